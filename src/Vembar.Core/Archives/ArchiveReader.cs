@@ -1,0 +1,264 @@
+using System.IO.Hashing;
+using System.Text.Json;
+using Vembar.Core.Content;
+
+namespace Vembar.Core.Archives;
+
+/// <summary>
+/// One state of an archive, open for reading. It takes no lock, and goes on seeing the state it opened while others write.
+/// All members may be used by several threads at once.
+/// </summary>
+public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
+{
+    private const int LargestChunk = 64 << 20;
+    private readonly IArchiveFile _file;
+    private readonly IndexSegment[] _segments;
+    private readonly BlockCache _content;
+    private readonly BlockCache _trees;
+
+    private ArchiveReader(IArchiveFile file, string path, ArchiveHeader header, CommitRecord commit, long length)
+    {
+        _file = file;
+        Path = path;
+        Header = header;
+        Commit = commit;
+        FileLength = length;
+        var newest = IndexSegment.Read(file, commit.Index, path);
+        // Newest first: what was added last is asked for most.
+        _segments = [newest, .. newest.Earlier.Reverse().Select(extent => IndexSegment.Read(file, extent, path))];
+        _content = new BlockCache(this, 12);
+        _trees = new BlockCache(this, 128);
+        var catalogue = ReadRecord(commit.Catalogue, RecordJson.Default.Catalogue, "catalogue");
+        Catalogue = catalogue;
+        Images = [.. catalogue.Images.Select(ReadImage).OrderBy(i => i.Number)];
+    }
+
+    /// <summary>Opens the last valid state.</summary>
+    /// <exception cref="VembarException">There is no such file, it is not an archive, or it is damaged.</exception>
+    public static ArchiveReader Open(string path, IFileLayer? layer = null)
+    {
+        if (Directory.Exists(path))
+            throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file that `vembar capture` made.");
+        IArchiveFile file;
+        try
+        {
+            file = (layer ?? SystemFileLayer.Instance).Open(path, write: false);
+        }
+        catch (Exception failure) when (VembarException.From(failure, "open the archive", path) is { } error)
+        {
+            throw error.Code == "not-found" ? VembarException.Input("no-such-archive", $"there is no archive '{path}'", "Check the path, or make it with `vembar capture`.") : error;
+        }
+        try
+        {
+            return Open(file, path);
+        }
+        catch
+        {
+            file.Dispose();
+            throw;
+        }
+    }
+
+    internal static ArchiveReader Open(IArchiveFile file, string path)
+    {
+        try
+        {
+            var header = ArchiveHeader.Read(file, path);
+            var length = file.Length;
+            var commit = FindCommit(file, header, length) ?? throw VembarException.Damaged(
+                $"'{path}' holds no complete state: it is cut short or its end is damaged", "Take it from another copy.");
+            return new ArchiveReader(file, path, header, commit, length);
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", path) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    // The last place first; then every aligned place before it, so that a tail of an interrupted run is passed over.
+    private static CommitRecord? FindCommit(IArchiveFile file, ArchiveHeader header, long length)
+    {
+        const int Window = 1 << 20;
+        var buffer = new byte[Window + CommitRecord.Length];
+        var end = (length - CommitRecord.Length) / CommitRecord.Alignment * CommitRecord.Alignment;
+        for (var last = true; end >= header.Length; last = false)
+        {
+            var start = last ? end : Math.Max(end - Window, 0) / CommitRecord.Alignment * CommitRecord.Alignment;
+            var count = file.Read(buffer.AsSpan(0, (int)Math.Min(buffer.Length, length - start)), start);
+            for (var at = end; at >= start && at >= header.Length; at -= CommitRecord.Alignment)
+            {
+                var bytes = buffer.AsSpan(0, count)[(int)(at - start)..];
+                if (CommitRecord.TryRead(bytes, header.Id, at) is { } commit)
+                    return commit;
+            }
+            end = start - CommitRecord.Alignment;
+        }
+        return null;
+    }
+
+    /// <summary>The archive's path as it was given.</summary>
+    public string Path { get; }
+
+    /// <summary>The archive's header.</summary>
+    public ArchiveHeader Header { get; }
+
+    internal CommitRecord Commit { get; }
+
+    internal Catalogue Catalogue { get; }
+
+    /// <summary>How many changes the archive went through.</summary>
+    public long Sequence => Commit.Sequence;
+
+    /// <summary>The file's length when it was opened.</summary>
+    public long FileLength { get; }
+
+    /// <summary>Where this state ends in the file.</summary>
+    public long StateEnd => Commit.Offset + CommitRecord.Length;
+
+    /// <summary>Bytes behind the last valid state: left over by an interrupted run, or the remains of a file that was cut short.</summary>
+    public long LeftOver => FileLength - StateEnd;
+
+    /// <summary>The images in the order of their numbers.</summary>
+    public IReadOnlyList<ImageRecord> Images { get; }
+
+    internal IEnumerable<IndexSegment> Segments => _segments;
+
+    internal IArchiveFile File => _file;
+
+    /// <summary>Whether a chunk is stored.</summary>
+    public bool Contains(ChunkId id) => TryFind(id, out _);
+
+    /// <summary>Where a chunk is stored.</summary>
+    public bool TryFind(ChunkId id, out ChunkPlace place)
+    {
+        foreach (var segment in _segments)
+        {
+            if (segment.TryFind(id, out place))
+                return true;
+        }
+        place = default;
+        return false;
+    }
+
+    /// <summary>A chunk's plain bytes, checked against its id.</summary>
+    /// <exception cref="VembarException">It is not there or damaged.</exception>
+    public ReadOnlyMemory<byte> Read(ChunkId id)
+    {
+        if (!TryFind(id, out var place))
+            throw VembarException.Damaged($"'{Path}' lacks content that it names ({id})");
+        return Read(id, place);
+    }
+
+    /// <summary>A chunk's plain bytes, checked against its id.</summary>
+    public ReadOnlyMemory<byte> Read(ChunkId id, ChunkPlace place)
+    {
+        if (place.Length > LargestChunk && place.Block.Kind == BlockKind.Content)
+            throw VembarException.Damaged($"'{Path}' has a chunk longer than any may be");
+        var bytes = (place.Block.Kind == BlockKind.Content ? _content : _trees).Get(place.Block).AsMemory(place.Offset, place.Length);
+        if (Blake3.Hash(bytes.Span) != id)
+            throw VembarException.Damaged($"'{Path}' is damaged at byte {place.Block.Offset}: a piece of content does not match its hash");
+        return bytes;
+    }
+
+    /// <summary>Reads and expands a block.</summary>
+    /// <exception cref="VembarException">Its checksum or its content is wrong.</exception>
+    internal byte[] ReadBlock(BlockInfo block)
+    {
+        try
+        {
+            var stored = new byte[block.StoredLength];
+            if (_file.Read(stored, block.PayloadOffset) < stored.Length)
+                throw VembarException.Damaged($"'{Path}' is cut short: a block at byte {block.Offset} reaches beyond its end");
+            if (XxHash3.HashToUInt64(stored) != block.Checksum)
+                throw VembarException.Damaged($"'{Path}' is damaged between byte {block.PayloadOffset} and {block.PayloadOffset + block.StoredLength}: a checksum does not match");
+            if (block.Codec == Codec.Stored)
+                return stored;
+            if (block.Codec != Codec.Zstd)
+                throw VembarException.Input("newer-format", $"'{Path}' uses a compression that this Vembar does not know ({(byte)block.Codec})", "Use a newer Vembar.");
+            var plain = new byte[block.PlainLength];
+            var zstd = ZstdPool.Rent();
+            var good = zstd.TryExpand(stored, plain);
+            ZstdPool.Return(zstd);
+            return good ? plain : throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", Path) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    private ImageRecord ReadImage(CatalogueEntry entry) => ReadRecord(entry.Record, RecordJson.Default.ImageRecord, $"record of image {entry.Number}");
+
+    private T ReadRecord<T>(ChunkId id, System.Text.Json.Serialization.Metadata.JsonTypeInfo<T> type, string what)
+    {
+        try
+        {
+            return JsonSerializer.Deserialize(Read(id).Span, type) ?? throw new JsonException("nothing there");
+        }
+        catch (JsonException problem)
+        {
+            throw VembarException.Damaged($"'{Path}': the {what} cannot be read: {problem.Message}");
+        }
+    }
+
+    /// <summary>Finds an image.</summary>
+    /// <param name="which">A number, a name (compared without case), or "last"; null means the only one.</param>
+    /// <exception cref="VembarException">There is none, with the names that there are and the nearest.</exception>
+    public ImageRecord Find(string? which)
+    {
+        if (Images.Count == 0)
+            throw VembarException.Input("no-such-image", $"'{Path}' holds no images", LeftOver > 0 ? "It is cut short or a capture into it was interrupted." : "Add one with `vembar capture`.");
+        if (which is null)
+        {
+            return Images.Count == 1 ? Images[0] : throw VembarException.Input(
+                "which-image", $"'{Path}' holds {Images.Count} images", "Say which one with ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last.", Names());
+        }
+        if (which.Equals("last", StringComparison.OrdinalIgnoreCase) && !Images.Any(i => i.Name.Equals(which, StringComparison.OrdinalIgnoreCase)))
+            return Images[^1];
+        var found = Images.FirstOrDefault(i => i.Name.Equals(which, StringComparison.OrdinalIgnoreCase))
+            ?? (int.TryParse(which, System.Globalization.CultureInfo.InvariantCulture, out var number) ? Images.FirstOrDefault(i => i.Number == number) : null);
+        if (found is not null)
+            return found;
+        var nearest = Images.MinBy(i => Likeness.Distance(i.Name, which))!;
+        var near = Likeness.Distance(nearest.Name, which) <= Math.Max(2, which.Length / 3);
+        throw VembarException.Input("no-such-image", $"'{Path}' holds no image '{which}'", near ? $"Did you mean \"{nearest.Name}\" (number {nearest.Number})?" : "Name one of those it holds.", Names());
+    }
+
+    private string[] Names() => [.. Images.Select(i => $"{i.Number}: {i.Name}")];
+
+    /// <inheritdoc/>
+    public void Dispose() => _file.Dispose();
+
+    // Expanded blocks, the least recently used goes first. Two threads that want the same block expand it once.
+    private sealed class BlockCache(ArchiveReader reader, int capacity)
+    {
+        private readonly LinkedList<(long Offset, Lazy<byte[]> Bytes)> _order = new();
+        private readonly Dictionary<long, LinkedListNode<(long Offset, Lazy<byte[]> Bytes)>> _nodes = [];
+        private readonly Lock _gate = new();
+
+        public byte[] Get(BlockInfo block)
+        {
+            Lazy<byte[]> bytes;
+            lock (_gate)
+            {
+                if (_nodes.TryGetValue(block.Offset, out var node))
+                {
+                    _order.Remove(node);
+                    _order.AddFirst(node);
+                    bytes = node.Value.Bytes;
+                }
+                else
+                {
+                    bytes = new Lazy<byte[]>(() => reader.ReadBlock(block));
+                    _nodes[block.Offset] = _order.AddFirst((block.Offset, bytes));
+                    if (_order.Count > capacity)
+                    {
+                        _nodes.Remove(_order.Last!.Value.Offset);
+                        _order.RemoveLast();
+                    }
+                }
+            }
+            return bytes.Value;
+        }
+    }
+}

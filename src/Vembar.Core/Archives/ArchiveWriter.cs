@@ -1,0 +1,343 @@
+using System.IO.Hashing;
+using System.Text.Json;
+using Vembar.Core.Content;
+
+namespace Vembar.Core.Archives;
+
+/// <summary>
+/// Adds a state to an archive. It holds the archive's lock; what it writes is nothing until <see cref="Commit"/>, and
+/// is taken away again when it is disposed without. One thread at a time.
+/// </summary>
+public sealed class ArchiveWriter : IDisposable
+{
+    // More segments than this are merged into one, so that a look-up stays quick.
+    private const int MostSegments = 12;
+
+    private readonly IFileLayer _layer;
+    private readonly IArchiveFile _file;
+    private readonly bool _created;
+    private readonly Effort _effort;
+    private readonly List<BlockInfo> _blocks = [];
+    private readonly Dictionary<ChunkId, (int Block, int Offset, int Length)> _added = [];
+    private readonly BlockBuilder?[] _open = new BlockBuilder?[4];
+    private long _end;
+    private bool _committed;
+    private bool _broken;
+
+    private ArchiveWriter(IFileLayer layer, IArchiveFile file, ArchiveReader reader, Effort effort, bool created)
+    {
+        _layer = layer;
+        _file = file;
+        _effort = effort;
+        _created = created;
+        Base = reader;
+        _end = reader.StateEnd;
+        LeftOverRemoved = reader.LeftOver;
+    }
+
+    /// <summary>The state that is added to.</summary>
+    public ArchiveReader Base { get; }
+
+    /// <summary>Bytes of an interrupted run that the next commit removes.</summary>
+    public long LeftOverRemoved { get; }
+
+    /// <summary>Bytes appended so far.</summary>
+    public long BytesStored => _end - Base.StateEnd;
+
+    /// <summary>Opens an archive for adding to it.</summary>
+    /// <param name="path">An archive; made when <paramref name="create"/> is true and there is none.</param>
+    /// <param name="create">Whether it may be made.</param>
+    /// <param name="effort">How hard to compress.</param>
+    /// <param name="wait">How long to wait for another writer.</param>
+    /// <param name="layer">The file system; null for the real one.</param>
+    /// <exception cref="VembarException">It cannot be opened, made or locked.</exception>
+    public static ArchiveWriter Open(string path, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileLayer? layer = null)
+    {
+        layer ??= SystemFileLayer.Instance;
+        try
+        {
+            var created = false;
+            if (create && !File.Exists(path) && !Directory.Exists(path))
+                created = TryCreate(path, layer);
+            return OpenLocked(path, effort, wait, layer, created);
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the archive", path) is { } error)
+        {
+            throw error.Code == "not-found" ? VembarException.Input(
+                create ? "no-such-folder" : "no-such-archive", create ? $"there is no folder for the archive '{path}'" : $"there is no archive '{path}'", "Check the path.") : error;
+        }
+    }
+
+    // A new archive appears under its name whole, as a valid one without images, so that two makers cannot collide.
+    private static bool TryCreate(string path, IFileLayer layer)
+    {
+        var full = Path.GetFullPath(path);
+        var scratch = Path.Combine(Path.GetDirectoryName(full)!, $".{Path.GetFileName(full)}.new-{Environment.ProcessId}-{Guid.NewGuid():N}");
+        try
+        {
+            using (var file = layer.CreateNew(scratch))
+                WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard));
+            layer.Rename(scratch, full, replace: false);
+            return true;
+        }
+        catch (Native.NativeException failure) when (failure.Errno == Native.Errno.Exists)
+        {
+            layer.Delete(scratch);
+            return false;
+        }
+        catch
+        {
+            if (File.Exists(scratch))
+                layer.Delete(scratch);
+            throw;
+        }
+    }
+
+    private static void WriteEmpty(IArchiveFile file, ArchiveHeader header)
+    {
+        file.Write(header.Encode(), 0);
+        var catalogue = new Catalogue { Change = "new" };
+        var bytes = JsonSerializer.SerializeToUtf8Bytes(catalogue, RecordJson.Default.Catalogue);
+        var id = Blake3.Hash(bytes);
+        var builder = new BlockBuilder(BlockKind.Record);
+        builder.Add(id, bytes);
+        var zstd = ZstdPool.Rent();
+        using var block = builder.Pack(Effort.Balanced, zstd);
+        ZstdPool.Return(zstd);
+        builder.Dispose();
+        var at = (long)header.Length;
+        file.Write(block.Bytes, at);
+        WriteCommit(file, header.Id, at + block.Info.WholeLength, [block.Info with { Offset = at }], [(id, 0, 0, bytes.Length)], [], id, null);
+    }
+
+    private static ArchiveWriter OpenLocked(string path, Effort effort, TimeSpan wait, IFileLayer layer, bool created)
+    {
+        var clock = System.Diagnostics.Stopwatch.StartNew();
+        while (true)
+        {
+            if (Directory.Exists(path))
+                throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file.");
+            var file = layer.Open(path, write: true);
+            try
+            {
+                if (file.TryLock() && file.IsStillAt(path))
+                    return new ArchiveWriter(layer, file, ArchiveReader.Open(file, path), effort, created);
+            }
+            catch
+            {
+                file.Dispose();
+                throw;
+            }
+            file.Dispose();
+            if (clock.Elapsed >= wait)
+                throw VembarException.Surroundings("archive-locked", $"'{path}' is being written by another process", "Try again when it has finished, or wait for it with --wait SECONDS.");
+            Thread.Sleep(100);
+        }
+    }
+
+    /// <summary>Whether a chunk is stored or about to be.</summary>
+    public bool Contains(ChunkId id) => _added.ContainsKey(id) || Base.Contains(id);
+
+    /// <summary>Says that the caller will store a chunk.</summary>
+    /// <returns>False when it is stored already or someone else said so.</returns>
+    public bool TryClaim(ChunkId id) => !Base.Contains(id) && _added.TryAdd(id, (-1, 0, 0));
+
+    /// <summary>Stores a chunk of a folder tree or a record, unless it is there.</summary>
+    /// <param name="kind">Tree or record; content too, where it is not worth a pipeline.</param>
+    /// <param name="bytes">Its plain bytes.</param>
+    public ChunkId Add(BlockKind kind, ReadOnlySpan<byte> bytes)
+    {
+        var id = Blake3.Hash(bytes);
+        if (!TryClaim(id))
+            return id;
+        ref var builder = ref _open[(int)kind];
+        if (builder is not null && builder.IsFullFor(bytes.Length))
+            Flush(kind);
+        builder ??= new BlockBuilder(kind);
+        builder.Add(id, bytes);
+        return id;
+    }
+
+    private void Flush(BlockKind kind)
+    {
+        ref var builder = ref _open[(int)kind];
+        if (builder is null)
+            return;
+        var zstd = ZstdPool.Rent();
+        using (var block = builder.Pack(_effort, zstd))
+            Append(block);
+        ZstdPool.Return(zstd);
+        builder.Dispose();
+        builder = null;
+    }
+
+    /// <summary>Appends a block whose chunks were claimed.</summary>
+    /// <exception cref="VembarException">It cannot be written.</exception>
+    public void Append(PackedBlock block)
+    {
+        var info = block.Info with { Offset = _end };
+        Write(block.Bytes);
+        var number = _blocks.Count;
+        _blocks.Add(info);
+        var offset = 0;
+        for (var i = 0; i < block.Ids.Count; i++)
+        {
+            _added[block.Ids[i]] = (number, offset, block.Lengths[i]);
+            offset += block.Lengths[i];
+        }
+    }
+
+    /// <summary>Appends a block of another archive as it stands in its file.</summary>
+    /// <param name="info">The block in the other archive.</param>
+    /// <param name="whole">Its bytes, header included, already checked.</param>
+    /// <param name="chunks">Its chunks in their order.</param>
+    internal void AppendWhole(BlockInfo info, ReadOnlySpan<byte> whole, IReadOnlyList<(ChunkId Id, int Length)> chunks)
+    {
+        Write(whole);
+        var number = _blocks.Count;
+        _blocks.Add(info with { Offset = _end - whole.Length });
+        var offset = 0;
+        foreach (var (id, length) in chunks)
+        {
+            if (!Base.Contains(id))
+                _added[id] = (number, offset, length);
+            offset += length;
+        }
+    }
+
+    private void Write(ReadOnlySpan<byte> bytes)
+    {
+        try
+        {
+            // What an interrupted run left behind goes before the first byte is written over it.
+            if (_end == Base.StateEnd && Base.LeftOver > 0)
+                _file.Truncate(_end);
+            _file.Write(bytes, _end);
+            _end += bytes.Length;
+        }
+        catch (Exception failure) when (VembarException.From(failure, "write the archive", Base.Path) is { } error)
+        {
+            _broken = true;
+            throw error;
+        }
+    }
+
+    /// <summary>Stores an image's record and makes a new state that lists it.</summary>
+    /// <param name="record">The record; its number is replaced by the next free one unless it replaces an image.</param>
+    /// <param name="replace">The number of the image that it takes the place of, or null.</param>
+    /// <param name="change">What was done, for the archive's history.</param>
+    /// <returns>The record as stored.</returns>
+    public ImageRecord CommitImage(ImageRecord record, int? replace, string change)
+    {
+        record = record with { Number = replace ?? Base.Catalogue.NextNumber };
+        Flush(BlockKind.Content);
+        Flush(BlockKind.Tree);
+        record = record with { BytesAdded = BytesStored };
+        var entry = new CatalogueEntry
+        {
+            Number = record.Number,
+            Record = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(record, RecordJson.Default.ImageRecord)),
+        };
+        Commit(Base.Catalogue with
+        {
+            NextNumber = replace is null ? record.Number + 1 : Base.Catalogue.NextNumber,
+            Change = change,
+            Images = [.. Base.Catalogue.Images.Where(i => i.Number != record.Number), entry],
+        });
+        return record;
+    }
+
+    /// <summary>Makes a new state without an image; its content stays until the archive is rewritten.</summary>
+    public void CommitDrop(int number, string change) =>
+        Commit(Base.Catalogue with { Change = change, Images = [.. Base.Catalogue.Images.Where(i => i.Number != number)] });
+
+    private void Commit(Catalogue catalogue)
+    {
+        if (_broken || _committed)
+            throw new InvalidOperationException("this writer has ended");
+        var id = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(catalogue, RecordJson.Default.Catalogue));
+        for (var kind = BlockKind.Content; kind <= BlockKind.Record; kind++)
+            Flush(kind);
+        if (_blocks.Count == 0 && Base.LeftOver > 0)
+            _file.Truncate(_end);
+        try
+        {
+            var blocks = _blocks;
+            var chunks = _added.Select(a => (a.Key, a.Value.Block, a.Value.Offset, a.Value.Length)).ToArray();
+            if (chunks.Any(c => c.Block < 0))
+                throw new InvalidOperationException("a chunk was claimed and never stored");
+            IReadOnlyList<Extent> earlier = [.. Base.Segments.Reverse().Select(s => s.Extent)];
+            if (earlier.Count >= MostSegments)
+            {
+                (blocks, chunks) = Merged(chunks);
+                earlier = [];
+            }
+            _end = WriteCommit(_file, Base.Header.Id, _end, blocks, chunks, earlier, id, Base.Commit);
+            _committed = true;
+        }
+        catch (Exception failure) when (VembarException.From(failure, "write the archive", Base.Path) is { } error)
+        {
+            _broken = true;
+            throw error;
+        }
+    }
+
+    private (List<BlockInfo> Blocks, (ChunkId, int, int, int)[] Chunks) Merged((ChunkId, int, int, int)[] added)
+    {
+        var blocks = new List<BlockInfo>();
+        var chunks = new List<(ChunkId, int, int, int)>();
+        foreach (var segment in Base.Segments.Reverse())
+        {
+            var first = blocks.Count;
+            for (var i = 0; i < segment.BlockCount; i++)
+                blocks.Add(segment.Block(i));
+            for (var i = 0; i < segment.ChunkCount; i++)
+            {
+                var (id, block, offset, length) = segment.Chunk(i);
+                chunks.Add((id, first + block, offset, length));
+            }
+        }
+        var own = blocks.Count;
+        blocks.AddRange(_blocks);
+        chunks.AddRange(added.Select(a => (a.Item1, own + a.Item2, a.Item3, a.Item4)));
+        return (blocks, [.. chunks]);
+    }
+
+    // Content and index are durable before the record that names them is written; the record is durable before anyone is told.
+    private static long WriteCommit(
+        IArchiveFile file, Guid archive, long end, IReadOnlyList<BlockInfo> blocks, (ChunkId, int, int, int)[] chunks, IReadOnlyList<Extent> earlier, ChunkId catalogue, CommitRecord? previous)
+    {
+        var index = IndexSegment.Encode(blocks, chunks, earlier);
+        var extent = new Extent(end, index.Length, XxHash3.HashToUInt64(index));
+        var at = (end + index.Length + CommitRecord.Alignment - 1) / CommitRecord.Alignment * CommitRecord.Alignment;
+        var padded = new byte[at - end];
+        index.CopyTo(padded.AsSpan());
+        file.Write(padded, end);
+        file.Sync();
+        file.Write(new CommitRecord(archive, (previous?.Sequence ?? -1) + 1, at, extent, previous?.Offset ?? 0, catalogue, DateTime.UtcNow).Encode(), at);
+        file.Sync();
+        return at + CommitRecord.Length;
+    }
+
+    /// <summary>Ends the writing. Without a commit before it the file is as it was.</summary>
+    public void Dispose()
+    {
+        foreach (var builder in _open)
+            builder?.Dispose();
+        if (!_committed)
+        {
+            try
+            {
+                if (_created && Base.Images.Count == 0)
+                    _layer.Delete(Base.Path);
+                else if (_end > Base.StateEnd || _broken)
+                    _file.Truncate(Base.StateEnd);
+            }
+            catch (IOException)
+            {
+                // The next writer removes what is left over.
+            }
+        }
+        Base.Dispose();
+    }
+}

@@ -1,0 +1,129 @@
+using System.Buffers;
+using System.IO.Hashing;
+using Vembar.Core.Content;
+using Vembar.Native;
+
+namespace Vembar.Core.Archives;
+
+/// <summary>How much time goes into making an archive small.</summary>
+public enum Effort
+{
+    /// <summary>As fast as the disk.</summary>
+    Quick,
+    /// <summary>A good size in reasonable time.</summary>
+    Balanced,
+    /// <summary>As small as can be; slow to write, as fast to read.</summary>
+    Dense,
+}
+
+/// <summary>A block ready to be appended: its bytes as they stand in the file, and what the index has to know.</summary>
+public sealed class PackedBlock : IDisposable
+{
+    private byte[]? _bytes;
+
+    internal PackedBlock(byte[] bytes, BlockInfo info, IReadOnlyList<ChunkId> ids, IReadOnlyList<int> lengths)
+    {
+        _bytes = bytes;
+        Info = info;
+        Ids = ids;
+        Lengths = lengths;
+    }
+
+    internal BlockInfo Info { get; }
+    internal IReadOnlyList<ChunkId> Ids { get; }
+    internal IReadOnlyList<int> Lengths { get; }
+    internal ReadOnlySpan<byte> Bytes => _bytes.AsSpan(0, (int)Info.WholeLength);
+
+    /// <summary>Gives the bytes back to the pool.</summary>
+    public void Dispose()
+    {
+        if (_bytes is not null)
+            ArrayPool<byte>.Shared.Return(_bytes);
+        _bytes = null;
+    }
+}
+
+/// <summary>Collects chunks until a block is full, then packs them.</summary>
+public sealed class BlockBuilder : IDisposable
+{
+    /// <summary>The size, expanded, at which a block of content is full, in bytes.</summary>
+    public const int ContentSize = 4 << 20;
+
+    /// <summary>The size, expanded, at which a block of folders is full: small, for a look at one folder reads one block.</summary>
+    public const int TreeSize = 128 << 10;
+
+    private readonly BlockKind _kind;
+    private readonly int _full;
+    private readonly List<ChunkId> _ids = [];
+    private readonly List<int> _lengths = [];
+    private byte[]? _plain;
+    private int _used;
+
+    /// <summary>An empty block.</summary>
+    /// <param name="kind">What it will hold.</param>
+    public BlockBuilder(BlockKind kind)
+    {
+        _kind = kind;
+        _full = kind == BlockKind.Content ? ContentSize : TreeSize;
+        _plain = ArrayPool<byte>.Shared.Rent(_full);
+    }
+
+    /// <summary>True when nothing was added.</summary>
+    public bool IsEmpty => _ids.Count == 0;
+
+    /// <summary>True when a chunk of this length does not go in any more. A chunk longer than a block gets one of its own.</summary>
+    public bool IsFullFor(int length) => !IsEmpty && _used + length > _full;
+
+    /// <summary>Adds a chunk.</summary>
+    public void Add(ChunkId id, ReadOnlySpan<byte> bytes)
+    {
+        if (_used + bytes.Length > _plain!.Length)
+        {
+            var larger = ArrayPool<byte>.Shared.Rent(_used + bytes.Length);
+            _plain.AsSpan(0, _used).CopyTo(larger);
+            ArrayPool<byte>.Shared.Return(_plain);
+            _plain = larger;
+        }
+        bytes.CopyTo(_plain.AsSpan(_used));
+        _used += bytes.Length;
+        _ids.Add(id);
+        _lengths.Add(bytes.Length);
+    }
+
+    /// <summary>Compresses what was collected, or stores it where compression gains less than two hundredths.</summary>
+    /// <param name="effort">How hard.</param>
+    /// <param name="zstd">The calling thread's compressor.</param>
+    public PackedBlock Pack(Effort effort, Zstd zstd)
+    {
+        var head = BlockInfo.HeaderLength + 4 * _ids.Count;
+        var plain = _plain.AsSpan(0, _used);
+        var bytes = ArrayPool<byte>.Shared.Rent(head + Math.Max(Zstd.Bound(_used), _used));
+        var stored = zstd.Compress(plain, bytes.AsSpan(head), Level(effort));
+        var codec = Codec.Zstd;
+        if (stored > _used * 0.98)
+        {
+            codec = Codec.Stored;
+            stored = _used;
+            plain.CopyTo(bytes.AsSpan(head));
+        }
+        var info = new BlockInfo(0, stored, _used, _ids.Count, _kind, codec, XxHash3.HashToUInt64(bytes.AsSpan(head, stored)));
+        info.EncodeHeader(bytes, System.Runtime.InteropServices.CollectionsMarshal.AsSpan(_lengths));
+        return new PackedBlock(bytes, info, _ids, _lengths);
+    }
+
+    private int Level(Effort effort) => (effort, _kind) switch
+    {
+        (Effort.Dense, _) => 19,
+        (Effort.Quick, BlockKind.Content) => 1,
+        (_, BlockKind.Content) => 6,
+        _ => 6,
+    };
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        if (_plain is not null)
+            ArrayPool<byte>.Shared.Return(_plain);
+        _plain = null;
+    }
+}

@@ -1,0 +1,295 @@
+using System.Buffers;
+using System.Threading.Channels;
+using Vembar.Core.Content;
+using Vembar.Core.Sources;
+using Vembar.Core.Trees;
+
+namespace Vembar.Core.Archives;
+
+/// <summary>What the pipeline has done so far.</summary>
+/// <param name="Files">Files read.</param>
+/// <param name="BytesRead">Bytes read.</param>
+/// <param name="BytesNew">Bytes of chunks that were not in the archive.</param>
+/// <param name="Current">The file at hand.</param>
+public readonly record struct PipelineState(long Files, long BytesRead, long BytesNew, string Current);
+
+/// <summary>
+/// Reads many files, cuts and hashes them on all cores, looks the chunks up, groups the new ones into blocks in the
+/// order of the files, compresses the blocks on all cores and appends them in order. Every queue is bounded, so memory
+/// does not grow with the number of files.
+/// </summary>
+internal sealed class ContentPipeline : IDisposable
+{
+    private const int BatchBytes = 4 << 20, BatchFiles = 256, PieceBytes = 4 << 20, Tries = 3;
+
+    private readonly ArchiveWriter _writer;
+    private readonly Effort _effort;
+    private readonly Func<SourceNode, ISourceFile> _open;
+    private readonly Chunker _chunker;
+    private readonly CancellationToken _cancellation;
+    private readonly Queue<Task<PackedBlock>> _packing = new();
+    private BlockBuilder _builder = new(BlockKind.Content);
+
+    public ContentPipeline(ArchiveWriter writer, Effort effort, Func<SourceNode, ISourceFile> open, CancellationToken cancellation)
+    {
+        _writer = writer;
+        _effort = effort;
+        _open = open;
+        _chunker = new Chunker(writer.Base.Header.Sizes);
+        _cancellation = cancellation;
+    }
+
+    public PipelineState State { get; private set; }
+
+    /// <summary>Files that changed while they were read, also at the last try.</summary>
+    public List<string> Changed { get; } = [];
+
+    // A stretch of read content: the bytes, the chunks in them, and the files that ended with it.
+    private sealed class Piece(int room) : IDisposable
+    {
+        public byte[] Buffer { get; } = ArrayPool<byte>.Shared.Rent(room);
+        public int Used { get; set; }
+        public List<(ChunkId Id, int Offset, int Length)> Chunks { get; } = [];
+        public List<(SourceNode Node, FileContent? Content, bool Changed)> Ended { get; } = [];
+
+        public void Dispose() => ArrayPool<byte>.Shared.Return(Buffer);
+    }
+
+    /// <summary>Stores the content of files and hands it to their entries.</summary>
+    /// <param name="files">In the order in which their content should lie in the archive.</param>
+    /// <param name="report">Told how far it is, after every piece.</param>
+    /// <exception cref="VembarException">A file cannot be read, or the archive not be written.</exception>
+    public void Run(IReadOnlyList<SourceNode> files, Action<PipelineState> report)
+    {
+        using var stop = CancellationTokenSource.CreateLinkedTokenSource(_cancellation);
+        var running = new Queue<(Channel<Piece> Pieces, Task Reading)>();
+        var most = Environment.ProcessorCount + 1;
+        try
+        {
+            foreach (var batch in Batches(files))
+            {
+                if (running.Count >= most)
+                    Drain(running.Dequeue(), report);
+                var pieces = Channel.CreateBounded<Piece>(2);
+                running.Enqueue((pieces, Task.Run(() => Read(batch, pieces.Writer, stop.Token), stop.Token)));
+            }
+            while (running.TryDequeue(out var next))
+                Drain(next, report);
+            if (!_builder.IsEmpty)
+                Pack();
+            while (_packing.Count > 0)
+                AppendNext();
+        }
+        finally
+        {
+            stop.Cancel();
+            foreach (var (pieces, reading) in running)
+            {
+                while (pieces.Reader.TryRead(out var piece))
+                    piece.Dispose();
+                ((IAsyncResult)reading).AsyncWaitHandle.WaitOne();
+            }
+            foreach (var packing in _packing)
+            {
+                ((IAsyncResult)packing).AsyncWaitHandle.WaitOne();
+                if (packing.IsCompletedSuccessfully)
+                    packing.Result.Dispose();
+            }
+        }
+    }
+
+    public void Dispose() => _builder.Dispose();
+
+    private static IEnumerable<List<SourceNode>> Batches(IReadOnlyList<SourceNode> files)
+    {
+        var batch = new List<SourceNode>();
+        var bytes = 0L;
+        foreach (var file in files)
+        {
+            if (batch.Count > 0 && (bytes + file.Length > BatchBytes || batch.Count >= BatchFiles))
+            {
+                yield return batch;
+                batch = [];
+                bytes = 0;
+            }
+            batch.Add(file);
+            bytes += file.Length;
+        }
+        if (batch.Count > 0)
+            yield return batch;
+    }
+
+    private async Task Read(List<SourceNode> batch, ChannelWriter<Piece> pieces, CancellationToken stop)
+    {
+        Piece? piece = null;
+        try
+        {
+            foreach (var node in batch)
+            {
+                stop.ThrowIfCancellationRequested();
+                for (var attempt = 1; ; attempt++)
+                {
+                    var hash = default(Blake3);
+                    var parts = new List<ContentPart>();
+                    ISourceFile file;
+                    try
+                    {
+                        file = _open(node);
+                    }
+                    catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound)
+                    {
+                        piece ??= new Piece(4096);
+                        piece.Ended.Add((node, null, true));
+                        break;
+                    }
+                    using (file)
+                    {
+                        var length = file.Length;
+                        var data = (Start: 0L, End: 0L);
+                        var offset = 0L;
+                        while (offset < length)
+                        {
+                            if (offset >= data.End)
+                            {
+                                data = file.NextData(offset);
+                                // Small holes are as well read as zeros.
+                                if (data.Start - offset < _chunker.Largest)
+                                    data.Start = offset;
+                            }
+                            if (data.Start > offset)
+                            {
+                                hash ??= new Blake3();
+                                AppendZeros(hash, data.Start - offset);
+                                parts.Add(new ContentPart(default, data.Start - offset));
+                                offset = data.Start;
+                                continue;
+                            }
+                            var want = (int)Math.Min(Math.Max(PieceBytes, _chunker.Largest), data.End - offset);
+                            if (piece is not null && piece.Buffer.Length - piece.Used < want)
+                            {
+                                await pieces.WriteAsync(piece, stop).ConfigureAwait(false);
+                                piece = null;
+                            }
+                            piece ??= new Piece(Math.Max(want, BatchBytes));
+                            var bytes = piece.Buffer.AsMemory(piece.Used, want);
+                            var got = file.Read(bytes.Span, offset);
+                            if (got == 0)
+                                break;
+                            var ends = offset + got >= data.End || got < want;
+                            var cut = CutAll(piece, bytes[..got].Span, ends, parts);
+                            if (cut < length || hash is not null)
+                                (hash ??= new Blake3()).Append(bytes.Span[..cut]);
+                            piece.Used += cut;
+                            offset += cut;
+                        }
+                        var changed = offset != length || file.HasChanged();
+                        if (changed && attempt < Tries)
+                            continue;
+                        var content = offset == 0 ? FileContent.Empty
+                            : new FileContent(offset, parts is [{ IsHole: false } only] ? only.Id : hash!.Finish(), parts);
+                        piece ??= new Piece(4096);
+                        piece.Ended.Add((node, content, changed));
+                        break;
+                    }
+                }
+            }
+            if (piece is not null)
+                await pieces.WriteAsync(piece, stop).ConfigureAwait(false);
+            piece = null;
+            pieces.Complete();
+        }
+        catch (Exception failure)
+        {
+            piece?.Dispose();
+            pieces.Complete(failure is Native.NativeException or IOException ? VembarException.From(failure, "read", CurrentOf(batch, failure)) : failure);
+        }
+    }
+
+    private static string CurrentOf(List<SourceNode> batch, Exception failure) =>
+        batch.Count == 1 ? batch[0].Path.ToString() : failure is Native.NativeException { Target.Length: > 0 } native ? native.Target : batch[0].Path.ToString();
+
+    // Cuts as much as can be cut now; what is left at the end of a stretch that goes on is read again with what follows.
+    private int CutAll(Piece piece, ReadOnlySpan<byte> bytes, bool ends, List<ContentPart> parts)
+    {
+        var at = 0;
+        while (at < bytes.Length)
+        {
+            var rest = bytes[at..];
+            if (!ends && rest.Length < _chunker.Largest)
+                break;
+            var length = _chunker.Next(rest);
+            var id = Blake3.Hash(rest[..length]);
+            piece.Chunks.Add((id, piece.Used + at, length));
+            parts.Add(new ContentPart(id, length));
+            at += length;
+        }
+        return at;
+    }
+
+    private static void AppendZeros(Blake3 hash, long count)
+    {
+        var zeros = new byte[1 << 20];
+        for (; count > 0; count -= Math.Min(count, zeros.Length))
+            hash.Append(zeros.AsSpan(0, (int)Math.Min(count, zeros.Length)));
+    }
+
+    private void Drain((Channel<Piece> Pieces, Task Reading) batch, Action<PipelineState> report)
+    {
+        while (batch.Pieces.Reader.WaitToReadAsync(_cancellation).AsTask().GetAwaiter().GetResult())
+        {
+            while (batch.Pieces.Reader.TryRead(out var piece))
+            {
+                using (piece)
+                    Take(piece);
+                report(State);
+            }
+        }
+    }
+
+    private void Take(Piece piece)
+    {
+        var fresh = 0L;
+        foreach (var (id, offset, length) in piece.Chunks)
+        {
+            if (!_writer.TryClaim(id))
+                continue;
+            if (_builder.IsFullFor(length))
+                Pack();
+            _builder.Add(id, piece.Buffer.AsSpan(offset, length));
+            fresh += length;
+        }
+        foreach (var (node, content, changed) in piece.Ended)
+        {
+            if (content is null)
+                node.Vanished = true;
+            else if (changed)
+                Changed.Add(node.Path.ToString());
+            node.Entry = node.Entry with { Content = content };
+        }
+        State = new PipelineState(State.Files + piece.Ended.Count, State.BytesRead + piece.Used, State.BytesNew + fresh, piece.Ended.Count > 0 ? piece.Ended[^1].Node.Path.ToString() : State.Current);
+    }
+
+    private void Pack()
+    {
+        while (_packing.Count > Environment.ProcessorCount)
+            AppendNext();
+        var builder = _builder;
+        _builder = new BlockBuilder(BlockKind.Content);
+        _packing.Enqueue(Task.Run(() =>
+        {
+            using (builder)
+            {
+                var zstd = ZstdPool.Rent();
+                var block = builder.Pack(_effort, zstd);
+                ZstdPool.Return(zstd);
+                return block;
+            }
+        }));
+    }
+
+    private void AppendNext()
+    {
+        using var block = _packing.Dequeue().GetAwaiter().GetResult();
+        _writer.Append(block);
+    }
+}

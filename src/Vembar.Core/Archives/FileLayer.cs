@@ -1,0 +1,107 @@
+using Microsoft.Win32.SafeHandles;
+using Vembar.Native;
+
+namespace Vembar.Core.Archives;
+
+/// <summary>The few things that an archive needs of a file system; tests put one in its place that stops at a chosen operation.</summary>
+public interface IFileLayer
+{
+    /// <summary>Opens a file that exists.</summary>
+    IArchiveFile Open(string path, bool write);
+
+    /// <summary>Makes a file; fails when the name is taken.</summary>
+    IArchiveFile CreateNew(string path);
+
+    /// <summary>Gives a file another name in the same folder and makes that durable. Fails when the name is taken, unless it may be replaced.</summary>
+    void Rename(string from, string to, bool replace);
+
+    /// <summary>Removes a file.</summary>
+    void Delete(string path);
+}
+
+/// <summary>An open file of a <see cref="IFileLayer"/>. Reads may come from several threads at once, writes from one.</summary>
+public interface IArchiveFile : IDisposable
+{
+    /// <summary>The present length in bytes.</summary>
+    long Length { get; }
+
+    /// <summary>Reads from a place; returns fewer bytes than asked only at the end.</summary>
+    int Read(Span<byte> to, long offset);
+
+    /// <summary>Writes all bytes at a place.</summary>
+    void Write(ReadOnlySpan<byte> bytes, long offset);
+
+    /// <summary>Returns when all that was written is durable.</summary>
+    void Sync();
+
+    /// <summary>Cuts the file to a length.</summary>
+    void Truncate(long length);
+
+    /// <summary>Takes the exclusive lock; false when another process or handle has it.</summary>
+    bool TryLock();
+
+    /// <summary>True while the path still names this very file.</summary>
+    bool IsStillAt(string path);
+}
+
+/// <summary>The real file system.</summary>
+public sealed class SystemFileLayer : IFileLayer
+{
+    /// <summary>The one instance; it has no state.</summary>
+    public static SystemFileLayer Instance { get; } = new();
+
+    /// <inheritdoc/>
+    public IArchiveFile Open(string path, bool write) => new SystemFile(File.OpenHandle(
+        path, FileMode.Open, write ? FileAccess.ReadWrite : FileAccess.Read, FileShare.ReadWrite | FileShare.Delete, FileOptions.RandomAccess));
+
+    /// <inheritdoc/>
+    public IArchiveFile CreateNew(string path) => new SystemFile(File.OpenHandle(
+        path, FileMode.CreateNew, FileAccess.ReadWrite, FileShare.ReadWrite | FileShare.Delete, FileOptions.RandomAccess));
+
+    /// <inheritdoc/>
+    public void Rename(string from, string to, bool replace)
+    {
+        Posix.Rename(from, to, replace);
+        var folder = Path.GetDirectoryName(Path.GetFullPath(to))!;
+        using var handle = Posix.OpenFolder(null, PosixName.Encode(folder), followLink: true);
+        Posix.Sync(handle);
+    }
+
+    /// <inheritdoc/>
+    public void Delete(string path) => File.Delete(path);
+
+    private sealed class SystemFile(SafeFileHandle handle) : IArchiveFile
+    {
+        public long Length => RandomAccess.GetLength(handle);
+
+        public int Read(Span<byte> to, long offset)
+        {
+            var done = 0;
+            while (done < to.Length)
+            {
+                var count = RandomAccess.Read(handle, to[done..], offset + done);
+                if (count == 0)
+                    break;
+                done += count;
+            }
+            return done;
+        }
+
+        public void Write(ReadOnlySpan<byte> bytes, long offset) => RandomAccess.Write(handle, bytes, offset);
+
+        public void Sync() => Posix.Sync(handle);
+
+        public void Truncate(long length) => RandomAccess.SetLength(handle, length);
+
+        public bool TryLock() => Posix.TryLock(handle);
+
+        public bool IsStillAt(string path)
+        {
+            var own = Posix.Stat(handle);
+            return File.Exists(path) && File.ResolveLinkTarget(path, true)?.FullName is var target
+                && Posix.TryStat(null, PosixName.Encode(target ?? path), out var there) && there.Inode == own.Inode && there.Device == own.Device;
+        }
+
+        public void Dispose() => handle.Dispose();
+    }
+}

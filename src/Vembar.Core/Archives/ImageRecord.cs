@@ -1,0 +1,139 @@
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using Vembar.Core.Content;
+
+namespace Vembar.Core.Archives;
+
+/// <summary>One thing that was done to make an image.</summary>
+public sealed record HistoryEntry
+{
+    /// <summary>When, UTC.</summary>
+    public required DateTime Time { get; init; }
+
+    /// <summary>What: "capture", "service", "copy".</summary>
+    public required string Action { get; init; }
+
+    /// <summary>With which result, a line each ("driver corstor.inf: done").</summary>
+    public IReadOnlyList<string> Details { get; init; } = [];
+}
+
+/// <summary>Where an image comes from.</summary>
+public sealed record ImageOrigin
+{
+    /// <summary>"folder" or "image".</summary>
+    public required string Kind { get; init; }
+
+    /// <summary>The path, or the archive and number it was made from.</summary>
+    public required string From { get; init; }
+
+    /// <summary>The version of the program that made it.</summary>
+    public string Program { get; init; } = "";
+}
+
+/// <summary>What an archive keeps of an image beside its tree.</summary>
+public sealed record ImageRecord
+{
+    /// <summary>The image's number; given once.</summary>
+    public required int Number { get; init; }
+
+    /// <summary>The image's name; no other image of the archive has it (compared without case).</summary>
+    public required string Name { get; init; }
+
+    /// <summary>The organisation's version of it; may be empty.</summary>
+    public string Version { get; init; } = "";
+
+    /// <summary>The edition: the install's own, or as given.</summary>
+    public string Edition { get; init; } = "";
+
+    /// <summary>A remark; may be empty.</summary>
+    public string Note { get; init; } = "";
+
+    /// <summary>Labels of the organisation.</summary>
+    public IReadOnlyDictionary<string, string> Labels { get; init; } = new Dictionary<string, string>();
+
+    /// <summary>The Windows product; empty when the image holds no Windows.</summary>
+    public string Product { get; init; } = "";
+
+    /// <summary>Build with update revision ("26100.1742"); empty when unknown.</summary>
+    public string Build { get; init; } = "";
+
+    /// <summary>x64, arm64 or x86; empty when unknown.</summary>
+    public string Architecture { get; init; } = "";
+
+    /// <summary>Languages as in "en-GB".</summary>
+    public IReadOnlyList<string> Languages { get; init; } = [];
+
+    /// <summary>The computer name in the install; empty when unknown.</summary>
+    public string ComputerName { get; init; } = "";
+
+    /// <summary>Whether the install was generalized: its state in Vembar's words; empty when unknown.</summary>
+    public string State { get; init; } = "";
+
+    /// <summary>When it was added, UTC.</summary>
+    public required DateTime Created { get; init; }
+
+    /// <summary>The hash of its root node, which stands for all of it.</summary>
+    [JsonConverter(typeof(ChunkIdJson))]
+    public required ChunkId Root { get; init; }
+
+    /// <summary>Files (each name counts) and links.</summary>
+    public long Files { get; init; }
+
+    /// <summary>Folders, the root included.</summary>
+    public long Folders { get; init; }
+
+    /// <summary>Bytes of all its files; hard-linked content counts once.</summary>
+    public long Bytes { get; init; }
+
+    /// <summary>Bytes that the archive grew by when it was added.</summary>
+    public long BytesAdded { get; init; }
+
+    /// <summary>Where it comes from.</summary>
+    public required ImageOrigin Origin { get; init; }
+
+    /// <summary>What was done to make it, oldest first.</summary>
+    public IReadOnlyList<HistoryEntry> History { get; init; } = [];
+
+    /// <summary>Members that a newer program wrote; kept as they are.</summary>
+    [JsonExtensionData]
+    public Dictionary<string, JsonElement>? Further { get; init; }
+}
+
+/// <summary>An image in the catalogue.</summary>
+internal sealed record CatalogueEntry
+{
+    public required int Number { get; init; }
+
+    [JsonConverter(typeof(ChunkIdJson))]
+    public required ChunkId Record { get; init; }
+}
+
+/// <summary>The list of images that a commit names.</summary>
+internal sealed record Catalogue
+{
+    public int NextNumber { get; init; } = 1;
+
+    /// <summary>What made this state ("capture 2 Reading room").</summary>
+    public string Change { get; init; } = "";
+
+    public IReadOnlyList<CatalogueEntry> Images { get; init; } = [];
+
+    [JsonExtensionData]
+    public Dictionary<string, JsonElement>? Further { get; init; }
+}
+
+/// <summary>Ids as 64 hexadecimal digits.</summary>
+public sealed class ChunkIdJson : JsonConverter<ChunkId>
+{
+    /// <inheritdoc/>
+    public override ChunkId Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options) =>
+        ChunkId.TryParse(reader.GetString(), out var id) ? id : throw new JsonException("an id is not 64 hexadecimal digits");
+
+    /// <inheritdoc/>
+    public override void Write(Utf8JsonWriter writer, ChunkId value, JsonSerializerOptions options) => writer.WriteStringValue(value.ToString());
+}
+
+[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, DefaultIgnoreCondition = JsonIgnoreCondition.Never)]
+[JsonSerializable(typeof(ImageRecord))]
+[JsonSerializable(typeof(Catalogue))]
+internal sealed partial class RecordJson : JsonSerializerContext;

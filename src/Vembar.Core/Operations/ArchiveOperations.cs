@@ -1,0 +1,355 @@
+using System.Collections.Concurrent;
+using System.Diagnostics;
+using System.IO.Hashing;
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Trees;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>Something that is damaged.</summary>
+/// <param name="Image">The image's number; 0 when no image is touched.</param>
+/// <param name="Path">The path in the image; empty when no file is touched.</param>
+/// <param name="Problem">What is wrong.</param>
+public sealed record Damage(int Image, string Path, string Problem);
+
+/// <summary>What verifying found.</summary>
+/// <param name="Archive">The archive.</param>
+/// <param name="Blocks">Blocks read.</param>
+/// <param name="Bytes">Bytes of the file that were checked.</param>
+/// <param name="Damage">What is damaged.</param>
+/// <param name="LeftOver">Bytes behind the last state.</param>
+/// <param name="Seconds">Time taken.</param>
+public sealed record VerifyResult(string Archive, long Blocks, long Bytes, IReadOnlyList<Damage> Damage, long LeftOver, double Seconds)
+{
+    /// <summary>True when nothing is damaged and nothing left over.</summary>
+    public bool Ok => Damage.Count == 0 && LeftOver == 0;
+}
+
+/// <summary>Reads all of an archive and checks every byte.</summary>
+public static class VerifyOperation
+{
+    /// <summary>Checks every block, every chunk, the places between them, and every image's tree.</summary>
+    /// <exception cref="VembarException">The archive cannot be opened at all.</exception>
+    public static VerifyResult Run(string path, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var clock = Stopwatch.StartNew();
+        using var archive = ArchiveReader.Open(path);
+        var damage = new List<Damage>();
+        var bad = new ConcurrentDictionary<ChunkId, byte>();
+        var blocks = 0L;
+        var done = 0L;
+        foreach (var segment in archive.Segments)
+        {
+            var chunks = new List<(ChunkId Id, int Offset, int Length)>[segment.BlockCount];
+            for (var i = 0; i < segment.ChunkCount; i++)
+            {
+                var (id, block, offset, length) = segment.Chunk(i);
+                if ((uint)block >= (uint)segment.BlockCount)
+                    damage.Add(new Damage(0, "", $"the index names block {block}, which does not exist"));
+                else
+                    (chunks[block] ??= []).Add((id, offset, length));
+            }
+            var found = new ConcurrentBag<Damage>();
+            Parallel.For(0, segment.BlockCount, new ParallelOptions { CancellationToken = cancellation }, number =>
+            {
+                var block = segment.Block(number);
+                if (CheckBlock(archive, block, chunks[number] ?? [], bad) is { } problem)
+                    found.Add(new Damage(0, "", problem));
+                Interlocked.Increment(ref blocks);
+                progress.Report(new OperationProgress("reading", Interlocked.Add(ref done, block.WholeLength), archive.StateEnd, true, ""));
+            });
+            damage.AddRange(found.OrderBy(d => d.Problem, StringComparer.Ordinal));
+        }
+        damage.AddRange(CheckCover(archive));
+        // Where only blocks that no image uses are touched, the finding stands by itself; else the files are named instead.
+        foreach (var image in archive.Images)
+        {
+            cancellation.ThrowIfCancellationRequested();
+            progress.Report(new OperationProgress("walking images", image.Number, archive.Images.Count, false, image.Name));
+            CheckTree(archive, image, bad, damage);
+        }
+        return new VerifyResult(path, blocks, archive.FileLength, damage, archive.LeftOver, clock.Elapsed.TotalSeconds);
+    }
+
+    private static string? CheckBlock(ArchiveReader archive, BlockInfo block, List<(ChunkId Id, int Offset, int Length)> chunks, ConcurrentDictionary<ChunkId, byte> bad)
+    {
+        chunks.Sort((a, b) => a.Offset.CompareTo(b.Offset));
+        try
+        {
+            var head = new byte[BlockInfo.HeaderLength + 4 * block.ChunkCount];
+            var expected = new byte[head.Length];
+            block.EncodeHeader(expected, [.. chunks.Select(c => c.Length)]);
+            if (chunks.Count != block.ChunkCount || archive.File.Read(head, block.Offset) < head.Length || !head.AsSpan().SequenceEqual(expected))
+                return $"the head of the block at byte {block.Offset} is damaged; its content can still be read through the index";
+            var plain = archive.ReadBlock(block);
+            var wrong = 0;
+            foreach (var (id, offset, length) in chunks)
+            {
+                if (Blake3.Hash(plain.AsSpan(offset, length)) == id)
+                    continue;
+                bad[id] = 0;
+                wrong++;
+            }
+            return wrong > 0 ? $"{wrong} pieces of content in the block at byte {block.Offset} do not match their hashes" : null;
+        }
+        catch (VembarException problem)
+        {
+            foreach (var chunk in chunks)
+                bad[chunk.Id] = 0;
+            return problem.Message;
+        }
+        catch (ArgumentOutOfRangeException)
+        {
+            foreach (var chunk in chunks)
+                bad[chunk.Id] = 0;
+            return $"the index places chunks outside of the block at byte {block.Offset}";
+        }
+    }
+
+    // Every byte belongs to the header, a block, an index segment or a commit record, or is a zero that fills up to the next.
+    private static IEnumerable<Damage> CheckCover(ArchiveReader archive)
+    {
+        var known = new SortedDictionary<long, long> { [0] = archive.Header.Length };
+        foreach (var segment in archive.Segments)
+        {
+            known[segment.Extent.Offset] = segment.Extent.Length;
+            for (var i = 0; i < segment.BlockCount; i++)
+                known[segment.Block(i).Offset] = segment.Block(i).WholeLength;
+        }
+        var problems = new List<Damage>();
+        var buffer = new byte[CommitRecord.Length];
+        for (var commit = archive.Commit; ;)
+        {
+            known[commit.Offset] = CommitRecord.Length;
+            // A merged index leaves the segments of earlier states behind; their records still name them.
+            known.TryAdd(commit.Index.Offset, commit.Index.Length);
+            if (commit.Previous == 0)
+                break;
+            var previous = archive.File.Read(buffer, commit.Previous) == buffer.Length ? CommitRecord.TryRead(buffer, archive.Header.Id, commit.Previous) : null;
+            if (previous is null)
+            {
+                problems.Add(new Damage(0, "", $"the record of an earlier state at byte {commit.Previous} is damaged; the present state is not touched"));
+                known.TryAdd(commit.Previous, CommitRecord.Length);
+                break;
+            }
+            var index = new byte[previous.Index.Length];
+            if (archive.File.Read(index, previous.Index.Offset) < index.Length || XxHash3.HashToUInt64(index) != previous.Index.Checksum)
+                problems.Add(new Damage(0, "", $"the index of an earlier state at byte {previous.Index.Offset} is damaged"));
+            commit = previous;
+        }
+        var end = 0L;
+        foreach (var (start, length) in known)
+        {
+            if (start > end)
+            {
+                var gap = new byte[Math.Min(start - end, 1 << 20)];
+                archive.File.Read(gap, end);
+                if (start - end >= CommitRecord.Alignment || gap.AsSpan().IndexOfAnyExcept((byte)0) >= 0)
+                    problems.Add(new Damage(0, "", $"bytes {end} to {start} belong to nothing"));
+            }
+            else if (start < end)
+                problems.Add(new Damage(0, "", $"two structures overlap at byte {start}"));
+            end = Math.Max(end, start + length);
+        }
+        return problems;
+    }
+
+    private static void CheckTree(ArchiveReader archive, ImageRecord image, ConcurrentDictionary<ChunkId, byte> bad, List<Damage> damage)
+    {
+        ImageTree tree;
+        try
+        {
+            tree = new ImageTree(archive, image.Root, $"image {image.Number}");
+        }
+        catch (VembarException problem)
+        {
+            damage.Add(new Damage(image.Number, "/", problem.Message));
+            return;
+        }
+        void Visit(TreeEntry folder, WindowsPath path)
+        {
+            IReadOnlyList<TreeEntry> entries;
+            try
+            {
+                entries = tree.List(folder, path);
+            }
+            catch (VembarException problem)
+            {
+                damage.Add(new Damage(image.Number, path.ToString(), $"the folder and all below it cannot be read: {problem.Message}"));
+                return;
+            }
+            foreach (var entry in entries)
+            {
+                if (entry.Kind == EntryKind.Folder)
+                    Visit(entry, path.Child(entry.Name));
+                else if (entry.Content is not null)
+                    Content(entry.Content, path.Child(entry.Name), "its content");
+                foreach (var stream in entry.Streams)
+                    Content(stream.Content, path.Child(entry.Name), $"its stream '{stream.Name}'");
+                if (!entry.Security.IsNone && (bad.ContainsKey(entry.Security) || !archive.Contains(entry.Security)))
+                    damage.Add(new Damage(image.Number, path.Child(entry.Name).ToString(), "its security descriptor is damaged"));
+            }
+        }
+        void Content(FileContent content, WindowsPath path, string what)
+        {
+            try
+            {
+                var parts = tree.Parts(content, path);
+                var wrong = parts.Where(p => !p.IsHole && (bad.ContainsKey(p.Id) || !archive.TryFind(p.Id, out var place) || place.Length != p.Length)).ToList();
+                if (wrong.Count > 0)
+                    damage.Add(new Damage(image.Number, path.ToString(), $"{what} is damaged ({wrong.Sum(w => w.Length)} of {content.Length} bytes)"));
+            }
+            catch (VembarException)
+            {
+                damage.Add(new Damage(image.Number, path.ToString(), $"{what} is damaged"));
+            }
+        }
+        Visit(tree.Root, WindowsPath.Root);
+    }
+}
+
+/// <summary>What dropping did.</summary>
+/// <param name="Archive">The archive.</param>
+/// <param name="Image">The image that went.</param>
+/// <param name="Left">How many images are left.</param>
+public sealed record DropResult(string Archive, ImageRecord Image, int Left);
+
+/// <summary>Takes an image off an archive's list.</summary>
+public static class DropOperation
+{
+    /// <summary>Takes the image off the list; its content stays in the file.</summary>
+    /// <exception cref="VembarException">There is no such image, or the archive cannot be written.</exception>
+    public static DropResult Run(ImageReference reference, TimeSpan wait, IFileLayer? layer = null)
+    {
+        using var writer = ArchiveWriter.Open(reference.Archive, create: false, Effort.Balanced, wait, layer);
+        var image = writer.Base.Find(reference.Which);
+        writer.CommitDrop(image.Number, $"drop {image.Number} {image.Name}");
+        return new DropResult(reference.Archive, image, writer.Base.Images.Count - 1);
+    }
+}
+
+/// <summary>What copying did.</summary>
+/// <param name="Archive">The archive that it was copied into.</param>
+/// <param name="Image">The image as recorded there.</param>
+/// <param name="Stats">Figures; files and bytes read are those that were not there yet.</param>
+/// <param name="WholeBlocks">Blocks that went over as they are.</param>
+public sealed record CopyResult(string Archive, ImageRecord Image, StoreStats Stats, long WholeBlocks);
+
+/// <summary>Copies an image into another archive without unpacking it.</summary>
+public static class CopyOperation
+{
+    /// <summary>Copies what the other archive lacks. Blocks of which everything is needed go over as they are.</summary>
+    /// <param name="from">The image.</param>
+    /// <param name="to">The archive; made when there is none.</param>
+    /// <param name="name">The name there; null for the same.</param>
+    /// <param name="wait">How long to wait for another writer.</param>
+    /// <param name="progress">Told how far it is.</param>
+    /// <param name="cancellation">Ends it; the archive is as it was.</param>
+    /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
+    public static CopyResult Run(ImageReference from, string to, string? name, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var clock = Stopwatch.StartNew();
+        var problems = new List<VembarException>();
+        using var source = Checks.Collect(problems, () => ArchiveReader.Open(from.Archive));
+        var image = source is null ? null : Checks.Collect(problems, () => source.Find(from.Which));
+        Checks.Collect(problems, () =>
+        {
+            if (name is not null)
+                Checks.ImageName(name);
+            Checks.CanAddTo(to, name ?? image?.Name);
+            return "";
+        });
+        Checks.Throw(problems);
+        using var writer = ArchiveWriter.Open(to, create: true, Effort.Balanced, wait);
+        Checks.NameIsFree(writer.Base, name ?? image!.Name);
+
+        var tree = new ImageTree(source!, image!.Root, from.ToString());
+        var needed = Needed(source!, tree, image.Root, writer);
+        var total = needed.Sum(n => (long)n.Key.StoredLength);
+        var done = 0L;
+        var whole = 0L;
+        var fresh = 0L;
+        foreach (var (block, ids) in needed.OrderBy(n => n.Key.Offset))
+        {
+            cancellation.ThrowIfCancellationRequested();
+            fresh += ids.Sum(i => (long)i.Length);
+            if (ids.Count == block.ChunkCount)
+            {
+                writer.AppendWhole(block, ReadWhole(source!, block), [.. ids.OrderBy(i => i.Offset).Select(i => (i.Id, i.Length))]);
+                whole++;
+            }
+            else
+            {
+                foreach (var (id, offset, length) in ids.OrderBy(i => i.Offset))
+                    writer.Add(block.Kind, source!.Read(id, new ChunkPlace(block, offset, length)).Span);
+            }
+            done += block.StoredLength;
+            progress.Report(new OperationProgress("copying", done, total, true, ""));
+        }
+        var now = DateTime.UtcNow;
+        var record = image with
+        {
+            Name = name ?? image.Name,
+            Origin = new ImageOrigin { Kind = "image", From = $"{source!.Header.Id:D}#{image.Number}", Program = Checks.ProgramVersion },
+            History = [.. image.History, new HistoryEntry { Time = now, Action = "copy", Details = [$"from {Path.GetFullPath(from.Archive)}#{image.Number}"] }],
+        };
+        record = writer.CommitImage(record, null, $"copy {writer.Base.Catalogue.NextNumber} {record.Name}");
+        return new CopyResult(to, record, new StoreStats(image.Files, 0, image.Bytes, done, fresh, writer.BytesStored, clock.Elapsed.TotalSeconds), whole);
+    }
+
+    // The chunks of an image that the other archive lacks, by the block they are in.
+    private static Dictionary<BlockInfo, List<(ChunkId Id, int Offset, int Length)>> Needed(ArchiveReader source, ImageTree tree, ChunkId root, ArchiveWriter writer)
+    {
+        var needed = new Dictionary<BlockInfo, List<(ChunkId Id, int Offset, int Length)>>();
+        var seen = new HashSet<ChunkId>();
+        void Want(ChunkId id)
+        {
+            if (id.IsNone || !seen.Add(id) || writer.Contains(id))
+                return;
+            if (!source.TryFind(id, out var place))
+                throw VembarException.Damaged($"'{source.Path}' lacks content that it names ({id})");
+            if (!needed.TryGetValue(place.Block, out var list))
+                needed[place.Block] = list = [];
+            list.Add((id, place.Offset, place.Length));
+        }
+        void WantContent(FileContent? content, WindowsPath path)
+        {
+            if (content is null)
+                return;
+            Want(content.List);
+            foreach (var part in tree.Parts(content, path))
+                Want(part.Id);
+        }
+        void WantEntry(TreeEntry entry, WindowsPath path)
+        {
+            Want(entry.Security);
+            WantContent(entry.Content, path);
+            foreach (var stream in entry.Streams)
+                WantContent(stream.Content, path);
+            if (entry.Kind != EntryKind.Folder)
+                return;
+            if (seen.Contains(entry.Folder))
+                return;
+            foreach (var page in TreeCodec.Pages(source, entry.Folder))
+                Want(page);
+            Want(entry.Folder);
+            seen.Add(entry.Folder);
+            foreach (var child in tree.List(entry, path))
+                WantEntry(child, path.Child(child.Name));
+        }
+        Want(root);
+        WantEntry(tree.Root, WindowsPath.Root);
+        return needed;
+    }
+
+    private static byte[] ReadWhole(ArchiveReader source, BlockInfo block)
+    {
+        var bytes = new byte[block.WholeLength];
+        var headLength = (int)(block.PayloadOffset - block.Offset);
+        if (source.File.Read(bytes, block.Offset) < bytes.Length || XxHash3.HashToUInt64(bytes.AsSpan(headLength)) != block.Checksum
+            || BlockInfo.HeaderChecksum(bytes.AsSpan(0, headLength)) != System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(bytes.AsSpan(32)))
+            throw VembarException.Damaged($"'{source.Path}' is damaged at byte {block.Offset}, in content of the image that is copied");
+        return bytes;
+    }
+}

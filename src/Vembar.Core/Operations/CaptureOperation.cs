@@ -1,0 +1,212 @@
+using System.Diagnostics;
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Sources;
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>What to capture, into which archive, under which name.</summary>
+public sealed record CaptureRequest
+{
+    /// <summary>The folder that is the root of the install.</summary>
+    public required string Source { get; init; }
+
+    /// <summary>The archive; made when there is none.</summary>
+    public required string Archive { get; init; }
+
+    /// <summary>The image's name.</summary>
+    public required string Name { get; init; }
+
+    /// <summary>The edition; null for what the install says.</summary>
+    public string? Edition { get; init; }
+
+    /// <summary>The organisation's version.</summary>
+    public string Version { get; init; } = "";
+
+    /// <summary>A remark.</summary>
+    public string Note { get; init; } = "";
+
+    /// <summary>Labels.</summary>
+    public IReadOnlyDictionary<string, string> Labels { get; init; } = new Dictionary<string, string>();
+
+    /// <summary>How hard to compress.</summary>
+    public Effort Effort { get; init; } = Effort.Balanced;
+
+    /// <summary>Patterns of what to leave out beside the built-in ones.</summary>
+    public IReadOnlyList<string> LeaveOut { get; init; } = [];
+
+    /// <summary>Whether to keep what is left out otherwise.</summary>
+    public bool KeepAll { get; init; }
+
+    /// <summary>How long to wait for another writer.</summary>
+    public TimeSpan Wait { get; init; }
+}
+
+/// <summary>Figures of a run that stored an image.</summary>
+/// <param name="FilesSeen">Files of the image.</param>
+/// <param name="FilesRead">Files whose content was read.</param>
+/// <param name="BytesSeen">Bytes of the image.</param>
+/// <param name="BytesRead">Bytes read.</param>
+/// <param name="BytesNew">Bytes that the archive did not hold yet, before compression.</param>
+/// <param name="BytesStored">Bytes that the archive grew by.</param>
+/// <param name="Seconds">Time taken.</param>
+public sealed record StoreStats(long FilesSeen, long FilesRead, long BytesSeen, long BytesRead, long BytesNew, long BytesStored, double Seconds);
+
+/// <summary>What a capture did.</summary>
+/// <param name="Archive">The archive.</param>
+/// <param name="Image">The image as recorded.</param>
+/// <param name="Stats">Figures.</param>
+/// <param name="LeftOut">What was left out.</param>
+/// <param name="Warnings">What should be known.</param>
+public sealed record CaptureResult(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings);
+
+/// <summary>Makes an image of a folder and adds it to an archive.</summary>
+public static class CaptureOperation
+{
+    /// <summary>Checks everything that can be checked, then captures.</summary>
+    /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
+    /// <exception cref="OperationCanceledException">It was interrupted; the archive is as it was.</exception>
+    public static CaptureResult Run(CaptureRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileLayer? layer = null)
+    {
+        var clock = Stopwatch.StartNew();
+        var problems = new List<VembarException>();
+        Checks.Collect(problems, () =>
+        {
+            Checks.ImageName(request.Name);
+            return "";
+        });
+        var exclusions = Checks.Collect(problems, () => new Exclusions(request.LeaveOut, request.KeepAll));
+        using var source = Checks.Collect(problems, () => FolderSource.Open(request.Source));
+        if (layer is null)
+        {
+            Checks.Collect(problems, () =>
+            {
+                Checks.CanAddTo(request.Archive, request.Name);
+                return "";
+            });
+        }
+        Checks.Throw(problems);
+
+        var warnings = new List<string>();
+        var install = ReadInstall(source!, warnings);
+        using var writer = ArchiveWriter.Open(request.Archive, create: true, request.Effort, request.Wait, layer);
+        Checks.NameIsFree(writer.Base, request.Name);
+        if (writer.LeftOverRemoved > 0)
+            warnings.Add($"{writer.LeftOverRemoved} bytes that an interrupted run left at the end of '{request.Archive}' were removed");
+
+        var tree = source!.Walk(exclusions!, request.Archive, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
+        warnings.AddRange(tree.Warnings);
+        var files = ContentFiles(tree.Root);
+        var total = files.Sum(f => f.Length);
+        using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, cancellation);
+        pipeline.Run(files, state => progress.Report(new OperationProgress("reading and storing", state.BytesRead, total, true, state.Current)));
+        warnings.AddRange(pipeline.Changed.Select(path => $"'{path}' changed while it was read; the image holds what was read last"));
+        progress.Report(new OperationProgress("writing the index", 0, 0, false, ""));
+        var vanished = new List<string>();
+        var root = TreeCodec.WriteFolder(writer, [WriteNode(writer, tree.Root, vanished)]);
+        warnings.AddRange(vanished.Select(path => $"'{path}' went away while the folder was read; it is not in the image"));
+        cancellation.ThrowIfCancellationRequested();
+
+        var now = DateTime.UtcNow;
+        var state = pipeline.State;
+        var record = new ImageRecord
+        {
+            Number = 0,
+            Name = request.Name,
+            Version = request.Version,
+            Edition = request.Edition ?? install?.Edition ?? "",
+            Note = request.Note,
+            Labels = request.Labels,
+            Product = install?.Product ?? "",
+            Build = install?.Build ?? "",
+            Architecture = install?.Architecture ?? "",
+            Languages = install?.Languages ?? [],
+            ComputerName = install?.ComputerName ?? "",
+            State = install?.State ?? "",
+            Created = now,
+            Root = root,
+            Files = tree.Files - vanished.Count,
+            Folders = tree.Folders,
+            Bytes = tree.Bytes,
+            Origin = new ImageOrigin { Kind = "folder", From = Path.GetFullPath(request.Source), Program = Checks.ProgramVersion },
+            History = [new HistoryEntry { Time = now, Action = "capture", Details = [$"from {Path.GetFullPath(request.Source)}"] }],
+        };
+        record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
+        var stats = new StoreStats(record.Files, files.Count, tree.Bytes, state.BytesRead, state.BytesNew, writer.BytesStored, clock.Elapsed.TotalSeconds);
+        return new CaptureResult(request.Archive, record, stats, tree.LeftOut, warnings);
+    }
+
+    private static WindowsInstall? ReadInstall(FolderSource source, List<string> warnings)
+    {
+        try
+        {
+            var install = WindowsInstall.Read(source);
+            if (install is null)
+                warnings.Add($"no Windows found in '{source.Shown}'; the folder is captured as it is");
+            return install;
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        {
+            warnings.Add($"what Windows says of itself could not be read: {problem.Message}");
+            return null;
+        }
+    }
+
+    // Like lies beside like: first by kind of file, then by name, so that versions of one file meet in one block.
+    private static List<SourceNode> ContentFiles(SourceNode root)
+    {
+        var files = new List<SourceNode>();
+        void Collect(SourceNode folder)
+        {
+            foreach (var node in folder.Children!)
+            {
+                if (node.Children is not null)
+                    Collect(node);
+                else if (node.Entry.Kind == EntryKind.File && node.SameAs is null)
+                {
+                    if (node.Length == 0)
+                        node.Entry = node.Entry with { Content = FileContent.Empty };
+                    else
+                        files.Add(node);
+                }
+            }
+        }
+        Collect(root);
+        files.Sort((a, b) =>
+        {
+            string left = a.Entry.Name, right = b.Entry.Name;
+            var order = Path.GetExtension(left.AsSpan()).CompareTo(Path.GetExtension(right.AsSpan()), StringComparison.OrdinalIgnoreCase);
+            if (order == 0)
+                order = string.Compare(left, right, StringComparison.OrdinalIgnoreCase);
+            return order != 0 ? order : a.Length.CompareTo(b.Length);
+        });
+        return files;
+    }
+
+    private static TreeEntry WriteNode(ArchiveWriter writer, SourceNode node, List<string> vanished)
+    {
+        var entry = node.Entry;
+        if (entry.PendingSecurity is not null)
+            entry = entry with { Security = writer.Add(BlockKind.Tree, entry.PendingSecurity), PendingSecurity = null };
+        foreach (var stream in entry.Streams)
+        {
+            if (stream.Content.Bytes is not null)
+                writer.Add(BlockKind.Content, stream.Content.Bytes);
+        }
+        if (node.SameAs is not null)
+            return entry with { Content = node.SameAs.Entry.Content };
+        if (node.Children is null)
+            return entry;
+        var children = new List<TreeEntry>(node.Children.Count);
+        foreach (var child in node.Children)
+        {
+            if ((child.SameAs ?? child).Vanished)
+                vanished.Add(child.Path.ToString());
+            else
+                children.Add(WriteNode(writer, child, vanished));
+        }
+        return entry with { Folder = TreeCodec.WriteFolder(writer, children) };
+    }
+}

@@ -1,0 +1,197 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Sources;
+using Vembar.Core.Targets;
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>An image with what its hives say.</summary>
+/// <param name="Archive">The archive's path.</param>
+/// <param name="Image">The record.</param>
+/// <param name="Programs">Programs; null when the image holds no Windows.</param>
+/// <param name="Drivers">Drivers that were added; null when the image holds no Windows.</param>
+public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<ListedDriver>? Drivers);
+
+/// <summary>Reads what an image holds.</summary>
+public static class ShowOperation
+{
+    /// <summary>Reads an image's record, programs and drivers.</summary>
+    /// <exception cref="VembarException">There is no such image, or it is damaged.</exception>
+    public static ShowResult Run(ImageReference reference)
+    {
+        using var archive = ArchiveReader.Open(reference.Archive);
+        var image = archive.Find(reference.Which);
+        var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
+        if (WindowsInstall.FindFolder(tree) is not { } folder)
+            return new ShowResult(reference.Archive, image, null, null);
+        using var software = WindowsInstall.OpenHive(tree, folder, "SOFTWARE");
+        using var system = WindowsInstall.OpenHive(tree, folder, "SYSTEM");
+        return new ShowResult(reference.Archive, image, InstalledProgram.Read(software), DriverDatabase.Read(system));
+    }
+}
+
+/// <summary>An entry with its path.</summary>
+public sealed record FoundEntry(WindowsPath Path, TreeEntry Entry);
+
+/// <summary>Finds files in an image.</summary>
+public static class FilesOperation
+{
+    /// <summary>What is in a folder, or what matches a pattern.</summary>
+    /// <param name="tree">The image's tree.</param>
+    /// <param name="path">A folder, a file or a pattern; null for the root.</param>
+    /// <param name="deep">Whether to go into folders.</param>
+    /// <exception cref="VembarException">There is nothing at that path, with the nearest name.</exception>
+    public static IEnumerable<FoundEntry> Find(ImageTree tree, string? path, bool deep)
+    {
+        if (path is not null && Glob.IsPattern(path))
+        {
+            var glob = Glob.Parse(path);
+            var start = glob.FixedPart();
+            var from = tree.Find(start);
+            return from is { Kind: EntryKind.Folder } ? tree.Walk(from, start).Where(e => glob.Matches(e.Path.Parts)).Select(e => new FoundEntry(e.Path, e.Entry)) : [];
+        }
+        var at = WindowsPath.Parse(path ?? "/");
+        var entry = Locate(tree, at);
+        if (entry.Kind != EntryKind.Folder)
+            return [new FoundEntry(at, entry)];
+        return deep ? tree.Walk(entry, at).Select(e => new FoundEntry(e.Path, e.Entry)) : tree.List(entry, at).Select(e => new FoundEntry(at.Child(e.Name), e));
+    }
+
+    /// <summary>The entry at a path.</summary>
+    /// <exception cref="VembarException">There is none, with the nearest name.</exception>
+    public static TreeEntry Locate(ImageTree tree, WindowsPath path)
+    {
+        if (tree.Find(path) is { } entry)
+            return entry;
+        // As deep as the path is right, then the name nearest to the wrong part.
+        var good = WindowsPath.Root;
+        foreach (var part in path.Parts)
+        {
+            if (tree.Find(good.Child(part)) is null)
+            {
+                var near = tree.Names(good).Select(n => (Name: n, Distance: Likeness.Distance(n, part))).Where(n => n.Distance <= Math.Max(2, part.Length / 3)).OrderBy(n => n.Distance).FirstOrDefault();
+                throw VembarException.Input("no-such-path", $"{tree.Shown} has no '{path}'", near.Name is null ? $"List what there is with `vembar files {tree.Shown} \"{good}\"`." : $"Did you mean '{good.Child(near.Name)}'?");
+            }
+            good = good.Child(part);
+        }
+        throw VembarException.Input("no-such-path", $"{tree.Shown} has no '{path}'");
+    }
+}
+
+/// <summary>What was taken out.</summary>
+/// <param name="Files">How many files and links.</param>
+/// <param name="Bytes">How many bytes.</param>
+/// <param name="Paths">What was taken, at the top.</param>
+/// <param name="Warnings">What should be known.</param>
+public sealed record TakeResult(long Files, long Bytes, IReadOnlyList<string> Paths, IReadOnlyList<string> Warnings);
+
+/// <summary>Takes files out of an image.</summary>
+public static class TakeOperation
+{
+    /// <summary>Takes files and folders into a folder, which is made when there is none.</summary>
+    /// <exception cref="VembarException">Something is not there or in the way; nothing is left behind.</exception>
+    public static TakeResult Run(ImageReference reference, IReadOnlyList<string> paths, string to, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        using var archive = ArchiveReader.Open(reference.Archive);
+        var image = archive.Find(reference.Which);
+        var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
+        var problems = new List<VembarException>();
+        var found = new List<FoundEntry>();
+        foreach (var path in paths)
+        {
+            if (Checks.Collect(problems, () => Matches(tree, path)) is { } matches)
+                found.AddRange(matches.Where(m => found.All(f => !f.Path.Equals(m.Path))));
+        }
+        foreach (var twin in found.GroupBy(f => f.Entry.Name, StringComparer.Ordinal).Where(g => g.Count() > 1))
+            problems.Add(VembarException.Input("same-name", $"two of these are named '{twin.Key}': {string.Join(", ", twin.Select(t => t.Path))}", "Take them in two runs, to two folders."));
+        foreach (var entry in found.Where(f => Path.Exists(Path.Combine(to, f.Entry.Name))))
+            problems.Add(VembarException.Input("target-exists", $"'{Path.Combine(to, entry.Entry.Name)}' is there already", "Choose another folder with --to."));
+        if (File.Exists(to))
+            problems.Add(VembarException.Input("not-a-folder", $"'{to}' is a file", "Name a folder with --to."));
+        Checks.Throw(problems);
+        try
+        {
+            Directory.CreateDirectory(to);
+            using var target = new FolderTarget(to, new TreeEditor(tree, found.Select(f => f.Entry)), tree, archive, keepExisting: true);
+            target.Plan(cancellation);
+            target.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)), cancellation);
+            return new TakeResult(target.Files, target.Bytes, [.. found.Select(f => f.Path.ToString())],
+                target.Lost.Count == 0 ? [] : [$"this file system cannot keep: {string.Join(", ", target.Lost.Select(l => $"{l.Key} ({l.Value})"))}"]);
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure is AggregateException { InnerExceptions: [var first, ..] } ? first : failure, "write into", to) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    private static List<FoundEntry> Matches(ImageTree tree, string path)
+    {
+        if (!Glob.IsPattern(path))
+        {
+            var at = WindowsPath.Parse(path);
+            return at.IsRoot ? [.. FilesOperation.Find(tree, null, false)] : [new FoundEntry(at, FilesOperation.Locate(tree, at))];
+        }
+        var found = FilesOperation.Find(tree, path, false).ToList();
+        return found.Count > 0 ? found : throw VembarException.Input("no-such-path", $"nothing in {tree.Shown} matches '{path}'", "'**' stands for any number of folders: '**/*.txt'.");
+    }
+
+    /// <summary>Writes one file's content to a stream.</summary>
+    /// <exception cref="VembarException">It is not there, not a file, or damaged.</exception>
+    public static void Print(ImageReference reference, string path, Stream to)
+    {
+        using var archive = ArchiveReader.Open(reference.Archive);
+        var image = archive.Find(reference.Which);
+        var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
+        var at = WindowsPath.Parse(path);
+        if (FilesOperation.Locate(tree, at) is not { Content: { } content })
+            throw VembarException.Input("not-a-file", $"'{at}' is not a file, so it cannot be printed", "Name one file, or take the folder with --to DIR.");
+        var zeros = new byte[1 << 16];
+        foreach (var (bytes, length) in tree.Pieces(content, at))
+        {
+            if (bytes is { } piece)
+                to.Write(piece.Span);
+            else
+            {
+                for (var left = length; left > 0; left -= zeros.Length)
+                    to.Write(zeros.AsSpan(0, (int)Math.Min(left, zeros.Length)));
+            }
+        }
+    }
+}
+
+/// <summary>A volume of a source.</summary>
+/// <param name="Number">From 1.</param>
+/// <param name="FileSystem">"folder" for a folder of Linux.</param>
+/// <param name="Files">Files that a capture would take.</param>
+/// <param name="Bytes">Their bytes.</param>
+/// <param name="LeftOut">What a capture would leave out.</param>
+/// <param name="Windows">The install; null when there is none.</param>
+/// <param name="Programs">How many programs it has.</param>
+public sealed record SurveyedVolume(int Number, string FileSystem, long Files, long Bytes, IReadOnlyList<LeftOut> LeftOut, WindowsInstall? Windows, int Programs);
+
+/// <summary>What a source holds.</summary>
+/// <param name="Source">The source.</param>
+/// <param name="Volumes">Its volumes.</param>
+public sealed record SurveyResult(string Source, IReadOnlyList<SurveyedVolume> Volumes);
+
+/// <summary>Looks at a source.</summary>
+public static class SurveyOperation
+{
+    /// <summary>Finds the install in a folder and what a capture would take.</summary>
+    /// <exception cref="VembarException">It cannot be read.</exception>
+    public static SurveyResult Run(string path, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        using var source = FolderSource.Open(path);
+        var install = WindowsInstall.Read(source);
+        var programs = 0;
+        if (install is not null)
+        {
+            using var software = WindowsInstall.OpenHive(source, install.Folder, "SOFTWARE");
+            programs = InstalledProgram.Read(software).Count;
+        }
+        var tree = source.Walk(new Exclusions([], keepAll: false), null, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
+        return new SurveyResult(path, [new SurveyedVolume(1, "folder", tree.Files, tree.Bytes, tree.LeftOut, install, programs)]);
+    }
+}

@@ -1,0 +1,156 @@
+using System.Diagnostics;
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Servicing;
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>Which image to change, how, and where the result goes.</summary>
+public sealed record ServiceRequest
+{
+    /// <summary>The image.</summary>
+    public required ImageReference Image { get; init; }
+
+    /// <summary>The changes in their order.</summary>
+    public required IReadOnlyList<IChange> Changes { get; init; }
+
+    /// <summary>The name of the new image; null with <see cref="InPlace"/>.</summary>
+    public string? As { get; init; }
+
+    /// <summary>Whether the result takes the image's place.</summary>
+    public bool InPlace { get; init; }
+
+    /// <summary>Whether to tell only what would be done.</summary>
+    public bool PlanOnly { get; init; }
+
+    /// <summary>How hard to compress what is new.</summary>
+    public Effort Effort { get; init; } = Effort.Balanced;
+
+    /// <summary>How long to wait for another writer.</summary>
+    public TimeSpan Wait { get; init; }
+}
+
+/// <summary>What servicing did.</summary>
+/// <param name="Archive">The archive.</param>
+/// <param name="Image">The image as it is now recorded; the old one when nothing was written.</param>
+/// <param name="Written">Whether the archive was changed.</param>
+/// <param name="Changes">How each change ended.</param>
+/// <param name="BytesStored">Bytes that the archive grew by.</param>
+/// <param name="Seconds">Time taken.</param>
+public sealed record ServiceResult(string Archive, ImageRecord Image, bool Written, IReadOnlyList<ChangeOutcome> Changes, long BytesStored, double Seconds)
+{
+    /// <summary>True when a change was refused; nothing was written then.</summary>
+    public bool Refused => Changes.Any(c => c.Status == ChangeStatus.Refused);
+}
+
+/// <summary>Changes an image offline, within the archive: an edit of its tree. All changes land, or none.</summary>
+public static class ServiceOperation
+{
+    /// <summary>Makes the changes.</summary>
+    /// <exception cref="VembarException">The image cannot be found or read, or the archive not be written.</exception>
+    public static ServiceResult Run(ServiceRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileLayer? layer = null)
+    {
+        var clock = Stopwatch.StartNew();
+        if (request.Changes.Count == 0)
+            throw new VembarException(ErrorKind.Usage, "nothing-to-do", "no change was asked for", "Give --driver, --answers, --put or --remove.");
+        if (request.As is not null)
+            Checks.ImageName(request.As);
+        if (request.PlanOnly)
+        {
+            using var reader = ArchiveReader.Open(request.Image.Archive, layer);
+            return Apply(request, reader, null, clock, progress, cancellation);
+        }
+        using (var reader = ArchiveReader.Open(request.Image.Archive, layer))
+            Look(reader, request);
+        using var writer = ArchiveWriter.Open(request.Image.Archive, create: false, request.Effort, request.Wait, layer);
+        return Apply(request, writer.Base, writer, clock, progress, cancellation);
+    }
+
+    private static ImageRecord Look(ArchiveReader reader, ServiceRequest request)
+    {
+        var image = reader.Find(request.Image.Which);
+        if (request.As is not null)
+            Checks.NameIsFree(reader, request.As);
+        return image;
+    }
+
+    private static ServiceResult Apply(
+        ServiceRequest request, ArchiveReader reader, ArchiveWriter? writer, Stopwatch clock, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var image = Look(reader, request);
+        var editor = new TreeEditor(new ImageTree(reader, image.Root, $"{reader.Path}#{image.Number}"));
+        using var context = new ServiceContext(editor);
+        var outcomes = new List<ChangeOutcome>();
+        foreach (var change in request.Changes)
+        {
+            cancellation.ThrowIfCancellationRequested();
+            progress.Report(new OperationProgress("making changes", outcomes.Count, request.Changes.Count, false, ""));
+            outcomes.AddRange(change.Apply(context));
+        }
+        if (outcomes.Any(o => o.Status == ChangeStatus.Refused))
+        {
+            var held = outcomes.ConvertAll(o => o.Status == ChangeStatus.Done ? o with { Status = ChangeStatus.Skipped, Why = "held back: another change was refused" } : o);
+            return new ServiceResult(reader.Path, image, false, held, 0, clock.Elapsed.TotalSeconds);
+        }
+        context.WriteHives();
+        if (writer is null || (!editor.HasChanges && request.As is null))
+            return new ServiceResult(reader.Path, image, false, outcomes, 0, clock.Elapsed.TotalSeconds);
+
+        progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
+        var install = HivesChanged(editor, context.Install) ? WindowsInstall.Read(editor) : null;
+        var record = Recorded(request, image, editor, writer, outcomes);
+        if (install is not null)
+        {
+            record = record with
+            {
+                Product = install.Product, Build = install.Build, Architecture = install.Architecture,
+                Languages = install.Languages, ComputerName = install.ComputerName, State = install.State,
+            };
+        }
+        cancellation.ThrowIfCancellationRequested();
+        var stored = writer.CommitImage(record, request.As is null ? image.Number : null, $"service {image.Number} {record.Name}");
+        return new ServiceResult(reader.Path, stored, true, outcomes, writer.BytesStored, clock.Elapsed.TotalSeconds);
+    }
+
+    private static bool HivesChanged(TreeEditor editor, WindowsInstall? install) =>
+        install is not null && ((string[])["SYSTEM", "SOFTWARE"]).Any(h => editor.Find(WindowsInstall.HivePath(install.Folder, h))?.Entry.New is not null);
+
+    private static ImageRecord Recorded(ServiceRequest request, ImageRecord image, TreeEditor editor, ArchiveWriter writer, List<ChangeOutcome> outcomes)
+    {
+        var now = DateTime.UtcNow;
+        var root = editor.HasChanges ? editor.Save(writer) : image.Root;
+        var record = image with
+        {
+            Name = request.As ?? image.Name,
+            Created = now,
+            Root = root,
+            Files = image.Files + editor.FilesDelta,
+            Folders = image.Folders + editor.FoldersDelta,
+            Bytes = image.Bytes + (editor.BytesDelta ?? 0),
+            History = [.. image.History, new HistoryEntry
+            {
+                Time = now,
+                Action = "service",
+                Details = [.. outcomes.Select(o => $"{o.Kind} {o.What}: {o.Status.ToString().ToLowerInvariant()} ({o.Why})")],
+            }],
+        };
+        if (request.As is not null)
+            record = record with { Origin = new ImageOrigin { Kind = "image", From = $"{writer.Base.Header.Id:D}#{image.Number}", Program = Checks.ProgramVersion } };
+        // Removing one of several names of a file frees its bytes only when it was the last: that takes a count.
+        return editor.BytesDelta is null ? record with { Bytes = CountBytes(editor) } : record;
+    }
+
+    private static long CountBytes(TreeEditor editor)
+    {
+        var groups = new HashSet<(ulong, ChunkId)>();
+        long Count(TreeEditor.Node node) => editor.Children(node).Sum(child => child.Entry switch
+        {
+            { Kind: EntryKind.Folder } => Count(child),
+            { LinkGroup: not 0, Content: { } content } when !groups.Add((child.Entry.LinkGroup, content.Hash)) => 0,
+            _ => child.Entry.Length,
+        });
+        return Count(editor.Root);
+    }
+}

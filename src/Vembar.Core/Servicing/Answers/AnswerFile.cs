@@ -1,0 +1,166 @@
+using System.Xml;
+using System.Xml.Linq;
+
+namespace Vembar.Core.Servicing.Answers;
+
+/// <summary>Something about an answer file.</summary>
+/// <param name="IsError">True when Windows would stumble over it or ignore it in silence.</param>
+/// <param name="Line">The line; 0 when it concerns the whole.</param>
+/// <param name="Text">What.</param>
+public sealed record AnswerFinding(bool IsError, int Line, string Text)
+{
+    /// <inheritdoc/>
+    public override string ToString() => Line > 0 ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"line {Line}: {Text}") : Text;
+}
+
+/// <summary>An answer file: the XML that lets Windows set-up run without questions.</summary>
+public sealed class AnswerFile
+{
+    /// <summary>The namespace of answer files.</summary>
+    public const string Namespace = "urn:schemas-microsoft-com:unattend";
+
+    private const string CatalogNamespace = "urn:schemas-microsoft-com:cpi";
+    private const int LongestCharacters = 16 << 20;
+    private const string ShellSetup = "Microsoft-Windows-Shell-Setup";
+    private static readonly string[] s_passes = ["windowsPE", "offlineServicing", "generalize", "specialize", "auditSystem", "auditUser", "oobeSystem"];
+    private static readonly System.Buffers.SearchValues<char> s_notInNames = System.Buffers.SearchValues.Create("{|}~[\\]^':;<=>?@!\"#$%`()+/., *&");
+    private static readonly XNamespace s_ns = Namespace;
+
+    private readonly XDocument _document;
+
+    private AnswerFile(XDocument document) => _document = document;
+
+    /// <summary>Reads an answer file.</summary>
+    /// <exception cref="VembarException">It is not well-formed XML; the message names line and column.</exception>
+    public static AnswerFile Parse(byte[] bytes, string shown)
+    {
+        try
+        {
+            var settings = new XmlReaderSettings { DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null, MaxCharactersInDocument = LongestCharacters };
+            using var reader = XmlReader.Create(new MemoryStream(bytes), settings);
+            return new AnswerFile(XDocument.Load(reader, LoadOptions.SetLineInfo | LoadOptions.PreserveWhitespace));
+        }
+        catch (XmlException problem)
+        {
+            throw VembarException.Input("bad-answer-file", $"'{shown}' is not well-formed XML: {problem.Message.TrimEnd('.')}", "Mend it in an XML editor.");
+        }
+    }
+
+    /// <summary>The image's architecture in the words of answer files.</summary>
+    public static string ArchitectureWord(string architecture) => architecture == "x64" ? "amd64" : architecture;
+
+    /// <summary>What is wrong or unwise.</summary>
+    /// <param name="architecture">The image's (x64, arm64, x86); null or empty when it is not known.</param>
+    public IReadOnlyList<AnswerFinding> Check(string? architecture)
+    {
+        var findings = new List<AnswerFinding>();
+        void Error(XObject at, string text) => findings.Add(new AnswerFinding(true, ((IXmlLineInfo)at).LineNumber, text));
+        void Warn(XObject at, string text) => findings.Add(new AnswerFinding(false, ((IXmlLineInfo)at).LineNumber, text));
+
+        var root = _document.Root!;
+        if (root.Name != s_ns + "unattend")
+        {
+            Error(root, $"the root element is '{root.Name.LocalName}' in namespace '{root.Name.NamespaceName}'; it must be 'unattend' in '{Namespace}'");
+            return findings;
+        }
+        var wanted = string.IsNullOrEmpty(architecture) ? null : ArchitectureWord(architecture);
+        var passes = new HashSet<string>();
+        foreach (var element in root.Elements())
+        {
+            if (element.Name.NamespaceName == CatalogNamespace || element.Name == s_ns + "servicing")
+                continue;
+            if (element.Name != s_ns + "settings")
+            {
+                Error(element, $"'{element.Name.LocalName}' has no place below 'unattend'; settings has");
+                continue;
+            }
+            var pass = element.Attribute("pass")?.Value;
+            if (pass is null || !s_passes.Contains(pass))
+                Error(element, pass is null ? "settings has no pass" : $"pass '{pass}' does not exist; passes are {string.Join(", ", s_passes)}");
+            else if (!passes.Add(pass))
+                Warn(element, $"pass '{pass}' appears twice");
+            CheckComponents(element, pass ?? "", wanted, Error, Warn);
+        }
+        if (passes.Count == 0 && findings.Count == 0)
+            Error(root, "there are no settings in it");
+        return findings;
+    }
+
+    private static void CheckComponents(XElement settings, string pass, string? wanted, Action<XObject, string> error, Action<XObject, string> warn)
+    {
+        var components = settings.Elements(s_ns + "component").ToList();
+        foreach (var component in components)
+        {
+            var name = component.Attribute("name")?.Value;
+            var architecture = component.Attribute("processorArchitecture")?.Value;
+            if (string.IsNullOrEmpty(name))
+                error(component, "a component has no name");
+            if (architecture is not ("amd64" or "arm64" or "x86" or "wow64"))
+                error(component, architecture is null ? $"component '{name}' has no processorArchitecture" : $"component '{name}' has processorArchitecture '{architecture}', which does not exist");
+            else if (wanted is not null && architecture != wanted && architecture != "wow64"
+                && !components.Any(c => c.Attribute("name")?.Value == name && c.Attribute("processorArchitecture")?.Value == wanted))
+                error(component, $"component '{name}' in pass '{pass}' is for {architecture}; the image is {wanted}, so Windows would ignore it in silence");
+            foreach (var element in component.Descendants())
+            {
+                if (element.Name.LocalName == "ComputerName" && name == ShellSetup && ComputerNameProblem(element.Value) is { } problem)
+                    error(element, problem);
+                if (element.Name.LocalName is "Password" or "AdministratorPassword" && IsPlain(element))
+                    warn(element, $"'{element.Name.LocalName}' holds a password that anyone who has the file can read");
+            }
+        }
+        foreach (var other in settings.Elements().Where(e => e.Name != s_ns + "component"))
+            error(other, $"'{other.Name.LocalName}' has no place below 'settings'; component has");
+    }
+
+    private static bool IsPlain(XElement password) => password.Element(s_ns + "Value") is { Value.Length: > 0 };
+
+    /// <summary>Why a text cannot be a computer name, or null when it can.</summary>
+    public static string? ComputerNameProblem(string name)
+    {
+        const int Longest = 15;
+        if (name == "*")
+            return null;
+        if (name.Length == 0)
+            return "the computer name is empty";
+        if (name.Length > Longest)
+            return $"the computer name '{name}' has {name.Length} characters; {Longest} are allowed";
+        if (name.AsSpan().IndexOfAny(s_notInNames) is >= 0 and var at)
+            return $"the computer name '{name}' holds '{name[at]}', which is not allowed";
+        if (name.Any(char.IsControl))
+            return "the computer name holds control characters";
+        return name.All(char.IsAsciiDigit) ? $"the computer name '{name}' is digits alone, which is not allowed" : null;
+    }
+
+    /// <summary>An answer file that does nothing yet.</summary>
+    public static AnswerFile Empty() => new(new XDocument(new XDeclaration("1.0", "utf-8", null), new XElement(s_ns + "unattend")));
+
+    /// <summary>Sets the computer name that the specialize pass gives.</summary>
+    /// <param name="name">A name that <see cref="ComputerNameProblem"/> has nothing against.</param>
+    /// <param name="architecture">The image's.</param>
+    public void SetComputerName(string name, string architecture)
+    {
+        var root = _document.Root!;
+        var word = ArchitectureWord(architecture);
+        var settings = root.Elements(s_ns + "settings").FirstOrDefault(s => s.Attribute("pass")?.Value == "specialize");
+        if (settings is null)
+            root.Add(settings = new XElement(s_ns + "settings", new XAttribute("pass", "specialize")));
+        var component = settings.Elements(s_ns + "component")
+            .FirstOrDefault(c => c.Attribute("name")?.Value == ShellSetup && c.Attribute("processorArchitecture")?.Value == word);
+        if (component is null)
+        {
+            settings.Add(component = new XElement(
+                s_ns + "component", new XAttribute("name", ShellSetup), new XAttribute("processorArchitecture", word),
+                new XAttribute("publicKeyToken", "31bf3856ad364e35"), new XAttribute("language", "neutral"), new XAttribute("versionScope", "nonSxS")));
+        }
+        component.SetElementValue(s_ns + "ComputerName", name);
+    }
+
+    /// <summary>The file's bytes in UTF-8.</summary>
+    public byte[] ToBytes()
+    {
+        var stream = new MemoryStream();
+        using (var writer = XmlWriter.Create(stream, new XmlWriterSettings { Encoding = new System.Text.UTF8Encoding(false), Indent = !_document.DescendantNodes().OfType<XText>().Any(t => string.IsNullOrWhiteSpace(t.Value)) }))
+            _document.Save(writer);
+        return stream.ToArray();
+    }
+}

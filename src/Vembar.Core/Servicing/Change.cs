@@ -1,0 +1,90 @@
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+
+namespace Vembar.Core.Servicing;
+
+/// <summary>How a change ended.</summary>
+public enum ChangeStatus
+{
+    /// <summary>It was made.</summary>
+    Done,
+    /// <summary>The image is so already.</summary>
+    Already,
+    /// <summary>It does not concern this image, or was held back.</summary>
+    Skipped,
+    /// <summary>It must not or cannot be made.</summary>
+    Refused,
+}
+
+/// <summary>How one change ended, and why.</summary>
+/// <param name="Kind">driver, answers, put or remove.</param>
+/// <param name="What">What was to be changed.</param>
+/// <param name="Status">The word.</param>
+/// <param name="Why">The reason, or where it went.</param>
+public sealed record ChangeOutcome(string Kind, string What, ChangeStatus Status, string Why);
+
+/// <summary>A change to an image. It looks first and changes only when all of it can be done.</summary>
+public interface IChange
+{
+    /// <summary>Makes the change in the tree that is edited.</summary>
+    /// <returns>One or more outcomes.</returns>
+    IEnumerable<ChangeOutcome> Apply(ServiceContext context);
+}
+
+/// <summary>The image that is serviced: its tree, what Windows says of itself, and its hives.</summary>
+public sealed class ServiceContext : IDisposable
+{
+    private readonly Dictionary<string, (RegistryHive Hive, bool[] Changed)> _hives = new(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>Begins servicing a tree.</summary>
+    public ServiceContext(TreeEditor tree)
+    {
+        Tree = tree;
+        Install = WindowsInstall.Read(tree);
+    }
+
+    /// <summary>The tree.</summary>
+    public TreeEditor Tree { get; }
+
+    /// <summary>What Windows says of itself; null when the image holds none.</summary>
+    public WindowsInstall? Install { get; }
+
+    /// <summary>A path below the Windows folder.</summary>
+    public WindowsPath Windows(string path) => WindowsPath.Root.Child(Install!.Folder).Append(WindowsPath.Parse(path));
+
+    /// <summary>A hive of the install, opened once, or null when there is none of that name.</summary>
+    /// <exception cref="VembarException">It is damaged.</exception>
+    public RegistryHive? Hive(string name)
+    {
+        if (_hives.TryGetValue(name, out var open))
+            return open.Hive;
+        if (Install is null || !Tree.Exists(WindowsInstall.HivePath(Install.Folder, name)))
+            return null;
+        var hive = WindowsInstall.OpenHive(Tree, Install.Folder, name, write: true);
+        _hives[name] = (hive, [false]);
+        return hive;
+    }
+
+    /// <summary>Says that a hive was changed and has to be written.</summary>
+    public void Touch(string hive) => _hives[hive].Changed[0] = true;
+
+    /// <summary>Puts the changed hives into the tree.</summary>
+    public void WriteHives()
+    {
+        foreach (var (name, (hive, changed)) in _hives)
+        {
+            if (!changed[0])
+                continue;
+            var bytes = hive.ToBytes();
+            Tree.PutFile(WindowsInstall.HivePath(Install!.Folder, name), new NewContent(bytes, null, bytes.Length));
+            changed[0] = false;
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        foreach (var (hive, _) in _hives.Values)
+            hive.Dispose();
+    }
+}

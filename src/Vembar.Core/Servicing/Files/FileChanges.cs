@@ -1,0 +1,137 @@
+using Vembar.Core.Content;
+using Vembar.Core.Trees;
+
+namespace Vembar.Core.Servicing.Files;
+
+/// <summary>Files compared with what the tree has.</summary>
+internal static class TreeFiles
+{
+    public static bool IsSame(TreeEditor tree, WindowsPath path, byte[] bytes)
+    {
+        if (tree.Find(path)?.Entry is not { Kind: EntryKind.File } entry || entry.Length != bytes.Length)
+            return false;
+        return entry.New is { } fresh ? fresh.Bytes is { } pending && pending.AsSpan().SequenceEqual(bytes) : entry.Content!.Hash == Blake3.Hash(bytes);
+    }
+}
+
+/// <summary>Puts a file, or a folder with all below it, into the image.</summary>
+/// <param name="source">The file or folder outside.</param>
+/// <param name="target">The path in the image; a folder there, or an ending separator, means "into it".</param>
+public sealed class PutChange(string source, string target) : IChange
+{
+    /// <summary>Reads FILE=PATH.</summary>
+    /// <exception cref="VembarException">There is no '=' or nothing beside it.</exception>
+    public static PutChange Parse(string text)
+    {
+        for (var at = text.IndexOf('='); at >= 0; at = text.IndexOf('=', at + 1))
+        {
+            if (Path.Exists(text[..at]) && at + 1 < text.Length)
+                return new PutChange(text[..at], text[(at + 1)..]);
+        }
+        var first = text.IndexOf('=');
+        if (first <= 0 || first + 1 == text.Length)
+            throw new VembarException(ErrorKind.Usage, "bad-put", $"'{text}' is not FILE=PATH", "Write --put house.bmp=Windows/Web/house.bmp.");
+        throw VembarException.Input("no-such-file", $"there is no file '{text[..first]}'", "Check the path in front of the '='.");
+    }
+
+    /// <inheritdoc/>
+    public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
+    {
+        var path = WindowsPath.Parse(target);
+        if (Directory.Exists(source))
+            return PutFolder(context, path);
+        if (target.EndsWith('/') || target.EndsWith('\\') || context.Tree.Find(path) is { Entry.Kind: EntryKind.Folder })
+            path = path.Child(Path.GetFileName(source));
+        return [PutFile(context, source, path)];
+    }
+
+    private List<ChangeOutcome> PutFolder(ServiceContext context, WindowsPath path)
+    {
+        var outcomes = new List<ChangeOutcome>();
+        foreach (var file in Directory.EnumerateFiles(source, "*", SearchOption.AllDirectories).Order(StringComparer.Ordinal))
+            outcomes.Add(PutFile(context, file, Path.GetRelativePath(source, file).Split('/').Aggregate(path, (at, name) => at.Child(name))));
+        if (outcomes.Count == 0)
+            outcomes.Add(new ChangeOutcome("put", source, ChangeStatus.Skipped, "the folder is empty"));
+        return outcomes;
+    }
+
+    private static ChangeOutcome PutFile(ServiceContext context, string file, WindowsPath path)
+    {
+        ChangeOutcome Outcome(ChangeStatus status, string why) => new("put", path.ToString(), status, why);
+        if (path.Parts.FirstOrDefault(p => !WindowsPath.IsUsableName(p)) is { } bad)
+            return Outcome(ChangeStatus.Refused, $"'{bad}' is not a name that Windows can open");
+        try
+        {
+            var info = new FileInfo(file);
+            var there = context.Tree.Find(path)?.Entry;
+            if (there is { Kind: EntryKind.File, New: null } && there.Length == info.Length)
+            {
+                using var stream = info.OpenRead();
+                if (HashOf(stream) == there.Content!.Hash)
+                    return Outcome(ChangeStatus.Already, "the same content is there");
+            }
+            context.Tree.PutFile(path, new NewContent(null, Path.GetFullPath(file), info.Length), FileTime.From(info.LastWriteTimeUtc));
+            return Outcome(ChangeStatus.Done, there is null ? $"from '{file}'" : $"replaced, from '{file}'");
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        {
+            return Outcome(ChangeStatus.Refused, problem.Message);
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", file) is { } error)
+        {
+            return Outcome(ChangeStatus.Refused, error.Message);
+        }
+    }
+
+    private static ChunkId HashOf(Stream stream)
+    {
+        var hash = new Blake3();
+        var buffer = new byte[1 << 20];
+        int count;
+        while ((count = stream.Read(buffer)) > 0)
+            hash.Append(buffer.AsSpan(0, count));
+        return hash.Finish();
+    }
+}
+
+/// <summary>Takes files or folders out of the image.</summary>
+/// <param name="pattern">A path, or a pattern.</param>
+public sealed class RemoveChange(string pattern) : IChange
+{
+    /// <inheritdoc/>
+    public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
+    {
+        ChangeOutcome Outcome(string what, ChangeStatus status, string why) => new("remove", what, status, why);
+        if (!Glob.IsPattern(pattern))
+        {
+            var path = WindowsPath.Parse(pattern);
+            if (path.IsRoot)
+                return [Outcome("/", ChangeStatus.Refused, "the root cannot be removed")];
+            return [context.Tree.Find(path) is { } node ? Remove(node) : Outcome(path.ToString(), ChangeStatus.Already, "it is not there")];
+        }
+        var glob = Glob.Parse(pattern);
+        var found = new List<TreeEditor.Node>();
+        void Search(TreeEditor.Node folder, WindowsPath path)
+        {
+            foreach (var child in context.Tree.Children(folder))
+            {
+                var own = path.Child(child.Entry.Name);
+                if (glob.Matches(own.Parts))
+                    found.Add(child);
+                else if (child.Entry.Kind == EntryKind.Folder)
+                    Search(child, own);
+            }
+        }
+        var start = glob.FixedPart();
+        if (context.Tree.Find(start) is { Entry.Kind: EntryKind.Folder } from)
+            Search(from, start);
+        return found.Count == 0 ? [Outcome(pattern, ChangeStatus.Skipped, "nothing matches")] : found.ConvertAll(Remove);
+
+        ChangeOutcome Remove(TreeEditor.Node node)
+        {
+            var path = node.Path.ToString();
+            var (files, bytes) = context.Tree.Remove(node);
+            return Outcome(path, ChangeStatus.Done, string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{files} file{(files == 1 ? "" : "s")}, {bytes} bytes"));
+        }
+    }
+}

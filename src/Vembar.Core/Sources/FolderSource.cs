@@ -1,0 +1,423 @@
+using System.Buffers.Binary;
+using System.IO.Hashing;
+using Microsoft.Win32.SafeHandles;
+using Vembar.Core.Content;
+using Vembar.Core.Trees;
+using Vembar.Native;
+
+namespace Vembar.Core.Sources;
+
+/// <summary>
+/// A folder of Linux as the root of an install. It is only read, access times included. On a mount by ntfs-3g the
+/// metadata of Windows is read from the mount's extended attributes.
+/// </summary>
+public sealed class FolderSource : IFileView, IDisposable
+{
+    private const uint ReparseOverlay = 0x80000017, ReparseDedup = 0x80000013;
+
+    private readonly SafeFileHandle _root;
+    private readonly bool _windowsMetadata;
+
+    private FolderSource(string path, SafeFileHandle root)
+    {
+        Shown = path;
+        _root = root;
+        _windowsMetadata = Posix.GetAttribute(root, ".\0"u8, "system.ntfs_attrib_be") is not null;
+    }
+
+    /// <summary>Opens a folder.</summary>
+    /// <exception cref="VembarException">It is not there, not a folder, or must not be read.</exception>
+    public static FolderSource Open(string path)
+    {
+        try
+        {
+            return new FolderSource(path, Posix.OpenFolder(null, PosixName.Encode(path), followLink: true));
+        }
+        catch (NativeException failure) when (failure.Errno is Errno.NotFound or Errno.NotDirectory)
+        {
+            if (File.Exists(path))
+                throw VembarException.Input("not-a-folder", $"'{path}' is a file, not a folder", "Name the folder that is the root of the Windows volume.");
+            throw VembarException.Input("no-such-source", $"there is no folder '{path}'", Nearest(path) is { } near ? $"Did you mean '{near}'?" : "Check the path.");
+        }
+        catch (NativeException failure)
+        {
+            throw VembarException.From(failure, "read", path)!;
+        }
+    }
+
+    private static string? Nearest(string path)
+    {
+        try
+        {
+            var full = Path.TrimEndingDirectorySeparator(Path.GetFullPath(path));
+            var parent = Path.GetDirectoryName(full);
+            var name = Path.GetFileName(full);
+            return parent is null || !Directory.Exists(parent) ? null : Directory.EnumerateDirectories(parent)
+                .Select(d => (Path: d, Distance: Archives.Likeness.Distance(Path.GetFileName(d), name)))
+                .Where(d => d.Distance <= Math.Max(2, name.Length / 3)).OrderBy(d => d.Distance).Select(d => d.Path).FirstOrDefault();
+        }
+        catch (IOException)
+        {
+            return null;
+        }
+        catch (UnauthorizedAccessException)
+        {
+            return null;
+        }
+    }
+
+    /// <inheritdoc/>
+    public string Shown { get; }
+
+    /// <summary>Walks over everything.</summary>
+    /// <param name="exclusions">What to leave out.</param>
+    /// <param name="avoid">A file that is never captured, wherever it turns up: the archive that is being written.</param>
+    /// <param name="seen">Told the number of files seen so far, now and then.</param>
+    /// <param name="cancellation">Ends the walk.</param>
+    /// <exception cref="VembarException">Folders cannot be read, or files are of a kind that cannot be captured; all told together.</exception>
+    public SourceTree Walk(Exclusions exclusions, string? avoid, Action<long>? seen, CancellationToken cancellation)
+    {
+        var walk = new WalkState(exclusions, seen, cancellation);
+        if (avoid is not null && Posix.TryStat(null, PosixName.Encode(avoid), out var own))
+            walk.Avoid = (own.Device, own.Inode);
+        var rootStat = Posix.Stat(_root);
+        var root = new SourceNode { Parent = null, Children = [], Entry = Describe(_root, ".\0"u8, "", rootStat, null, walk) };
+        walk.Folders = 1;
+        Fill(walk, root, _root, []);
+        walk.Throw();
+        foreach (var group in walk.Links.Values.Where(g => g.Count > 1))
+        {
+            // Named by the group's first path, so that the number stays when other files come and go.
+            var first = group.Select(n => n.Path.ToString()).Min(StringComparer.Ordinal)!;
+            var number = XxHash3.HashToUInt64(WideText.Encode(first)) | 1;
+            foreach (var node in group)
+            {
+                node.Entry = node.Entry with { LinkGroup = number };
+                node.SameAs = node == group[0] ? null : group[0];
+            }
+        }
+        var warnings = new List<string>(walk.Warnings);
+        warnings.AddRange(exclusions.Unused.Select(rule =>
+            $"the pattern '{rule}' left nothing out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
+        return new SourceTree(root, walk.Files, walk.Folders, walk.Bytes, walk.LeftOut, warnings);
+    }
+
+    private sealed class WalkState(Exclusions exclusions, Action<long>? seen, CancellationToken cancellation)
+    {
+        public Exclusions Exclusions => exclusions;
+        public (ulong Device, ulong Inode) Avoid { get; set; }
+        public Dictionary<(ulong, ulong), List<SourceNode>> Links { get; } = [];
+        public List<LeftOut> LeftOut { get; } = [];
+        public List<string> Warnings { get; } = [];
+        public List<VembarException> Problems { get; } = [];
+        public long Files { get; set; }
+        public long Folders { get; set; }
+        public long Bytes { get; set; }
+
+        public void Tick()
+        {
+            if (((Files + Folders) & 255) != 0)
+                return;
+            cancellation.ThrowIfCancellationRequested();
+            seen?.Invoke(Files);
+        }
+
+        public void Throw()
+        {
+            if (Problems.Count > 0)
+                throw VembarException.Together(Problems);
+        }
+    }
+
+    private void Fill(WalkState walk, SourceNode folder, SafeFileHandle handle, List<string> path)
+    {
+        List<PosixEntry> entries;
+        try
+        {
+            entries = Posix.ReadFolder(handle, string.Join('/', path));
+        }
+        catch (NativeException failure)
+        {
+            walk.Problems.Add(VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', path)))!);
+            return;
+        }
+        entries.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
+        foreach (var (name, raw) in entries)
+        {
+            path.Add(name);
+            Visit(walk, folder, handle, path, name, raw);
+            path.RemoveAt(path.Count - 1);
+            walk.Tick();
+        }
+    }
+
+    private void Visit(WalkState walk, SourceNode folder, SafeFileHandle handle, List<string> path, string name, byte[] raw)
+    {
+        if (walk.Exclusions.RuleFor(path) is { } rule)
+        {
+            walk.LeftOut.Add(new LeftOut(string.Join('/', path), rule));
+            return;
+        }
+        try
+        {
+            var stat = Posix.Stat(handle, raw);
+            if (stat.Inode == walk.Avoid.Inode && stat.Device == walk.Avoid.Device && walk.Avoid != default)
+            {
+                walk.LeftOut.Add(new LeftOut(string.Join('/', path), "the archive being written"));
+                return;
+            }
+            if (stat.Kind == PosixKind.Special)
+            {
+                walk.LeftOut.Add(new LeftOut(string.Join('/', path), "a pipe, socket or device"));
+                return;
+            }
+            var target = stat.Kind == PosixKind.Link ? Posix.ReadLink(handle, raw) : null;
+            var entry = Describe(handle, raw, name, stat, target, walk);
+            var isFolder = entry.Kind == EntryKind.Folder;
+            var node = new SourceNode { Parent = folder, Entry = entry, RawName = raw, Length = entry.Kind == EntryKind.File ? stat.Kind == PosixKind.Link ? 0 : stat.Size : 0, Children = isFolder ? [] : null };
+            folder.Children!.Add(node);
+            if (isFolder)
+            {
+                walk.Folders++;
+                if (entry.Reparse is not null)
+                    return;
+                using var inner = Posix.OpenFolder(handle, raw);
+                Fill(walk, node, inner, path);
+                return;
+            }
+            walk.Files++;
+            if (entry.Kind == EntryKind.File && stat.LinkCount > 1)
+            {
+                ref var group = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(walk.Links, (stat.Device, stat.Inode), out var known);
+                (group ??= []).Add(node);
+                if (known)
+                    return;
+            }
+            walk.Bytes += node.Length;
+        }
+        catch (NativeException failure) when (failure.Errno == Errno.NotFound)
+        {
+            walk.Warnings.Add($"'{string.Join('/', path)}' went away while the folder was read; it is not in the image");
+        }
+        catch (NativeException failure)
+        {
+            walk.Problems.Add(VembarException.From(failure, "read", Path.Combine(Shown, string.Join('/', path)))!);
+        }
+    }
+
+    private TreeEntry Describe(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, WalkState walk)
+    {
+        if (_windowsMetadata)
+            return DescribeWindows(parent, raw, name, stat, target, walk);
+        var attributes = new List<NamedValue>();
+        foreach (var key in Posix.ListAttributes(parent, raw))
+        {
+            if (Posix.GetAttribute(parent, raw, key) is { } value)
+                attributes.Add(new NamedValue(key, value));
+        }
+        // Access and change times belong to the Linux file, not to the install: reading or copying it would change them.
+        return new TreeEntry
+        {
+            Name = name,
+            Kind = stat.Kind switch { PosixKind.Folder => EntryKind.Folder, PosixKind.Link => EntryKind.Link, _ => EntryKind.File },
+            Modified = FileTime.From(stat.Modified),
+            LinkTarget = target,
+            Owner = new PosixOwner(stat.Mode, stat.Uid, stat.Gid),
+            PosixAttributes = attributes,
+        };
+    }
+
+    // ntfs-3g(8), "Extended attributes": values are as NTFS keeps them, those ending in _be in big-endian order.
+    private TreeEntry DescribeWindows(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, WalkState walk)
+    {
+        var value = Posix.GetAttribute(parent, raw, "system.ntfs_attrib_be");
+        var attributes = value is { Length: >= 4 } ? (WindowsAttributes)BinaryPrimitives.ReadUInt32BigEndian(value) : WindowsAttributes.None;
+        var reparse = attributes.HasFlag(WindowsAttributes.Reparse) ? Posix.GetAttribute(parent, raw, "system.ntfs_reparse_data") : null;
+        if (reparse is { Length: >= 4 } && BinaryPrimitives.ReadUInt32LittleEndian(reparse) is ReparseOverlay or ReparseDedup)
+            walk.Problems.Add(VembarException.Input("overlaid-file", $"'{Shown}/{name}' keeps its content elsewhere (system compression or deduplication)", "Expand such files on the reference before capturing it."));
+        if (attributes.HasFlag(WindowsAttributes.Encrypted))
+            walk.Problems.Add(VembarException.Input("encrypted-file", $"'{Shown}/{name}' is encrypted by the file system", "Decrypt it on the reference, or leave it out."));
+        var times = Posix.GetAttribute(parent, raw, "system.ntfs_times_be");
+        FileTime? Time(int index) => times is { Length: >= 32 } ? new FileTime(BinaryPrimitives.ReadInt64BigEndian(times.AsSpan(8 * index))) : null;
+        var isFolder = reparse is null ? stat.Kind == PosixKind.Folder : attributes.HasFlag(WindowsAttributes.Directory) || stat.Kind == PosixKind.Folder;
+        var acl = Posix.GetAttribute(parent, raw, "system.ntfs_acl");
+        var shortName = Posix.GetAttribute(parent, raw, "system.ntfs_dos_name");
+        return new TreeEntry
+        {
+            Name = name,
+            Kind = isFolder ? EntryKind.Folder : EntryKind.File,
+            Attributes = attributes,
+            Created = Time(0),
+            Modified = Time(1) ?? FileTime.From(stat.Modified),
+            Accessed = Time(2),
+            Changed = Time(3),
+            Reparse = reparse,
+            ShortName = shortName is { Length: > 0 } ? PosixName.Decode(shortName) : null,
+            ObjectId = Posix.GetAttribute(parent, raw, "system.ntfs_object_id"),
+            ExtendedAttributes = ExtendedAttributeList.Parse(Posix.GetAttribute(parent, raw, "system.ntfs_ea")),
+            Streams = Streams(parent, raw),
+            PendingSecurity = acl,
+        };
+    }
+
+    private static List<NamedStream> Streams(SafeFileHandle parent, ReadOnlySpan<byte> raw)
+    {
+        const string Prefix = "user.";
+        var streams = new List<NamedStream>();
+        foreach (var key in Posix.ListAttributes(parent, raw))
+        {
+            if (key.StartsWith(Prefix, StringComparison.Ordinal))
+                streams.Add(new NamedStream(key[Prefix.Length..], Pending(Posix.GetAttribute(parent, raw, key) ?? [])));
+        }
+        return streams;
+    }
+
+    private static FileContent Pending(byte[] bytes) => bytes.Length == 0 ? FileContent.Empty
+        : new FileContent(bytes.Length, Blake3.Hash(bytes), [new ContentPart(Blake3.Hash(bytes), bytes.Length)]) { Bytes = bytes };
+
+    /// <summary>Opens a file of a walk for reading.</summary>
+    /// <exception cref="NativeException">It cannot be opened.</exception>
+    public ISourceFile Open(SourceNode node)
+    {
+        var parents = new Stack<SourceNode>();
+        for (var at = node.Parent; at?.Parent is not null; at = at.Parent)
+            parents.Push(at);
+        SafeFileHandle? folder = null;
+        try
+        {
+            // One call where the path is short enough for it; folder by folder where it is not.
+            var length = node.RawName.Length + parents.Sum(p => p.RawName.Length);
+            if (length < 4000)
+            {
+                var path = new byte[length];
+                var used = 0;
+                foreach (var parent in parents)
+                {
+                    parent.RawName.CopyTo(path, used);
+                    used += parent.RawName.Length;
+                    path[used - 1] = (byte)'/';
+                }
+                node.RawName.CopyTo(path, used);
+                return new SourceFile(Posix.OpenRead(_root, path));
+            }
+            while (parents.TryPop(out var next))
+            {
+                var inner = Posix.OpenFolder(folder ?? _root, next.RawName);
+                folder?.Dispose();
+                folder = inner;
+            }
+            return new SourceFile(Posix.OpenRead(folder ?? _root, node.RawName));
+        }
+        finally
+        {
+            folder?.Dispose();
+        }
+    }
+
+    private sealed class SourceFile : ISourceFile
+    {
+        private readonly SafeFileHandle _handle;
+        private readonly PosixStat _before;
+
+        public SourceFile(SafeFileHandle handle)
+        {
+            _handle = handle;
+            _before = Posix.Stat(handle);
+        }
+
+        public long Length => _before.Size;
+
+        public int Read(Span<byte> to, long offset) => Posix.Read(_handle, to, offset);
+
+        // Asking for holes costs a call, so only where less is allocated than the length says.
+        public (long Start, long End) NextData(long offset) => _before.Allocated >= _before.Size ? (offset, _before.Size) : Posix.NextData(_handle, offset, _before.Size);
+
+        public bool HasChanged()
+        {
+            var now = Posix.Stat(_handle);
+            return now.Size != _before.Size || now.Modified != _before.Modified || now.Changed != _before.Changed;
+        }
+
+        public void Dispose() => _handle.Dispose();
+    }
+
+    // Windows paths do not tell case: each part is looked for in its folder.
+    private string? Locate(WindowsPath path)
+    {
+        var at = Shown;
+        foreach (var part in path.Parts)
+        {
+            var exact = Path.Combine(at, part);
+            if (Path.Exists(exact))
+            {
+                at = exact;
+                continue;
+            }
+            if (!Directory.Exists(at))
+                return null;
+            var match = Directory.EnumerateFileSystemEntries(at).FirstOrDefault(e => Path.GetFileName(e).Equals(part, StringComparison.OrdinalIgnoreCase));
+            if (match is null)
+                return null;
+            at = match;
+        }
+        return at;
+    }
+
+    private T Guarded<T>(WindowsPath path, Func<string?, T> read)
+    {
+        try
+        {
+            return read(Locate(path));
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", $"{Shown}/{path}") is { } error)
+        {
+            throw error;
+        }
+    }
+
+    /// <inheritdoc/>
+    public IReadOnlyList<string> Names(WindowsPath folder) =>
+        Guarded<IReadOnlyList<string>>(folder, at => at is not null && Directory.Exists(at) ? [.. Directory.EnumerateFileSystemEntries(at).Select(e => Path.GetFileName(e)).Order(StringComparer.Ordinal)] : []);
+
+    /// <inheritdoc/>
+    public bool Exists(WindowsPath path) => Guarded(path, at => at is not null);
+
+    /// <inheritdoc/>
+    public byte[]? ReadFile(WindowsPath path, long most) => Guarded(path, at =>
+    {
+        if (at is null || !File.Exists(at))
+            return null;
+        using var handle = Posix.OpenRead(null, PosixName.Encode(at));
+        var length = Posix.Stat(handle).Size;
+        if (length > most)
+            throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {length} bytes long; at most {most} can be read here");
+        var bytes = new byte[length];
+        return bytes[..Posix.Read(handle, bytes, 0)];
+    });
+
+    /// <inheritdoc/>
+    public void Dispose() => _root.Dispose();
+}
+
+/// <summary>The list of extended attributes as NTFS keeps it ($EA): FILE_FULL_EA_INFORMATION records (MS-FSCC 2.4.16).</summary>
+internal static class ExtendedAttributeList
+{
+    /// <summary>The attributes; what does not fit the format is passed over.</summary>
+    public static IReadOnlyList<NamedValue> Parse(byte[]? bytes)
+    {
+        var list = new List<NamedValue>();
+        for (var at = 0; bytes is not null && at + 8 <= bytes.Length;)
+        {
+            var record = bytes.AsSpan(at);
+            var next = BinaryPrimitives.ReadUInt32LittleEndian(record);
+            int nameLength = record[5], valueLength = BinaryPrimitives.ReadUInt16LittleEndian(record[6..]);
+            if (8 + nameLength + 1 + valueLength > record.Length)
+                break;
+            list.Add(new NamedValue(System.Text.Encoding.Latin1.GetString(record.Slice(8, nameLength)), record.Slice(9 + nameLength, valueLength).ToArray(), record[4]));
+            if (next == 0 || next > (uint)record.Length)
+                break;
+            at += (int)next;
+        }
+        return list;
+    }
+}

@@ -1,0 +1,404 @@
+using Microsoft.Win32.SafeHandles;
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Trees;
+using Vembar.Native;
+
+namespace Vembar.Core.Targets;
+
+/// <summary>
+/// Writes a tree into a folder of Linux. Folders come first, then files in the order in which their content lies in the
+/// archive (each block is expanded once), then links, and times and permissions of folders at the end. What it made is
+/// taken away again when it does not come to its end.
+/// </summary>
+internal sealed class FolderTarget : IDisposable
+{
+    private readonly TreeEditor _tree;
+    private readonly ImageTree _image;
+    private readonly ArchiveReader _archive;
+    private readonly SafeFileHandle _root;
+    private readonly bool _keepExisting;
+    private readonly bool _asRoot = Posix.IsRoot;
+    private readonly List<Item> _folders = [];
+    private readonly List<Item> _files = [];
+    private readonly List<Item> _links = [];
+    private readonly Dictionary<(ulong Group, ChunkId Content), Item> _groups = [];
+    private readonly Dictionary<string, long> _lost = [];
+    private readonly Lock _gate = new();
+
+    private sealed class Item
+    {
+        public required TreeEditor.Node Node { get; init; }
+        public required byte[] Raw { get; init; }
+        public required WindowsPath Path { get; init; }
+        public Item? SameAs { get; init; }
+        public bool Made { get; set; }
+        public bool Kept { get; set; }
+        public TreeEntry Entry => Node.Entry;
+    }
+
+    public FolderTarget(string path, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting)
+    {
+        _tree = tree;
+        _image = image;
+        _archive = archive;
+        _keepExisting = keepExisting;
+        _root = Posix.OpenFolder(null, PosixName.Encode(path), followLink: true);
+    }
+
+    public long Files { get; private set; }
+
+    public long Bytes { get; private set; }
+
+    /// <summary>Existing files that were left as they are.</summary>
+    public IEnumerable<string> Kept => _files.Concat(_links).Where(f => f.Kept).Select(f => f.Path.ToString());
+
+    /// <summary>What this file system could not keep, each with how many entries it concerns.</summary>
+    public IReadOnlyDictionary<string, long> Lost => _lost;
+
+    /// <summary>Plans what to write.</summary>
+    /// <exception cref="VembarException">Names cannot be written here; all told together.</exception>
+    public void Plan(CancellationToken cancellation)
+    {
+        var problems = new List<VembarException>();
+        Plan(_tree.Root, WindowsPath.Root, [], problems, cancellation);
+        if (problems.Count > 0)
+            throw VembarException.Together(problems);
+    }
+
+    // A path is kept as the bytes of its parts from the target's root on, each but the last ended by '/'.
+    private void Plan(TreeEditor.Node folder, WindowsPath path, byte[] raw, List<VembarException> problems, CancellationToken cancellation)
+    {
+        cancellation.ThrowIfCancellationRequested();
+        _folders.Add(new Item { Node = folder, Raw = raw.Length == 0 ? [(byte)'.', 0] : [.. raw, 0], Path = path });
+        foreach (var child in _tree.Children(folder))
+        {
+            var entry = child.Entry;
+            var own = path.Child(entry.Name);
+            if (!PosixName.TryEncode(entry.Name, out var name) || name.Length > 256)
+            {
+                problems.Add(VembarException.Input("name-not-possible", $"'{own}' has a name that Linux cannot write", "Deploy to a Windows volume, or rename it in the image."));
+                continue;
+            }
+            byte[] whole = raw.Length == 0 ? name : [.. raw, (byte)'/', .. name];
+            if (entry.Kind == EntryKind.Folder)
+            {
+                Plan(child, own, whole[..^1], problems, cancellation);
+                continue;
+            }
+            Item? first = null;
+            if (entry.LinkGroup != 0 && entry.Content is not null && _groups.TryGetValue((entry.LinkGroup, entry.Content.Hash), out first))
+            {
+                _links.Add(new Item { Node = child, Raw = whole, Path = own, SameAs = first });
+                continue;
+            }
+            var item = new Item { Node = child, Raw = whole, Path = own };
+            if (entry.Kind == EntryKind.Link)
+                _links.Add(item);
+            else
+                _files.Add(item);
+            if (entry.LinkGroup != 0 && entry.Content is not null)
+                _groups[(entry.LinkGroup, entry.Content.Hash)] = item;
+        }
+    }
+
+    public void Write(Action<long, long, string> report, CancellationToken cancellation)
+    {
+        try
+        {
+            foreach (var folder in _folders.Skip(1))
+            {
+                cancellation.ThrowIfCancellationRequested();
+                In(folder.Raw, (parent, name) =>
+                {
+                    folder.Made = Posix.MakeFolder(parent, name, 0x1C0);
+                    if (!folder.Made)
+                    {
+                        folder.Kept = true;
+                        Posix.OpenFolder(parent, name).Dispose();
+                    }
+                });
+            }
+            WriteFiles(report, cancellation);
+            foreach (var link in _links)
+            {
+                cancellation.ThrowIfCancellationRequested();
+                WriteLink(link);
+            }
+            // The deepest first: writing into a folder changes its time.
+            for (var i = _folders.Count - 1; i >= 0; i--)
+            {
+                if (_folders[i].Made || (i == 0 && !_keepExisting))
+                    Finish(_folders[i]);
+            }
+        }
+        catch
+        {
+            Undo();
+            throw;
+        }
+    }
+
+    private void WriteFiles(Action<long, long, string> report, CancellationToken cancellation)
+    {
+        var total = _files.Sum(f => f.Entry.Length);
+        var ordered = _files.Select(f => (Item: f, Place: FirstBlock(f))).OrderBy(f => f.Place).ToList();
+        var runs = new List<List<Item>>();
+        var place = -1L;
+        foreach (var (item, at) in ordered)
+        {
+            if (runs.Count == 0 || at != place || runs[^1].Count >= 512)
+                runs.Add([]);
+            runs[^1].Add(item);
+            place = at;
+        }
+        var done = 0L;
+        Parallel.ForEach(runs, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, run =>
+        {
+            foreach (var item in run)
+            {
+                cancellation.ThrowIfCancellationRequested();
+                WriteFile(item);
+                report(Interlocked.Add(ref done, item.Entry.Length), total, item.Path.ToString());
+            }
+        });
+        Files = _files.Count(f => f.Made);
+        Bytes = _files.Where(f => f.Made).Sum(f => f.Entry.Length);
+    }
+
+    private long FirstBlock(Item item)
+    {
+        if (item.Entry.Content is not { Length: > 0 } content)
+            return -1;
+        var id = content.Parts is { Count: > 0 } parts ? parts[0].Id : content.List;
+        return _archive.TryFind(id, out var place) ? place.Block.Offset : -1;
+    }
+
+    private void WriteFile(Item item)
+    {
+        In(item.Raw, (parent, name) =>
+        {
+            SafeFileHandle file;
+            try
+            {
+                file = Posix.CreateNew(parent, name, 0x180);
+            }
+            catch (NativeException failure) when (failure.Errno == Errno.Exists && _keepExisting)
+            {
+                item.Kept = true;
+                return;
+            }
+            item.Made = true;
+            using (file)
+            {
+                var entry = item.Entry;
+                if (entry.New is { } fresh)
+                    RandomAccess.Write(file, fresh.Bytes ?? File.ReadAllBytes(fresh.Path!), 0);
+                else
+                {
+                    var at = 0L;
+                    var hole = false;
+                    foreach (var (bytes, length) in _image.Pieces(entry.Content!, item.Path))
+                    {
+                        if (bytes is { } piece)
+                            RandomAccess.Write(file, piece.Span, at);
+                        hole = bytes is null;
+                        at += length;
+                    }
+                    if (hole)
+                        RandomAccess.SetLength(file, at);
+                }
+                Dress(item, parent, name, file);
+                if (entry.Modified is { } time)
+                    Posix.SetTime(file, time.ToPosix());
+            }
+        });
+    }
+
+    private void WriteLink(Item link) => In(link.Raw, (parent, name) =>
+    {
+        if (_keepExisting && Posix.TryStat(parent, name, out _))
+        {
+            link.Kept = true;
+            return;
+        }
+        if (link.SameAs is { } first)
+        {
+            // A kept file in the place of the first name is another file: then this name gets a copy of its own.
+            var errno = first.Made ? In(first.Raw, (firstParent, firstName) => Posix.TryHardLink(firstParent, firstName, parent, name)) : Errno.CrossDevice;
+            if (errno is Errno.TooManyLinks or Errno.CrossDevice or Errno.NotPermitted)
+                WriteFile(link);
+            else if (errno != 0)
+                throw new NativeException("make the hard link", link.Path.ToString(), errno);
+            link.Made = true;
+            Files++;
+            return;
+        }
+        Posix.MakeLink(parent, name, PosixName.Encode(link.Entry.LinkTarget!));
+        link.Made = true;
+        Files++;
+        if (link.Entry.Owner is { } owner && _asRoot)
+            Posix.TrySetOwner(parent, name, owner.Uid, owner.Gid);
+        SetAttributes(link, parent, name);
+        if (link.Entry.Modified is { } time)
+            Posix.SetTime(parent, name, time.ToPosix());
+    });
+
+    private void Finish(Item folder) => In(folder.Raw, (parent, name) =>
+    {
+        using var handle = Posix.OpenFolder(parent, name);
+        Dress(folder, parent, name, handle);
+        if (folder.Entry.Modified is { } time)
+            Posix.SetTime(handle, time.ToPosix());
+    });
+
+    private void Dress(Item item, SafeFileHandle parent, byte[] name, SafeFileHandle open)
+    {
+        var entry = item.Entry;
+        SetAttributes(item, parent, name);
+        if (entry.Owner is { } owner)
+        {
+            if (!_asRoot || !Posix.TrySetOwner(open, owner.Uid, owner.Gid))
+                Lose("owners (only root can give files away)");
+            Posix.SetMode(open, owner.Mode);
+        }
+        else
+            Posix.SetMode(open, entry.Kind == EntryKind.Folder ? 0x1EDu : 0x1A4u);
+        if ((entry.Attributes ?? 0) is var attributes && (attributes & ~(WindowsAttributes.Archive | WindowsAttributes.Directory | WindowsAttributes.Normal)) != 0)
+            Lose("Windows attributes");
+        if (!entry.Security.IsNone)
+            Lose("security descriptors");
+        if (entry.Streams.Count > 0)
+            Lose("named streams");
+        if (entry.Reparse is not null)
+            Lose("reparse points");
+        if (entry.ShortName is not null)
+            Lose("short names");
+        if (entry.Created is not null)
+            Lose("creation times");
+        if (entry.ObjectId is not null || entry.ExtendedAttributes.Count > 0)
+            Lose("object ids and extended attributes");
+    }
+
+    private void SetAttributes(Item item, SafeFileHandle parent, byte[] name)
+    {
+        foreach (var attribute in item.Entry.PosixAttributes)
+        {
+            if (Posix.TrySetAttribute(parent, name, attribute.Name, attribute.Value) != 0)
+                Lose($"extended attributes '{attribute.Name.Split('.')[0]}.*'");
+        }
+    }
+
+    private void Lose(string what)
+    {
+        lock (_gate)
+            _lost[what] = _lost.GetValueOrDefault(what) + 1;
+    }
+
+    private void In(byte[] raw, Action<SafeFileHandle, byte[]> work) => In(raw, (parent, name) =>
+    {
+        work(parent, name);
+        return 0;
+    });
+
+    // Paths longer than one call takes are gone down folder by folder.
+    private T In<T>(byte[] raw, Func<SafeFileHandle, byte[], T> work)
+    {
+        const int OneCall = 4000;
+        if (raw.Length < OneCall)
+            return work(_root, raw);
+        var parts = raw.AsSpan(0, raw.Length - 1).ToArray();
+        var folder = _root;
+        try
+        {
+            var start = 0;
+            while (true)
+            {
+                var end = Array.IndexOf(parts, (byte)'/', start);
+                if (end < 0)
+                    return work(folder, [.. parts[start..], 0]);
+                var next = Posix.OpenFolder(folder, (byte[])[.. parts[start..end], 0]);
+                if (folder != _root)
+                    folder.Dispose();
+                folder = next;
+                start = end + 1;
+            }
+        }
+        finally
+        {
+            if (folder != _root)
+                folder.Dispose();
+        }
+    }
+
+    private void Undo()
+    {
+        void Away(Item item, bool folder)
+        {
+            try
+            {
+                In(item.Raw, (parent, name) => Posix.Remove(parent, name, folder));
+            }
+            catch (NativeException)
+            {
+                // Nothing more can be done; what is left is told by the error that led here.
+            }
+        }
+        foreach (var item in _links.Concat(_files).Where(i => i.Made))
+            Away(item, false);
+        for (var i = _folders.Count - 1; i > 0; i--)
+        {
+            if (_folders[i].Made)
+                Away(_folders[i], true);
+        }
+    }
+
+    /// <summary>Reads back what was written and compares.</summary>
+    /// <returns>What differs, a line each.</returns>
+    public IReadOnlyList<string> Verify(Action<long, long, string> report, CancellationToken cancellation)
+    {
+        var differences = new System.Collections.Concurrent.ConcurrentBag<string>();
+        var written = _files.Concat(_links).Where(f => f.Made).ToList();
+        var total = written.Where(f => f.Entry.Kind == EntryKind.File).Sum(f => f.Entry.Length);
+        var done = 0L;
+        Parallel.ForEach(written, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, item =>
+        {
+            In(item.Raw, (parent, name) =>
+            {
+                if (Difference(item, parent, name) is { } difference)
+                    differences.Add($"{item.Path}: {difference}");
+            });
+            report(Interlocked.Add(ref done, item.Entry.Length), total, item.Path.ToString());
+        });
+        return [.. differences.Order(StringComparer.Ordinal)];
+    }
+
+    private static string? Difference(Item item, SafeFileHandle parent, byte[] name)
+    {
+        var entry = item.Entry;
+        if (!Posix.TryStat(parent, name, out var stat))
+            return "is not there";
+        if (entry.Kind == EntryKind.Link)
+            return stat.Kind == PosixKind.Link && Posix.ReadLink(parent, name) == entry.LinkTarget ? null : "is not the same link";
+        if (stat.Kind != PosixKind.File || stat.Size != entry.Length)
+            return $"has {stat.Size} bytes, not {entry.Length}";
+        if (entry.Modified is { } time && stat.Modified != time.ToPosix())
+            return "has another time";
+        using var file = Posix.OpenRead(parent, name);
+        var hash = new Blake3();
+        var buffer = System.Buffers.ArrayPool<byte>.Shared.Rent(1 << 20);
+        for (var at = 0L; at < stat.Size;)
+        {
+            var count = Posix.Read(file, buffer, at);
+            if (count == 0)
+                break;
+            hash.Append(buffer.AsSpan(0, count));
+            at += count;
+        }
+        System.Buffers.ArrayPool<byte>.Shared.Return(buffer);
+        var expected = entry.New is { Bytes: { } bytes } ? Blake3.Hash(bytes) : entry.Content?.Hash;
+        return expected is null || hash.Finish() == expected ? null : "has other content";
+    }
+
+    public void Dispose() => _root.Dispose();
+}

@@ -1,0 +1,158 @@
+using Vembar.Core.Content;
+
+namespace Vembar.Core.Trees;
+
+/// <summary>Files to look into, wherever they are: a folder, an image, an image with changes.</summary>
+public interface IFileView
+{
+    /// <summary>What it is, for messages.</summary>
+    string Shown { get; }
+
+    /// <summary>The names in a folder; empty when there is no such folder.</summary>
+    IReadOnlyList<string> Names(WindowsPath folder);
+
+    /// <summary>Whether there is a file or folder.</summary>
+    bool Exists(WindowsPath path);
+
+    /// <summary>A file's bytes; null when there is no such file.</summary>
+    /// <param name="path">Which.</param>
+    /// <param name="most">A longer file is an error.</param>
+    byte[]? ReadFile(WindowsPath path, long most);
+}
+
+/// <summary>The tree of an image, read as far as it is looked at.</summary>
+public sealed class ImageTree : IFileView
+{
+    private readonly IChunkSource _source;
+
+    /// <summary>The tree below a root node.</summary>
+    /// <param name="source">Where its chunks are.</param>
+    /// <param name="root">The root node's id, from an image's record.</param>
+    /// <param name="shown">What it is, for messages.</param>
+    /// <exception cref="VembarException">The root is damaged.</exception>
+    public ImageTree(IChunkSource source, ChunkId root, string shown)
+    {
+        _source = source;
+        Shown = shown;
+        Root = Decoded(WindowsPath.Root, () => TreeCodec.ReadFolder(source, root)) is [{ Kind: EntryKind.Folder } only]
+            ? only : throw VembarException.Damaged($"{shown}: its root is not a folder");
+    }
+
+    /// <inheritdoc/>
+    public string Shown { get; }
+
+    /// <summary>The root folder itself; its name is empty.</summary>
+    public TreeEntry Root { get; }
+
+    private T Decoded<T>(WindowsPath path, Func<T> read)
+    {
+        try
+        {
+            return read();
+        }
+        catch (BinaryFormatException problem)
+        {
+            throw VembarException.Damaged($"{Shown}: the folder '{path}' cannot be read: {problem.Message}");
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged && !path.IsRoot && !problem.Message.Contains(path.ToString(), StringComparison.Ordinal))
+        {
+            throw VembarException.Damaged($"{Shown}: '{path}' cannot be read: {problem.Message}");
+        }
+    }
+
+    /// <summary>The entries of a folder, sorted by name.</summary>
+    /// <param name="folder">A folder of this tree.</param>
+    /// <param name="path">Its path, for messages.</param>
+    /// <exception cref="VembarException">It is damaged.</exception>
+    public IReadOnlyList<TreeEntry> List(TreeEntry folder, WindowsPath path) => Decoded(path, () =>
+    {
+        var entries = TreeCodec.ReadFolder(_source, folder.Folder);
+        // Sorted, so an empty name could only be the first; the root alone has one.
+        return entries is [{ Name: "" }, ..] ? throw new BinaryFormatException("folder", 0, "an entry has no name") : entries;
+    });
+
+    /// <summary>The entry at a path, or null. A name that matches to the letter goes before one that differs in case.</summary>
+    public TreeEntry? Find(WindowsPath path)
+    {
+        var entry = Root;
+        var at = WindowsPath.Root;
+        foreach (var name in path.Parts)
+        {
+            if (entry.Kind != EntryKind.Folder)
+                return null;
+            var entries = List(entry, at);
+            var next = Pick(entries, name);
+            if (next is null)
+                return null;
+            entry = next;
+            at = at.Child(entry.Name);
+        }
+        return entry;
+    }
+
+    internal static TreeEntry? Pick(IReadOnlyList<TreeEntry> entries, string name) =>
+        entries.FirstOrDefault(e => e.Name == name) ?? entries.FirstOrDefault(e => e.HasName(name));
+
+    /// <summary>The parts of a content.</summary>
+    /// <exception cref="VembarException">They are damaged.</exception>
+    public IReadOnlyList<ContentPart> Parts(FileContent content, WindowsPath path) => Decoded(path, () => TreeCodec.Parts(_source, content));
+
+    /// <summary>Hands out a content piece by piece; a hole comes as null bytes with its length.</summary>
+    /// <exception cref="VembarException">A piece is damaged; the message names the path.</exception>
+    public IEnumerable<(ReadOnlyMemory<byte>? Bytes, long Length)> Pieces(FileContent content, WindowsPath path)
+    {
+        foreach (var part in Parts(content, path))
+        {
+            if (part.IsHole)
+            {
+                yield return (null, part.Length);
+                continue;
+            }
+            var bytes = Decoded(path, () => _source.Read(part.Id));
+            if (bytes.Length != part.Length)
+                throw VembarException.Damaged($"{Shown}: '{path}' has a piece of another length than it says");
+            yield return (bytes, part.Length);
+        }
+    }
+
+    /// <summary>A content as one array.</summary>
+    /// <exception cref="VembarException">It is damaged or longer than <paramref name="most"/>.</exception>
+    public byte[] ReadAll(FileContent content, WindowsPath path, long most)
+    {
+        if (content.Length > most)
+            throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {content.Length} bytes long; at most {most} can be read here");
+        var bytes = new byte[content.Length];
+        var at = 0L;
+        foreach (var (piece, length) in Pieces(content, path))
+        {
+            piece?.Span.CopyTo(bytes.AsSpan((int)at));
+            at += length;
+        }
+        return bytes;
+    }
+
+    /// <summary>Everything below a folder with its path, folders before what is in them, in the order of names.</summary>
+    public IEnumerable<(WindowsPath Path, TreeEntry Entry)> Walk(TreeEntry folder, WindowsPath path)
+    {
+        foreach (var entry in List(folder, path))
+        {
+            var own = path.Child(entry.Name);
+            yield return (own, entry);
+            if (entry.Kind == EntryKind.Folder)
+            {
+                foreach (var below in Walk(entry, own))
+                    yield return below;
+            }
+        }
+    }
+
+    /// <inheritdoc/>
+    public IReadOnlyList<string> Names(WindowsPath folder) =>
+        Find(folder) is { Kind: EntryKind.Folder } entry ? [.. List(entry, folder).Select(e => e.Name)] : [];
+
+    /// <inheritdoc/>
+    public bool Exists(WindowsPath path) => Find(path) is not null;
+
+    /// <inheritdoc/>
+    public byte[]? ReadFile(WindowsPath path, long most) => Find(path) is { Content: { } content } ? ReadAll(content, path, most) : null;
+}

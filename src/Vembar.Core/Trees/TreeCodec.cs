@@ -1,0 +1,346 @@
+using System.IO.Hashing;
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+
+namespace Vembar.Core.Trees;
+
+/// <summary>Gives chunks by their ids.</summary>
+public interface IChunkSource
+{
+    /// <summary>A chunk's plain bytes, checked.</summary>
+    /// <exception cref="VembarException">It is not there or damaged.</exception>
+    ReadOnlyMemory<byte> Read(ChunkId id);
+}
+
+/// <summary>Folder nodes and lists of parts as bytes. docs/archive-format.md, "Trees".</summary>
+internal static class TreeCodec
+{
+    private const byte FolderPage = (byte)'F', FolderIndex = (byte)'X', PartList = (byte)'L';
+
+    // A folder with more entries is cut into pages, at names whose hash says so: an edit then rewrites one page.
+    private const int OnePage = 2048, LongestPage = 8192;
+    private const ulong PageMask = 1023;
+
+    // A file with more parts keeps them in a chunk of their own.
+    private const int InlineParts = 32;
+
+    [Flags]
+    private enum Field : ulong
+    {
+        Attributes = 1 << 0, Modified = 1 << 1, Created = 1 << 2, Changed = 1 << 3, Accessed = 1 << 4, ModifiedRest = 1 << 5,
+        Content = 1 << 6, Folder = 1 << 7, LinkTarget = 1 << 8, Security = 1 << 9, Reparse = 1 << 10, ShortName = 1 << 11,
+        LinkGroup = 1 << 12, ObjectId = 1 << 13, ExtendedAttributes = 1 << 14, Streams = 1 << 15, Owner = 1 << 16,
+        PosixAttributes = 1 << 17, CaseSensitive = 1 << 18,
+        All = (1 << 19) - 1,
+    }
+
+    /// <summary>Stores a folder's entries and returns its id. The entries are sorted here.</summary>
+    public static ChunkId WriteFolder(ArchiveWriter writer, List<TreeEntry> entries)
+    {
+        entries.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
+        if (entries.Count <= OnePage)
+            return writer.Add(BlockKind.Tree, EncodePage(writer, entries));
+        var index = new BinaryFormatWriter().Byte(FolderIndex);
+        var pages = new List<(string First, ChunkId Id, int Count)>();
+        var page = new List<TreeEntry>();
+        void Close()
+        {
+            pages.Add((page[0].Name, writer.Add(BlockKind.Tree, EncodePage(writer, page)), page.Count));
+            page.Clear();
+        }
+        foreach (var entry in entries)
+        {
+            var cut = (XxHash3.HashToUInt64(WideText.Encode(entry.Name)) & PageMask) == 0;
+            if (page.Count > 0 && (cut || page.Count >= LongestPage))
+                Close();
+            page.Add(entry);
+        }
+        Close();
+        index.Number((ulong)pages.Count);
+        foreach (var (first, id, count) in pages)
+            index.Text(first).Id(id).Number((ulong)count);
+        return writer.Add(BlockKind.Tree, index.Written);
+    }
+
+    private static byte[] EncodePage(ArchiveWriter writer, List<TreeEntry> entries)
+    {
+        var securities = entries.Where(e => !e.Security.IsNone).Select(e => e.Security).Distinct().ToList();
+        var places = securities.Select((id, i) => (id, i)).ToDictionary(s => s.id, s => s.i);
+        var data = new BinaryFormatWriter().Byte(FolderPage).Number((ulong)securities.Count);
+        foreach (var id in securities)
+            data.Id(id);
+        data.Number((ulong)entries.Count);
+        foreach (var entry in entries)
+            Write(writer, data, entry, places);
+        return data.Written.ToArray();
+    }
+
+    private static void Write(ArchiveWriter writer, BinaryFormatWriter data, TreeEntry e, Dictionary<ChunkId, int> securities)
+    {
+        if (e.New is not null)
+            throw new InvalidOperationException($"the content of '{e.Name}' was not stored");
+        Field fields = 0;
+        void Mark(bool present, Field field) => fields |= present ? field : 0;
+        Mark(e.Attributes is not null, Field.Attributes);
+        Mark(e.Modified is not null, Field.Modified);
+        Mark(e.Created is not null, Field.Created);
+        Mark(e.Changed is not null, Field.Changed);
+        Mark(e.Accessed is not null, Field.Accessed);
+        Mark(e.Modified is { Rest: > 0 }, Field.ModifiedRest);
+        Mark(e.Content is not null, Field.Content);
+        Mark(e.Kind == EntryKind.Folder, Field.Folder);
+        Mark(e.LinkTarget is not null, Field.LinkTarget);
+        Mark(!e.Security.IsNone, Field.Security);
+        Mark(e.Reparse is not null, Field.Reparse);
+        Mark(e.ShortName is not null, Field.ShortName);
+        Mark(e.LinkGroup != 0, Field.LinkGroup);
+        Mark(e.ObjectId is not null, Field.ObjectId);
+        Mark(e.ExtendedAttributes.Count > 0, Field.ExtendedAttributes);
+        Mark(e.Streams.Count > 0, Field.Streams);
+        Mark(e.Owner is not null, Field.Owner);
+        Mark(e.PosixAttributes.Count > 0, Field.PosixAttributes);
+        Mark(e.CaseSensitive, Field.CaseSensitive);
+        data.Text(e.Name).Byte((byte)e.Kind).Number((ulong)fields);
+        if (e.Attributes is { } attributes)
+            data.Number((ulong)attributes);
+        foreach (var time in (ReadOnlySpan<FileTime?>)[e.Modified, e.Created, e.Changed, e.Accessed])
+        {
+            if (time is { } t)
+                data.UInt64((ulong)t.Ticks);
+        }
+        if (e.Modified is { Rest: > 0 and var rest })
+            data.Byte(rest);
+        if (e.Content is not null)
+            WriteContent(writer, data, e.Content);
+        if (e.Kind == EntryKind.Folder)
+            data.Id(e.Folder);
+        if (e.LinkTarget is not null)
+            data.Text(e.LinkTarget);
+        if (!e.Security.IsNone)
+            data.Number((ulong)securities[e.Security]);
+        if (e.Reparse is not null)
+            data.Block(e.Reparse);
+        if (e.ShortName is not null)
+            data.Text(e.ShortName);
+        if (e.LinkGroup != 0)
+            data.UInt64(e.LinkGroup);
+        if (e.ObjectId is not null)
+            data.Block(e.ObjectId);
+        WriteValues(data, e.ExtendedAttributes);
+        if (e.Streams.Count > 0)
+        {
+            data.Number((ulong)e.Streams.Count);
+            foreach (var stream in e.Streams)
+            {
+                data.Text(stream.Name);
+                WriteContent(writer, data, stream.Content);
+            }
+        }
+        if (e.Owner is { } owner)
+            data.Number(owner.Mode).Number(owner.Uid).Number(owner.Gid);
+        WriteValues(data, e.PosixAttributes);
+    }
+
+    private static void WriteValues(BinaryFormatWriter data, IReadOnlyList<NamedValue> values)
+    {
+        if (values.Count == 0)
+            return;
+        data.Number((ulong)values.Count);
+        foreach (var value in values)
+            data.Byte(value.Flags).Text(value.Name).Block(value.Value);
+    }
+
+    // 0: none; 1: one chunk, whose id is the content's hash; 2: parts; 3: parts in a chunk of their own.
+    private static void WriteContent(ArchiveWriter writer, BinaryFormatWriter data, FileContent content)
+    {
+        data.Number((ulong)content.Length);
+        if (content.Length == 0)
+            return;
+        if (content.Parts is [{ IsHole: false } only] && only.Id == content.Hash)
+            data.Byte(1).Id(content.Hash);
+        else if (content.Parts is { Count: <= InlineParts })
+        {
+            data.Byte(2).Id(content.Hash);
+            WriteParts(data, content.Parts);
+        }
+        else
+        {
+            var list = content.List;
+            if (content.Parts is not null)
+            {
+                var parts = new BinaryFormatWriter().Byte(PartList);
+                WriteParts(parts, content.Parts);
+                list = writer.Add(BlockKind.Tree, parts.Written);
+            }
+            data.Byte(3).Id(content.Hash).Id(list);
+        }
+    }
+
+    private static void WriteParts(BinaryFormatWriter data, IReadOnlyList<ContentPart> parts)
+    {
+        data.Number((ulong)parts.Count);
+        foreach (var part in parts)
+        {
+            data.Number(((ulong)part.Length << 1) | (part.IsHole ? 1u : 0));
+            if (!part.IsHole)
+                data.Id(part.Id);
+        }
+    }
+
+    /// <summary>All entries of a folder, sorted by name.</summary>
+    /// <exception cref="BinaryFormatException">The node makes no sense.</exception>
+    public static List<TreeEntry> ReadFolder(IChunkSource source, ChunkId id)
+    {
+        var entries = new List<TreeEntry>();
+        foreach (var page in Pages(source, id))
+            ReadPage(source.Read(page).Span, entries);
+        for (var i = 1; i < entries.Count; i++)
+        {
+            if (string.CompareOrdinal(entries[i - 1].Name, entries[i].Name) >= 0)
+                throw new BinaryFormatException($"folder {id}", 0, "its entries are not in order");
+        }
+        return entries;
+    }
+
+    /// <summary>The chunks that a folder's entries are in; more than one when it is large.</summary>
+    public static IReadOnlyList<ChunkId> Pages(IChunkSource source, ChunkId id)
+    {
+        var reader = new BinaryFormatReader(source.Read(id).Span, $"folder {id}");
+        if (reader.Byte() != FolderIndex)
+            return [id];
+        var pages = new ChunkId[reader.Count(ChunkId.Length + 2)];
+        for (var i = 0; i < pages.Length; i++)
+        {
+            reader.Text();
+            pages[i] = reader.Id();
+            reader.Number();
+        }
+        reader.End();
+        return pages;
+    }
+
+    private static void ReadPage(ReadOnlySpan<byte> bytes, List<TreeEntry> entries)
+    {
+        var reader = new BinaryFormatReader(bytes, "folder page");
+        if (reader.Byte() != FolderPage)
+            throw reader.Error("it does not begin as one");
+        var securities = new ChunkId[reader.Count(ChunkId.Length)];
+        for (var i = 0; i < securities.Length; i++)
+            securities[i] = reader.Id();
+        var count = reader.Count(3);
+        entries.EnsureCapacity(entries.Count + count);
+        for (var i = 0; i < count; i++)
+            entries.Add(ReadEntry(ref reader, securities));
+        reader.End();
+    }
+
+    private static TreeEntry ReadEntry(ref BinaryFormatReader r, ChunkId[] securities)
+    {
+        var name = r.Text();
+        if (name.Contains('/') || name.Contains('\0') || name is "." or "..")
+            throw r.Error("a name holds what no name may");
+        var kind = (EntryKind)r.Byte();
+        if (kind is < EntryKind.File or > EntryKind.Link)
+            throw r.Error($"entry kind {(byte)kind} is unknown");
+        var fields = (Field)r.Number();
+        if ((fields & ~Field.All) != 0)
+            throw r.Error("an entry has fields that this Vembar does not know");
+        WindowsAttributes? attributes = fields.HasFlag(Field.Attributes) ? (WindowsAttributes)r.Number() : null;
+        FileTime? modified = fields.HasFlag(Field.Modified) ? new FileTime(r.Int64()) : null;
+        FileTime? created = fields.HasFlag(Field.Created) ? new FileTime(r.Int64()) : null;
+        FileTime? changed = fields.HasFlag(Field.Changed) ? new FileTime(r.Int64()) : null;
+        FileTime? accessed = fields.HasFlag(Field.Accessed) ? new FileTime(r.Int64()) : null;
+        if (fields.HasFlag(Field.ModifiedRest))
+            modified = new FileTime(modified?.Ticks ?? throw r.Error("a rest without a time"), r.Byte());
+        var content = fields.HasFlag(Field.Content) ? ReadContent(ref r) : null;
+        var folder = fields.HasFlag(Field.Folder) ? r.Id() : default;
+        var target = fields.HasFlag(Field.LinkTarget) ? r.Text() : null;
+        if (content is null == (kind == EntryKind.File) || folder.IsNone == (kind == EntryKind.Folder) || target is null == (kind == EntryKind.Link))
+            throw r.Error("an entry has fields that do not go with its kind");
+        var security = default(ChunkId);
+        if (fields.HasFlag(Field.Security))
+            security = r.Number() is var place && place < (ulong)securities.Length ? securities[place] : throw r.Error("a security descriptor that is not listed");
+        return new TreeEntry
+        {
+            Name = name, Kind = kind, Attributes = attributes, Modified = modified, Created = created, Changed = changed, Accessed = accessed,
+            Content = content, Folder = folder, LinkTarget = target, Security = security,
+            Reparse = fields.HasFlag(Field.Reparse) ? r.Block().ToArray() : null,
+            ShortName = fields.HasFlag(Field.ShortName) ? r.Text() : null,
+            LinkGroup = fields.HasFlag(Field.LinkGroup) ? r.UInt64() : 0,
+            ObjectId = fields.HasFlag(Field.ObjectId) ? r.Block().ToArray() : null,
+            ExtendedAttributes = fields.HasFlag(Field.ExtendedAttributes) ? ReadValues(ref r) : [],
+            Streams = fields.HasFlag(Field.Streams) ? ReadStreams(ref r) : [],
+            Owner = fields.HasFlag(Field.Owner) ? new PosixOwner((uint)r.Number() & 0xFFF, (uint)r.Number(), (uint)r.Number()) : null,
+            PosixAttributes = fields.HasFlag(Field.PosixAttributes) ? ReadValues(ref r) : [],
+            CaseSensitive = fields.HasFlag(Field.CaseSensitive),
+        };
+    }
+
+    private static NamedValue[] ReadValues(ref BinaryFormatReader r)
+    {
+        var values = new NamedValue[r.Count(3)];
+        for (var i = 0; i < values.Length; i++)
+        {
+            var flags = r.Byte();
+            values[i] = new NamedValue(r.Text(), r.Block().ToArray(), flags);
+        }
+        return values;
+    }
+
+    private static NamedStream[] ReadStreams(ref BinaryFormatReader r)
+    {
+        var streams = new NamedStream[r.Count(2)];
+        for (var i = 0; i < streams.Length; i++)
+            streams[i] = new NamedStream(r.Text(), ReadContent(ref r));
+        return streams;
+    }
+
+    private static FileContent ReadContent(ref BinaryFormatReader r)
+    {
+        var length = r.Number();
+        if (length == 0)
+            return FileContent.Empty;
+        if (length > long.MaxValue / 2)
+            throw r.Error("a file is longer than any can be");
+        var form = r.Byte();
+        var hash = r.Id();
+        return form switch
+        {
+            1 => new FileContent((long)length, hash, [new ContentPart(hash, (long)length)]),
+            2 => new FileContent((long)length, hash, ReadParts(ref r, (long)length)),
+            3 => new FileContent((long)length, hash, null, r.Id()),
+            _ => throw r.Error($"content form {form} is unknown"),
+        };
+    }
+
+    private static ContentPart[] ReadParts(ref BinaryFormatReader r, long length)
+    {
+        var parts = new ContentPart[r.Count(1)];
+        var left = length;
+        for (var i = 0; i < parts.Length; i++)
+        {
+            var number = r.Number();
+            var own = (long)(number >> 1);
+            if (own == 0 || own > left)
+                throw r.Error("the parts of a file do not add up to its length");
+            left -= own;
+            parts[i] = new ContentPart((number & 1) != 0 ? default : r.Id(), own);
+            if ((number & 1) == 0 && parts[i].Id.IsNone)
+                throw r.Error("a part without an id");
+        }
+        return left == 0 ? parts : throw r.Error("the parts of a file do not add up to its length");
+    }
+
+    /// <summary>The parts of a content, read from their list where they have one.</summary>
+    public static IReadOnlyList<ContentPart> Parts(IChunkSource source, FileContent content)
+    {
+        if (content.Parts is not null)
+            return content.Parts;
+        var reader = new BinaryFormatReader(source.Read(content.List).Span, $"list of parts {content.List}");
+        if (reader.Byte() != PartList)
+            throw reader.Error("it does not begin as one");
+        var parts = ReadParts(ref reader, content.Length);
+        reader.End();
+        return parts;
+    }
+}

@@ -1,0 +1,249 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+
+namespace Vembar.Core.Trees;
+
+/// <summary>
+/// A tree that can be changed: folders are read when they are looked into, and saving writes those on the way to a
+/// change and no others. Nothing reaches an archive before it is saved.
+/// </summary>
+public sealed class TreeEditor : IFileView
+{
+    private readonly ImageTree _tree;
+    private readonly Node _root;
+    private bool _recount;
+
+    /// <summary>An editor over an image's tree.</summary>
+    public TreeEditor(ImageTree tree)
+    {
+        _tree = tree;
+        _root = new Node(null, tree.Root);
+    }
+
+    /// <summary>An editor over some entries of a tree as if they were all of it.</summary>
+    /// <param name="tree">Where they are from.</param>
+    /// <param name="top">What stands at the top; no two of the same name.</param>
+    public TreeEditor(ImageTree tree, IEnumerable<TreeEntry> top)
+    {
+        _tree = tree;
+        _root = new Node(null, new TreeEntry { Name = "", Kind = EntryKind.Folder });
+        _root.Children = [.. top.Select(e => new Node(_root, e))];
+    }
+
+    /// <summary>A place in the tree.</summary>
+    public sealed class Node
+    {
+        internal Node(Node? parent, TreeEntry entry)
+        {
+            Parent = parent;
+            Entry = entry;
+        }
+
+        internal Node? Parent { get; }
+        internal List<Node>? Children { get; set; }
+        internal bool Changed { get; set; }
+
+        /// <summary>What is there.</summary>
+        public TreeEntry Entry { get; internal set; }
+
+        /// <summary>Its path.</summary>
+        public WindowsPath Path => Parent is null ? WindowsPath.Root : Parent.Path.Child(Entry.Name);
+    }
+
+    /// <inheritdoc/>
+    public string Shown => _tree.Shown;
+
+    /// <summary>The root.</summary>
+    public Node Root => _root;
+
+    /// <summary>True when anything was changed.</summary>
+    public bool HasChanges => _root.Changed;
+
+    /// <summary>Files added less files removed.</summary>
+    public long FilesDelta { get; private set; }
+
+    /// <summary>Folders added less folders removed.</summary>
+    public long FoldersDelta { get; private set; }
+
+    /// <summary>Bytes added less bytes removed; null when names of hard-linked files went, so that only a count can tell.</summary>
+    public long? BytesDelta => _recount ? null : _bytes;
+
+    private long _bytes;
+
+    /// <summary>What is in a folder.</summary>
+    public IReadOnlyList<Node> Children(Node folder) => Load(folder);
+
+    private List<Node> Load(Node folder)
+    {
+        if (folder.Children is null)
+        {
+            folder.Children = folder.Entry.Kind != EntryKind.Folder || folder.Entry.Folder.IsNone
+                ? [] : [.. _tree.List(folder.Entry, folder.Path).Select(e => new Node(folder, e))];
+        }
+        return folder.Children;
+    }
+
+    /// <summary>The node at a path, or null.</summary>
+    public Node? Find(WindowsPath path)
+    {
+        var node = _root;
+        foreach (var name in path.Parts)
+        {
+            var children = Load(node);
+            var next = children.FirstOrDefault(c => c.Entry.Name == name) ?? children.FirstOrDefault(c => c.Entry.HasName(name));
+            if (next is null)
+                return null;
+            node = next;
+        }
+        return node;
+    }
+
+    /// <inheritdoc/>
+    public IReadOnlyList<string> Names(WindowsPath folder) => Find(folder) is { } node ? [.. Load(node).Select(c => c.Entry.Name)] : [];
+
+    /// <inheritdoc/>
+    public bool Exists(WindowsPath path) => Find(path) is not null;
+
+    /// <inheritdoc/>
+    public byte[]? ReadFile(WindowsPath path, long most)
+    {
+        if (Find(path)?.Entry is not { Kind: EntryKind.File } entry)
+            return null;
+        return entry.New is { } fresh ? fresh.Bytes ?? File.ReadAllBytes(fresh.Path!) : _tree.ReadAll(entry.Content!, path, most);
+    }
+
+    /// <summary>The folder at a path, made with all above it where it is missing.</summary>
+    /// <exception cref="VembarException">A file is in the way.</exception>
+    public Node EnsureFolder(WindowsPath path)
+    {
+        var node = _root;
+        foreach (var name in path.Parts)
+        {
+            var children = Load(node);
+            var next = children.FirstOrDefault(c => c.Entry.Name == name) ?? children.FirstOrDefault(c => c.Entry.HasName(name));
+            if (next is null)
+            {
+                next = new Node(node, new TreeEntry
+                {
+                    Name = name,
+                    Kind = EntryKind.Folder,
+                    Modified = FileTime.From(DateTime.UtcNow),
+                    Attributes = node.Entry.Attributes is null ? null : WindowsAttributes.Directory,
+                    Security = node.Entry.Security,
+                    Owner = node.Entry.Owner,
+                })
+                { Children = [] };
+                children.Add(next);
+                FoldersDelta++;
+                Mark(next);
+            }
+            else if (next.Entry.Kind != EntryKind.Folder)
+                throw VembarException.Input("file-in-the-way", $"{Shown}: '{next.Path}' is a file, a folder was needed", "Remove it first, or choose another path.");
+            node = next;
+        }
+        return node;
+    }
+
+    /// <summary>Puts a file at a path, in place of the one that is there. What is kept of a replaced file: attributes, security, owner.</summary>
+    /// <param name="path">Where.</param>
+    /// <param name="content">What.</param>
+    /// <param name="modified">Its time; now when null.</param>
+    /// <exception cref="VembarException">A folder is in the way.</exception>
+    public void PutFile(WindowsPath path, NewContent content, FileTime? modified = null)
+    {
+        if (path.IsRoot)
+            throw VembarException.Input("bad-path", "a file cannot take the place of the root", "Give a path with a file name.");
+        var folder = EnsureFolder(path.Parent);
+        var name = path.Name;
+        var node = Load(folder).FirstOrDefault(c => c.Entry.Name == name) ?? Load(folder).FirstOrDefault(c => c.Entry.HasName(name));
+        if (node is { Entry.Kind: EntryKind.Folder })
+            throw VembarException.Input("folder-in-the-way", $"{Shown}: '{node.Path}' is a folder, a file was to be put there", "Give the path with the file's name.");
+        var time = modified ?? FileTime.From(DateTime.UtcNow);
+        if (node is null)
+        {
+            node = new Node(folder, new TreeEntry
+            {
+                Name = name,
+                Kind = EntryKind.File,
+                New = content,
+                Modified = time,
+                Created = folder.Entry.Created is null ? null : time,
+                Attributes = folder.Entry.Attributes is null ? null : WindowsAttributes.Archive,
+                Security = folder.Entry.Security,
+                Owner = folder.Entry.Owner is { } owner ? owner with { Mode = owner.Mode & 0x1B6 } : null,
+            });
+            Load(folder).Add(node);
+            FilesDelta++;
+            _bytes += content.Length;
+        }
+        else
+        {
+            Uncount(node.Entry);
+            _bytes += content.Length;
+            // A file of its own from here on: other names of a hard-linked one keep the old content.
+            node.Entry = node.Entry with { Kind = EntryKind.File, Content = null, New = content, LinkTarget = null, LinkGroup = 0, Modified = time, Reparse = null };
+        }
+        Mark(node);
+    }
+
+    /// <summary>Takes a file or a folder with all below it out of the tree.</summary>
+    /// <returns>Files and bytes that went.</returns>
+    public (long Files, long Bytes) Remove(Node node)
+    {
+        if (node.Parent is null)
+            throw VembarException.Input("bad-path", "the root cannot be removed", "Give the path of something in it.");
+        var (files, bytes) = Count(node);
+        Load(node.Parent).Remove(node);
+        Mark(node.Parent);
+        return (files, bytes);
+    }
+
+    private (long Files, long Bytes) Count(Node node)
+    {
+        if (node.Entry.Kind != EntryKind.Folder)
+        {
+            FilesDelta--;
+            Uncount(node.Entry);
+            return (1, node.Entry.Length);
+        }
+        FoldersDelta--;
+        var sum = (Files: 0L, Bytes: 0L);
+        foreach (var child in Load(node))
+        {
+            var (files, bytes) = Count(child);
+            sum = (sum.Files + files, sum.Bytes + bytes);
+        }
+        return sum;
+    }
+
+    private void Uncount(TreeEntry entry)
+    {
+        _recount |= entry.LinkGroup != 0;
+        _bytes -= entry.Length;
+    }
+
+    private static void Mark(Node node)
+    {
+        for (var at = node; at is not null && !(at.Changed && at != node); at = at.Parent)
+            at.Changed = true;
+    }
+
+    /// <summary>Stores what was changed and returns the new root's id.</summary>
+    public ChunkId Save(ArchiveWriter writer) =>
+        HasChanges ? TreeCodec.WriteFolder(writer, [Save(writer, _root)]) : throw new InvalidOperationException("nothing was changed");
+
+    private static TreeEntry Save(ArchiveWriter writer, Node node)
+    {
+        if (!node.Changed)
+            return node.Entry;
+        if (node.Entry.Kind == EntryKind.Folder)
+        {
+            if (node.Children is not null)
+                node.Entry = node.Entry with { Folder = TreeCodec.WriteFolder(writer, [.. node.Children.Select(c => Save(writer, c))]) };
+        }
+        else if (node.Entry.New is { } fresh)
+            node.Entry = node.Entry with { Content = ContentStore.Add(writer, fresh), New = null };
+        node.Changed = false;
+        return node.Entry;
+    }
+}

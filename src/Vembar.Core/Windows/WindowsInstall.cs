@@ -1,0 +1,136 @@
+using System.Globalization;
+using Vembar.Core.Trees;
+
+namespace Vembar.Core.Windows;
+
+/// <summary>What a Windows install says of itself.</summary>
+public sealed record WindowsInstall
+{
+    /// <summary>The name of the Windows folder, mostly "Windows".</summary>
+    public required string Folder { get; init; }
+
+    /// <summary>The product's name, corrected where the registry still has the one before.</summary>
+    public string Product { get; init; } = "";
+
+    /// <summary>The edition's id ("Enterprise").</summary>
+    public string Edition { get; init; } = "";
+
+    /// <summary>Client, Server, Server Core or WindowsPE.</summary>
+    public string InstallType { get; init; } = "";
+
+    /// <summary>Build with update revision.</summary>
+    public string Build { get; init; } = "";
+
+    /// <summary>The build alone; 0 when unknown.</summary>
+    public int BuildNumber { get; init; }
+
+    /// <summary>x64, arm64 or x86; empty when unknown.</summary>
+    public string Architecture { get; init; } = "";
+
+    /// <summary>Installed display languages.</summary>
+    public IReadOnlyList<string> Languages { get; init; } = [];
+
+    /// <summary>The computer's name.</summary>
+    public string ComputerName { get; init; } = "";
+
+    /// <summary>generalized, generalized-audit, specialized, in-use, unfinished, or unknown.</summary>
+    public string State { get; init; } = "unknown";
+
+    /// <summary>The path of a hive in System32/config.</summary>
+    public static WindowsPath HivePath(string windowsFolder, string hive) => WindowsPath.Root.Child(windowsFolder).Child("System32").Child("config").Child(hive);
+
+    /// <summary>The name of the Windows folder, or null when there is no Windows.</summary>
+    public static string? FindFolder(IFileView files)
+    {
+        bool IsWindows(string name) => files.Exists(HivePath(name, "SYSTEM")) && files.Exists(HivePath(name, "SOFTWARE"))
+            && files.Exists(WindowsPath.Root.Child(name).Child("System32").Child("ntoskrnl.exe"));
+        var names = files.Names(WindowsPath.Root);
+        return names.FirstOrDefault(n => n.Equals("Windows", StringComparison.OrdinalIgnoreCase) && IsWindows(n))
+            ?? names.FirstOrDefault(n => !n.StartsWith("Windows.old", StringComparison.OrdinalIgnoreCase) && IsWindows(n));
+    }
+
+    /// <summary>Opens a hive of an install for reading.</summary>
+    /// <exception cref="VembarException">It is missing or damaged.</exception>
+    public static RegistryHive OpenHive(IFileView files, string windowsFolder, string hive, bool write = false)
+    {
+        var path = HivePath(windowsFolder, hive);
+        var bytes = files.ReadFile(path, RegistryHive.Longest) ?? throw VembarException.Input("no-hive", $"{files.Shown}: the registry hive '{path}' is missing", "Check that this is a whole Windows install.");
+        return RegistryHive.Open(bytes, write, $"{files.Shown}: '{path}'");
+    }
+
+    /// <summary>Reads what an install says of itself.</summary>
+    /// <returns>Null when there is no Windows.</returns>
+    /// <exception cref="VembarException">A hive is damaged.</exception>
+    public static WindowsInstall? Read(IFileView files)
+    {
+        if (FindFolder(files) is not { } folder)
+            return null;
+        using var software = OpenHive(files, folder, "SOFTWARE");
+        using var system = OpenHive(files, folder, "SYSTEM");
+        var version = software.Key(@"Microsoft\Windows NT\CurrentVersion");
+        var control = ControlSet(system)?.Key("Control");
+        var build = version?.GetString("CurrentBuildNumber") ?? "";
+        var number = int.TryParse(build, CultureInfo.InvariantCulture, out var parsed) ? parsed : 0;
+        var type = version?.GetString("InstallationType") ?? "";
+        var product = version?.GetString("ProductName") ?? "";
+        const int FirstBuildOf11 = 22000;
+        if (number >= FirstBuildOf11 && type == "Client")
+            product = product.Replace("Windows 10", "Windows 11", StringComparison.Ordinal);
+        return new WindowsInstall
+        {
+            Folder = folder,
+            Product = product,
+            Edition = version?.GetString("EditionID") ?? "",
+            InstallType = type,
+            Build = build.Length > 0 && version?.GetDword("UBR") is { } revision ? string.Create(CultureInfo.InvariantCulture, $"{build}.{revision}") : build,
+            BuildNumber = number,
+            Architecture = control?.Key(@"Session Manager\Environment")?.GetString("PROCESSOR_ARCHITECTURE")?.ToUpperInvariant() switch
+            {
+                "AMD64" => "x64",
+                "ARM64" => "arm64",
+                "X86" => "x86",
+                _ => "",
+            },
+            Languages = [.. (control?.Key(@"MUI\UILanguages")?.Subkeys ?? []).Select(k => k.Name).Order(StringComparer.OrdinalIgnoreCase)],
+            ComputerName = control?.Key(@"ComputerName\ComputerName")?.GetString("ComputerName") ?? "",
+            State = software.Key(@"Microsoft\Windows\CurrentVersion\Setup\State")?.GetString("ImageState") switch
+            {
+                "IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE" => "generalized",
+                "IMAGE_STATE_GENERALIZE_RESEAL_TO_AUDIT" => "generalized-audit",
+                "IMAGE_STATE_SPECIALIZE_RESEAL_TO_OOBE" or "IMAGE_STATE_SPECIALIZE_RESEAL_TO_AUDIT" => "specialized",
+                "IMAGE_STATE_COMPLETE" => "in-use",
+                "IMAGE_STATE_UNDEPLOYABLE" => "unfinished",
+                _ => "unknown",
+            },
+        };
+    }
+
+    /// <summary>The control set that Windows starts with, or null.</summary>
+    public static RegistryKey? ControlSet(RegistryHive system) =>
+        system.Key("Select")?.GetDword("Current") is { } current ? system.Key(string.Create(CultureInfo.InvariantCulture, $"ControlSet{current:D3}")) : null;
+}
+
+/// <summary>A program as the list of installed programs shows it.</summary>
+/// <param name="Name">Its name.</param>
+/// <param name="Version">Its version.</param>
+/// <param name="Publisher">Who publishes it.</param>
+/// <param name="Bytes">The size that its set-up estimated, in bytes; null when it gave none.</param>
+public sealed record InstalledProgram(string Name, string Version, string Publisher, long? Bytes)
+{
+    /// <summary>The programs of an install, by name; those that Windows does not show are left out.</summary>
+    public static IReadOnlyList<InstalledProgram> Read(RegistryHive software)
+    {
+        const string Uninstall = @"Microsoft\Windows\CurrentVersion\Uninstall";
+        var programs = new List<InstalledProgram>();
+        foreach (var path in (string[])[Uninstall, @"WOW6432Node\" + Uninstall])
+        {
+            foreach (var key in software.Key(path)?.Subkeys ?? [])
+            {
+                if (key.GetString("DisplayName") is not { Length: > 0 } name || key.GetDword("SystemComponent") == 1)
+                    continue;
+                programs.Add(new InstalledProgram(name, key.GetString("DisplayVersion") ?? "", key.GetString("Publisher") ?? "", key.GetDword("EstimatedSize") * 1024L));
+            }
+        }
+        return [.. programs.Distinct().OrderBy(p => p.Name, StringComparer.OrdinalIgnoreCase)];
+    }
+}

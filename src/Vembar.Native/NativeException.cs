@@ -1,0 +1,74 @@
+namespace Vembar.Native;
+
+/// <summary>A native call failed. Carries the operating system's error number.</summary>
+public sealed class NativeException : IOException
+{
+    /// <summary>Creates the exception for a failed call.</summary>
+    /// <param name="operation">The call, in plain words ("open", "write").</param>
+    /// <param name="target">What it was applied to; may be empty.</param>
+    /// <param name="errno">The error number as in errno(3).</param>
+    public NativeException(string operation, string target, int errno)
+        : base($"{operation}{(target.Length > 0 ? $" '{target}'" : "")}: {System.Runtime.InteropServices.Marshal.GetPInvokeErrorMessage(errno)}")
+    {
+        Errno = errno;
+        Target = target;
+    }
+
+    /// <summary>The error number (errno.h, Linux).</summary>
+    public int Errno { get; }
+
+    /// <summary>What the call was applied to; may be empty.</summary>
+    public string Target { get; }
+}
+
+/// <summary>The error numbers of Linux that callers tell apart (asm-generic/errno.h; equal on x64 and arm64).</summary>
+public static class Errno
+{
+    /// <summary>Operation not permitted.</summary>
+    public const int NotPermitted = 1;
+
+    /// <summary>No such file or folder.</summary>
+    public const int NotFound = 2;
+
+    /// <summary>Permission denied.</summary>
+    public const int AccessDenied = 13;
+
+    /// <summary>The name exists already.</summary>
+    public const int Exists = 17;
+
+    /// <summary>Across file systems.</summary>
+    public const int CrossDevice = 18;
+
+    /// <summary>A folder was needed.</summary>
+    public const int NotDirectory = 20;
+
+    /// <summary>Invalid argument.</summary>
+    public const int Invalid = 22;
+
+    /// <summary>No space left on the device.</summary>
+    public const int NoSpace = 28;
+
+    /// <summary>Read-only file system.</summary>
+    public const int ReadOnly = 30;
+
+    /// <summary>Too many hard links.</summary>
+    public const int TooManyLinks = 31;
+
+    /// <summary>The call would block: the lock is held elsewhere.</summary>
+    public const int WouldBlock = 11;
+
+    /// <summary>The name is too long.</summary>
+    public const int NameTooLong = 36;
+
+    /// <summary>Too many symbolic links, or a link where none may be.</summary>
+    public const int Loop = 40;
+
+    /// <summary>No such attribute or stream.</summary>
+    public const int NoData = 61;
+
+    /// <summary>Not supported here.</summary>
+    public const int NotSupported = 95;
+
+    /// <summary>Over the user's quota.</summary>
+    public const int Quota = 122;
+}

@@ -1,0 +1,447 @@
+using System.Runtime.InteropServices;
+using Microsoft.Win32.SafeHandles;
+
+namespace Vembar.Native;
+
+/// <summary>What a directory entry says of itself.</summary>
+/// <param name="Name">The name, as <see cref="PosixName"/> decodes it.</param>
+/// <param name="RawName">The name's bytes with a NUL at the end.</param>
+public readonly record struct PosixEntry(string Name, byte[] RawName);
+
+/// <summary>The kinds of files that Linux knows.</summary>
+public enum PosixKind
+{
+    /// <summary>An ordinary file.</summary>
+    File,
+    /// <summary>A folder.</summary>
+    Folder,
+    /// <summary>A symbolic link.</summary>
+    Link,
+    /// <summary>A pipe, socket or device.</summary>
+    Special,
+}
+
+/// <summary>A time as Linux keeps it.</summary>
+/// <param name="Seconds">Seconds since 1970-01-01 UTC; may be negative.</param>
+/// <param name="Nanoseconds">0 to 999,999,999.</param>
+public readonly record struct PosixTime(long Seconds, uint Nanoseconds);
+
+/// <summary>What statx(2) says of a file.</summary>
+public readonly record struct PosixStat(
+    PosixKind Kind, uint Mode, uint LinkCount, uint Uid, uint Gid, ulong Device, ulong Inode, long Size, long Allocated, PosixTime Modified, PosixTime Changed);
+
+/// <summary>The calls of the C library that the framework does not offer: names as bytes, work relative to an open folder, links, attributes, locks.</summary>
+public static unsafe partial class Posix
+{
+    private const string C = "libc";
+    private const int AtCwd = -100;
+    private const int AtSymlinkNoFollow = 0x100;
+    private const int AtEmptyPath = 0x1000;
+    private const int CloseOnExec = 0x80000;
+
+    // O_DIRECTORY, O_NOFOLLOW and O_LARGEFILE differ between processors (asm/fcntl.h).
+    private static readonly bool s_arm = RuntimeInformation.ProcessArchitecture is Architecture.Arm64 or Architecture.Arm;
+    private static int Directory => s_arm ? 0x4000 : 0x10000;
+    private static int NoFollow => s_arm ? 0x8000 : 0x20000;
+    private const int NoAtime = 0x40000;
+
+    [LibraryImport(C, SetLastError = true)] private static partial int openat(int dir, byte* path, int flags, uint mode);
+    [LibraryImport(C, SetLastError = true)] private static partial nint fdopendir(int fd);
+    [LibraryImport(C, SetLastError = true)] private static partial byte* readdir(nint dir);
+    [LibraryImport(C, SetLastError = true)] private static partial int closedir(nint dir);
+    [LibraryImport(C, SetLastError = true)] private static partial int close(int fd);
+    [LibraryImport(C, SetLastError = true)] private static partial int statx(int dir, byte* path, int flags, uint mask, byte* result);
+    [LibraryImport(C, SetLastError = true)] private static partial nint readlinkat(int dir, byte* path, byte* buffer, nuint size);
+    [LibraryImport(C, SetLastError = true)] private static partial int mkdirat(int dir, byte* path, uint mode);
+    [LibraryImport(C, SetLastError = true)] private static partial int unlinkat(int dir, byte* path, int flags);
+    [LibraryImport(C, SetLastError = true)] private static partial int symlinkat(byte* target, int dir, byte* path);
+    [LibraryImport(C, SetLastError = true)] private static partial int linkat(int fromDir, byte* from, int toDir, byte* to, int flags);
+    [LibraryImport(C, SetLastError = true)] private static partial int renameat2(int fromDir, byte* from, int toDir, byte* to, uint flags);
+    [LibraryImport(C, SetLastError = true)] private static partial int utimensat(int dir, byte* path, long* times, int flags);
+    [LibraryImport(C, SetLastError = true)] private static partial int futimens(int fd, long* times);
+    [LibraryImport(C, SetLastError = true)] private static partial int fchmod(int fd, uint mode);
+    [LibraryImport(C, SetLastError = true)] private static partial int fchownat(int dir, byte* path, uint uid, uint gid, int flags);
+    [LibraryImport(C, SetLastError = true)] private static partial int fchown(int fd, uint uid, uint gid);
+    [LibraryImport(C, SetLastError = true)] private static partial nint llistxattr(byte* path, byte* list, nuint size);
+    [LibraryImport(C, SetLastError = true)] private static partial nint lgetxattr(byte* path, byte* name, byte* value, nuint size);
+    [LibraryImport(C, SetLastError = true)] private static partial int lsetxattr(byte* path, byte* name, byte* value, nuint size, int flags);
+    [LibraryImport(C, SetLastError = true)] private static partial int flock(int fd, int operation);
+    [LibraryImport(C, SetLastError = true)] private static partial int fsync(int fd);
+    [LibraryImport(C, SetLastError = true)] private static partial int memfd_create(byte* name, uint flags);
+    [LibraryImport(C, SetLastError = true)] private static partial long lseek(int fd, long offset, int whence);
+    [LibraryImport(C, SetLastError = true)] private static partial nint pread(int fd, byte* buffer, nuint count, long offset);
+    [LibraryImport(C)] private static partial uint geteuid();
+
+    /// <summary>True when the process runs as root.</summary>
+    public static bool IsRoot => geteuid() == 0;
+
+    private static NativeException Fail(string operation, string target) => new(operation, target, Marshal.GetLastPInvokeError());
+
+    private static string Show(ReadOnlySpan<byte> raw) => PosixName.Decode(raw.TrimEnd((byte)0));
+
+    private static int Fd(SafeHandle? folder) => folder is null ? AtCwd : (int)folder.DangerousGetHandle();
+
+    /// <summary>Opens a folder for work relative to it.</summary>
+    /// <param name="parent">The folder that <paramref name="raw"/> is relative to, or null for the current one.</param>
+    /// <param name="raw">Path bytes with a NUL at the end.</param>
+    /// <param name="followLink">Whether the last part may be a symbolic link.</param>
+    /// <exception cref="NativeException">It is not there, not a folder, or a link where none may be.</exception>
+    public static SafeFileHandle OpenFolder(SafeHandle? parent, ReadOnlySpan<byte> raw, bool followLink = false)
+    {
+        var flags = Directory | CloseOnExec | (followLink ? 0 : NoFollow);
+        fixed (byte* p = raw)
+        {
+            var fd = openat(Fd(parent), p, flags, 0);
+            return fd >= 0 ? new SafeFileHandle(fd, true) : throw Fail("open the folder", Show(raw));
+        }
+    }
+
+    /// <summary>Opens a file for reading, without following a link and where possible without changing its access time.</summary>
+    /// <exception cref="NativeException">It cannot be opened.</exception>
+    public static SafeFileHandle OpenRead(SafeHandle? parent, ReadOnlySpan<byte> raw)
+    {
+        fixed (byte* p = raw)
+        {
+            var fd = openat(Fd(parent), p, CloseOnExec | NoFollow | NoAtime, 0);
+            if (fd < 0 && Marshal.GetLastPInvokeError() == Errno.NotPermitted)
+                fd = openat(Fd(parent), p, CloseOnExec | NoFollow, 0);
+            return fd >= 0 ? new SafeFileHandle(fd, true) : throw Fail("open", Show(raw));
+        }
+    }
+
+    /// <summary>Makes a new file; fails when the name is taken.</summary>
+    /// <exception cref="NativeException">It cannot be made.</exception>
+    public static SafeFileHandle CreateNew(SafeHandle? parent, ReadOnlySpan<byte> raw, uint mode)
+    {
+        const int WriteCreateExclusive = 1 | 0x40 | 0x80;
+        fixed (byte* p = raw)
+        {
+            var fd = openat(Fd(parent), p, WriteCreateExclusive | CloseOnExec | NoFollow, mode);
+            return fd >= 0 ? new SafeFileHandle(fd, true) : throw Fail("make the file", Show(raw));
+        }
+    }
+
+    /// <summary>The entries of an open folder in the order the file system gives, without "." and "..".</summary>
+    /// <exception cref="NativeException">The folder cannot be read.</exception>
+    public static List<PosixEntry> ReadFolder(SafeHandle folder, string shown)
+    {
+        fixed (byte* dot = "."u8)
+        {
+            var fd = openat(Fd(folder), dot, Directory | CloseOnExec | NoAtime, 0);
+            if (fd < 0)
+                fd = openat(Fd(folder), dot, Directory | CloseOnExec, 0);
+            if (fd < 0)
+                throw Fail("read the folder", shown);
+            var dir = fdopendir(fd);
+            if (dir == 0)
+            {
+                var failure = Fail("read the folder", shown);
+                _ = close(fd);
+                throw failure;
+            }
+            try
+            {
+                var entries = new List<PosixEntry>();
+                while (true)
+                {
+                    Marshal.SetLastSystemError(0);
+                    var entry = readdir(dir);
+                    if (entry is null)
+                    {
+                        if (Marshal.GetLastPInvokeError() != 0)
+                            throw Fail("read the folder", shown);
+                        return entries;
+                    }
+                    // struct dirent of glibc: the name begins at byte 19 and ends with a NUL.
+                    var name = MemoryMarshal.CreateReadOnlySpanFromNullTerminated(entry + 19);
+                    if (name.SequenceEqual("."u8) || name.SequenceEqual(".."u8))
+                        continue;
+                    entries.Add(new PosixEntry(PosixName.Decode(name), [.. name, 0]));
+                }
+            }
+            finally
+            {
+                _ = closedir(dir);
+            }
+        }
+    }
+
+    /// <summary>What is known of a file below an open folder; a link is not followed.</summary>
+    /// <exception cref="NativeException">It is not there or not to be reached.</exception>
+    public static PosixStat Stat(SafeHandle? parent, ReadOnlySpan<byte> raw) =>
+        TryStat(parent, raw, out var stat) ? stat : throw Fail("look at", Show(raw));
+
+    /// <summary>What is known of a file below an open folder; false when it cannot be told.</summary>
+    public static bool TryStat(SafeHandle? parent, ReadOnlySpan<byte> raw, out PosixStat stat)
+    {
+        fixed (byte* p = raw)
+            return StatCore(Fd(parent), p, AtSymlinkNoFollow, out stat);
+    }
+
+    /// <summary>What is known of an open file.</summary>
+    /// <exception cref="NativeException">It cannot be told.</exception>
+    public static PosixStat Stat(SafeHandle open)
+    {
+        fixed (byte* p = "\0"u8)
+            return StatCore(Fd(open), p, AtEmptyPath, out var stat) ? stat : throw Fail("look at an open file", "");
+    }
+
+    private static bool StatCore(int dir, byte* path, int flags, out PosixStat stat)
+    {
+        // struct statx (linux/stat.h) has one layout on all processors.
+        const uint BasicStats = 0x7ff;
+        var buffer = stackalloc byte[256];
+        stat = default;
+        if (statx(dir, path, flags, BasicStats, buffer) != 0)
+            return false;
+        var mode = *(ushort*)(buffer + 28);
+        var kind = (mode & 0xF000) switch { 0x8000 => PosixKind.File, 0x4000 => PosixKind.Folder, 0xA000 => PosixKind.Link, _ => PosixKind.Special };
+        stat = new PosixStat(
+            kind, mode & 0xFFFu, *(uint*)(buffer + 16), *(uint*)(buffer + 20), *(uint*)(buffer + 24),
+            ((ulong)*(uint*)(buffer + 136) << 32) | *(uint*)(buffer + 140), *(ulong*)(buffer + 32),
+            *(long*)(buffer + 40), *(long*)(buffer + 48) * 512,
+            new PosixTime(*(long*)(buffer + 112), *(uint*)(buffer + 120)), new PosixTime(*(long*)(buffer + 96), *(uint*)(buffer + 104)));
+        return true;
+    }
+
+    /// <summary>Where a symbolic link points.</summary>
+    /// <exception cref="NativeException">It is not a link or cannot be read.</exception>
+    public static string ReadLink(SafeHandle parent, ReadOnlySpan<byte> raw)
+    {
+        var buffer = new byte[65536];
+        fixed (byte* p = raw, b = buffer)
+        {
+            var length = readlinkat(Fd(parent), p, b, (nuint)buffer.Length);
+            return length >= 0 ? PosixName.Decode(buffer.AsSpan(0, (int)length)) : throw Fail("read the link", Show(raw));
+        }
+    }
+
+    /// <summary>Makes a folder. Returns false when the name is taken.</summary>
+    /// <exception cref="NativeException">It cannot be made.</exception>
+    public static bool MakeFolder(SafeHandle? parent, ReadOnlySpan<byte> raw, uint mode)
+    {
+        fixed (byte* p = raw)
+        {
+            if (mkdirat(Fd(parent), p, mode) == 0)
+                return true;
+            return Marshal.GetLastPInvokeError() == Errno.Exists ? false : throw Fail("make the folder", Show(raw));
+        }
+    }
+
+    /// <summary>Removes a file or link, or an empty folder.</summary>
+    /// <exception cref="NativeException">It cannot be removed.</exception>
+    public static void Remove(SafeHandle? parent, ReadOnlySpan<byte> raw, bool folder)
+    {
+        const int RemoveFolder = 0x200;
+        fixed (byte* p = raw)
+        {
+            if (unlinkat(Fd(parent), p, folder ? RemoveFolder : 0) != 0)
+                throw Fail("remove", Show(raw));
+        }
+    }
+
+    /// <summary>Makes a symbolic link.</summary>
+    /// <exception cref="NativeException">It cannot be made.</exception>
+    public static void MakeLink(SafeHandle parent, ReadOnlySpan<byte> raw, ReadOnlySpan<byte> target)
+    {
+        fixed (byte* p = raw, t = target)
+        {
+            if (symlinkat(t, Fd(parent), p) != 0)
+                throw Fail("make the link", Show(raw));
+        }
+    }
+
+    /// <summary>Gives a file a second name. Returns the error number, 0 when done.</summary>
+    public static int TryHardLink(SafeHandle? fromParent, ReadOnlySpan<byte> from, SafeHandle? toParent, ReadOnlySpan<byte> to)
+    {
+        fixed (byte* f = from, t = to)
+            return linkat(Fd(fromParent), f, Fd(toParent), t, 0) == 0 ? 0 : Marshal.GetLastPInvokeError();
+    }
+
+    /// <summary>Renames a file; with <paramref name="replace"/> false it fails when the new name is taken.</summary>
+    /// <exception cref="NativeException">It cannot be renamed.</exception>
+    public static void Rename(string from, string to, bool replace)
+    {
+        const uint NoReplace = 1;
+        fixed (byte* f = PosixName.Encode(from), t = PosixName.Encode(to))
+        {
+            if (renameat2(AtCwd, f, AtCwd, t, replace ? 0 : NoReplace) != 0)
+                throw Fail("rename to", to);
+        }
+    }
+
+    /// <summary>Sets the modification time of an entry (the access time is set to the same); a link itself, not what it points to.</summary>
+    /// <exception cref="NativeException">It cannot be set.</exception>
+    public static void SetTime(SafeHandle parent, ReadOnlySpan<byte> raw, PosixTime modified)
+    {
+        var times = stackalloc long[] { modified.Seconds, modified.Nanoseconds, modified.Seconds, modified.Nanoseconds };
+        fixed (byte* p = raw)
+        {
+            if (utimensat(Fd(parent), p, times, AtSymlinkNoFollow) != 0)
+                throw Fail("set the time of", Show(raw));
+        }
+    }
+
+    /// <summary>Sets the modification time of an open file or folder (the access time is set to the same).</summary>
+    /// <exception cref="NativeException">It cannot be set.</exception>
+    public static void SetTime(SafeHandle open, PosixTime modified)
+    {
+        var times = stackalloc long[] { modified.Seconds, modified.Nanoseconds, modified.Seconds, modified.Nanoseconds };
+        if (futimens(Fd(open), times) != 0)
+            throw Fail("set the time of an open file", "");
+    }
+
+    /// <summary>Sets the permission bits of an open file or folder.</summary>
+    /// <exception cref="NativeException">They cannot be set.</exception>
+    public static void SetMode(SafeHandle open, uint mode)
+    {
+        if (fchmod(Fd(open), mode) != 0)
+            throw Fail("set the permissions of an open file", "");
+    }
+
+    /// <summary>Sets owner and group of an open file or folder. Returns false when that is not permitted.</summary>
+    public static bool TrySetOwner(SafeHandle open, uint uid, uint gid) => fchown(Fd(open), uid, gid) == 0;
+
+    /// <summary>Sets owner and group of an entry, of a link itself. Returns false when that is not permitted.</summary>
+    public static bool TrySetOwner(SafeHandle parent, ReadOnlySpan<byte> raw, uint uid, uint gid)
+    {
+        fixed (byte* p = raw)
+            return fchownat(Fd(parent), p, uid, gid, AtSymlinkNoFollow) == 0;
+    }
+
+    // A path through the open folder works for links as well, and however long the whole path is.
+    private static byte[] ThroughFolder(SafeHandle parent, ReadOnlySpan<byte> raw) =>
+        [.. System.Text.Encoding.ASCII.GetBytes($"/proc/self/fd/{Fd(parent)}/"), .. raw];
+
+    /// <summary>The names of an entry's extended attributes; empty where the file system has none.</summary>
+    /// <exception cref="NativeException">They cannot be listed.</exception>
+    public static IReadOnlyList<string> ListAttributes(SafeHandle parent, ReadOnlySpan<byte> raw)
+    {
+        fixed (byte* p = ThroughFolder(parent, raw))
+        {
+            while (true)
+            {
+                var size = llistxattr(p, null, 0);
+                if (size == 0)
+                    return [];
+                if (size < 0)
+                    return Marshal.GetLastPInvokeError() == Errno.NotSupported ? [] : throw Fail("list the attributes of", Show(raw));
+                var list = new byte[size + 1024];
+                fixed (byte* l = list)
+                {
+                    size = llistxattr(p, l, (nuint)list.Length);
+                    if (size < 0)
+                        continue;
+                }
+                var names = new List<string>();
+                var rest = list.AsSpan(0, (int)size);
+                while (rest.IndexOf((byte)0) is > 0 and var end)
+                {
+                    names.Add(PosixName.Decode(rest[..end]));
+                    rest = rest[(end + 1)..];
+                }
+                return names;
+            }
+        }
+    }
+
+    /// <summary>The value of an extended attribute, or null when the entry has none of that name.</summary>
+    /// <exception cref="NativeException">It cannot be read.</exception>
+    public static byte[]? GetAttribute(SafeHandle parent, ReadOnlySpan<byte> raw, string name)
+    {
+        fixed (byte* p = ThroughFolder(parent, raw), n = PosixName.Encode(name))
+        {
+            for (var room = 4096; ; room = 65536)
+            {
+                var value = new byte[room];
+                fixed (byte* v = value)
+                {
+                    var size = lgetxattr(p, n, v, (nuint)value.Length);
+                    if (size >= 0)
+                        return value[..(int)size];
+                }
+                const int Range = 34;
+                var errno = Marshal.GetLastPInvokeError();
+                if (errno == Range && room == 4096)
+                    continue;
+                return errno is Errno.NoData or Errno.NotSupported ? null : throw new NativeException("read the attribute", name, errno);
+            }
+        }
+    }
+
+    /// <summary>Sets an extended attribute. Returns the error number, 0 when done.</summary>
+    public static int TrySetAttribute(SafeHandle parent, ReadOnlySpan<byte> raw, string name, ReadOnlySpan<byte> value)
+    {
+        fixed (byte* p = ThroughFolder(parent, raw), n = PosixName.Encode(name), v = value)
+            return lsetxattr(p, n, v, (nuint)value.Length, 0) == 0 ? 0 : Marshal.GetLastPInvokeError();
+    }
+
+    /// <summary>Takes an exclusive advisory lock on an open file. Returns false when another process holds it.</summary>
+    /// <exception cref="NativeException">The file system does not lock.</exception>
+    public static bool TryLock(SafeHandle open)
+    {
+        const int ExclusiveNonBlocking = 2 | 4;
+        if (flock(Fd(open), ExclusiveNonBlocking) == 0)
+            return true;
+        return Marshal.GetLastPInvokeError() == Errno.WouldBlock ? false : throw Fail("lock", "");
+    }
+
+    /// <summary>Makes everything written to an open file or folder durable.</summary>
+    /// <exception cref="NativeException">The device reported an error.</exception>
+    public static void Sync(SafeHandle open)
+    {
+        if (fsync(Fd(open)) != 0)
+            throw Fail("make durable", "");
+    }
+
+    /// <summary>A file that lives in memory only. Its path for libraries that want one is <c>/proc/self/fd/N</c>.</summary>
+    /// <exception cref="NativeException">It cannot be made.</exception>
+    public static SafeFileHandle MemoryFile(out string path)
+    {
+        fixed (byte* p = "vembar\0"u8)
+        {
+            var fd = memfd_create(p, 1);
+            if (fd < 0)
+                throw Fail("make a file in memory", "");
+            path = $"/proc/self/fd/{fd}";
+            return new SafeFileHandle(fd, true);
+        }
+    }
+
+    /// <summary>Fills a span from a place in an open file. Returns the number of bytes read, less than asked only at the end.</summary>
+    /// <exception cref="NativeException">The device reported an error.</exception>
+    public static int Read(SafeHandle open, Span<byte> buffer, long offset)
+    {
+        var done = 0;
+        fixed (byte* b = buffer)
+        {
+            while (done < buffer.Length)
+            {
+                var count = pread(Fd(open), b + done, (nuint)(buffer.Length - done), offset + done);
+                if (count == 0)
+                    break;
+                if (count < 0)
+                {
+                    const int Interrupted = 4;
+                    if (Marshal.GetLastPInvokeError() == Interrupted)
+                        continue;
+                    throw Fail("read", "");
+                }
+                done += (int)count;
+            }
+        }
+        return done;
+    }
+
+    /// <summary>The next stretch of an open file that holds data, from an offset on.</summary>
+    /// <returns>Start and end of the stretch; both equal to <paramref name="size"/> when only a hole is left. Where the file system knows no holes, all is data.</returns>
+    public static (long Start, long End) NextData(SafeHandle open, long offset, long size)
+    {
+        const int SeekData = 3, SeekHole = 4, NoSuchPlace = 6;
+        var start = lseek(Fd(open), offset, SeekData);
+        if (start < 0)
+            return Marshal.GetLastPInvokeError() == NoSuchPlace ? (size, size) : (offset, size);
+        var end = lseek(Fd(open), start, SeekHole);
+        return (Math.Min(start, size), end < 0 ? size : Math.Min(end, size));
+    }
+}
