@@ -177,7 +177,7 @@ internal sealed class ContentPipeline : IDisposable
                                 break;
                             var ends = offset + got >= data.End || got < want;
                             var cut = CutAll(piece, bytes[..got].Span, ends, parts);
-                            if (cut < length || hash is not null)
+                            if (parts.Count > 1 || cut < length)
                                 (hash ??= new Blake3()).Append(bytes.Span[..cut]);
                             piece.Used += cut;
                             offset += cut;

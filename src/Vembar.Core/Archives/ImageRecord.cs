@@ -96,7 +96,7 @@ public sealed record ImageRecord
 
     /// <summary>Members that a newer program wrote; kept as they are.</summary>
     [JsonExtensionData]
-    public Dictionary<string, JsonElement>? Further { get; init; }
+    public Dictionary<string, JsonElement>? Further { get; set; }
 }
 
 /// <summary>An image in the catalogue.</summary>
@@ -119,7 +119,7 @@ internal sealed record Catalogue
     public IReadOnlyList<CatalogueEntry> Images { get; init; } = [];
 
     [JsonExtensionData]
-    public Dictionary<string, JsonElement>? Further { get; init; }
+    public Dictionary<string, JsonElement>? Further { get; set; }
 }
 
 /// <summary>Ids as 64 hexadecimal digits.</summary>

@@ -40,6 +40,8 @@ public sealed class PutChange(string source, string target) : IChange
         var path = WindowsPath.Parse(target);
         if (Directory.Exists(source))
             return PutFolder(context, path);
+        if (!File.Exists(source))
+            return [new ChangeOutcome("put", path.ToString(), ChangeStatus.Refused, $"there is no file '{source}'")];
         if (target.EndsWith('/') || target.EndsWith('\\') || context.Tree.Find(path) is { Entry.Kind: EntryKind.Folder })
             path = path.Child(Path.GetFileName(source));
         return [PutFile(context, source, path)];

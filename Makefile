@@ -1,0 +1,38 @@
+# setup installs what is missing; every other target calls it first.
+.PHONY: setup build demo test bench install format clean
+SHELL := /bin/bash
+PREFIX ?= /usr/local
+DEMO ?= vembar-demo
+export DOTNET_CLI_TELEMETRY_OPTOUT = 1
+export DOTNET_NOLOGO = 1
+
+setup:
+	@tools/setup
+
+build: setup
+	@dotnet publish src/Vembar.Cli -c Release -o out --nologo -v quiet --no-restore -p:UseAppHost=true
+	@echo "built out/vembar"
+
+demo: build
+	@rm -rf "$(DEMO)"
+	@out/vembar demo "$(DEMO)"
+
+test: build
+	@tools/run-tests
+
+bench: build
+	@tools/setup bench
+	@dotnet run --project bench/Vembar.Bench -c Release --no-restore -- $(BENCH)
+
+install: build
+	@install -d "$(DESTDIR)$(PREFIX)/lib/vembar" "$(DESTDIR)$(PREFIX)/bin"
+	@cp -r out/. "$(DESTDIR)$(PREFIX)/lib/vembar/"
+	@ln -sf ../lib/vembar/vembar "$(DESTDIR)$(PREFIX)/bin/vembar"
+	@echo "installed $(DESTDIR)$(PREFIX)/bin/vembar"
+
+format:
+	@dotnet format --no-restore
+
+clean:
+	@rm -rf out "$(DEMO)"
+	@find . -name bin -o -name obj -type d | grep -v '/.git/' | xargs rm -rf

@@ -1,0 +1,150 @@
+using System.Buffers.Binary;
+using Vembar.Core.Windows;
+
+namespace Vembar.Demo;
+
+/// <summary>The registry hives of the demo's installs.</summary>
+internal static class Hives
+{
+    private static byte[] Make(string root, Action<RegistryHive> fill)
+    {
+        using var hive = RegistryHive.Open(RegistryHive.NewEmpty(root), write: true, root);
+        fill(hive);
+        return Settled(hive.ToBytes());
+    }
+
+    // The library stamps the hive with the present time; the demo is the same every day.
+    private static byte[] Settled(byte[] hive)
+    {
+        BinaryPrimitives.WriteInt64LittleEndian(hive.AsSpan(12), DemoWorld.Epoch.ToFileTimeUtc());
+        uint sum = 0;
+        for (var i = 0; i < 508; i += 4)
+            sum ^= BinaryPrimitives.ReadUInt32LittleEndian(hive.AsSpan(i));
+        BinaryPrimitives.WriteUInt32LittleEndian(hive.AsSpan(508), sum);
+        return hive;
+    }
+
+    public static byte[] System(DemoEdition edition) => Make("SYSTEM", hive =>
+    {
+        var root = hive.Root;
+        var select = root.Ensure("Select");
+        foreach (var (name, value) in new[] { ("Current", 1u), ("Default", 1u), ("Failed", 0u), ("LastKnownGood", 1u) })
+            select.SetDword(name, value);
+        var control = root.Ensure(@"ControlSet001\Control");
+        control.Ensure(@"Session Manager\Environment").SetString("PROCESSOR_ARCHITECTURE", "AMD64");
+        control.Ensure(@"ComputerName\ComputerName").SetString("ComputerName", edition.ComputerName);
+        control.Ensure(@"Nls\Language").SetString("InstallLanguage", "0809");
+        foreach (var language in edition.Languages)
+            control.Ensure($@"MUI\UILanguages\{language}").SetDword("Type", 0x91);
+        var setup = root.Ensure("Setup");
+        setup.SetDword("SystemSetupInProgress", 1);
+        setup.SetDword("SetupType", 2);
+        setup.SetString("CmdLine", @"oobe\windeploy.exe");
+        var status = setup.Ensure(@"Status\SysprepStatus");
+        status.SetDword("GeneralizationState", 7);
+        status.SetDword("CleanupState", 2);
+
+        var services = root.Ensure(@"ControlSet001\Services");
+        var tcpip = services.Ensure(@"Tcpip\Parameters");
+        tcpip.SetString("Hostname", edition.ComputerName);
+        tcpip.SetString("NV Hostname", edition.ComputerName);
+        tcpip.SetString("Domain", "");
+        foreach (var (name, type, start, image, group) in (ReadOnlySpan<(string, uint, uint, string, string)>)
+        [
+            ("disk", 1, 0, @"System32\drivers\disk.sys", ""), ("storahci", 1, 0, @"System32\drivers\storahci.sys", "SCSI Miniport"),
+            ("cdrom", 1, 1, @"System32\drivers\cdrom.sys", "SCSI CDROM Class"), ("Ntfs", 2, 0, @"System32\drivers\ntfs.sys", "Boot File System"),
+            ("Tcpip", 1, 0, @"System32\drivers\tcpip.sys", "PNP_TDI"), ("Spooler", 0x110, 2, @"%SystemRoot%\System32\spoolsv.exe", "SpoolerGroup"),
+            ("WMPNetworkSvc", 0x10, 3, @"%ProgramFiles%\Windows Media Player\wmpnetwk.exe", ""), ("EventLog", 0x20, 2, @"%SystemRoot%\System32\svchost.exe -k LocalService", "Event Log"),
+        ])
+        {
+            var service = services.Ensure(name);
+            service.SetDword("Type", type);
+            service.SetDword("Start", start);
+            service.SetDword("ErrorControl", 1);
+            service.SetString("ImagePath", image, RegistryType.ExpandString);
+            if (group.Length > 0)
+                service.SetString("Group", group);
+        }
+        foreach (var part in (string[])["DriverInfFiles", "DriverPackages", "DeviceIds"])
+            root.Ensure($@"DriverDatabase\{part}");
+        root.Ensure("DriverDatabase").SetDword("Version", 0x0A000000);
+        foreach (var inf in (string[])["disk.inf", "cdrom.inf", "mshdc.inf", "keyboard.inf"])
+            root.Ensure($@"DriverDatabase\DriverInfFiles\{inf}").SetString("Active", $"{inf}_amd64_{new Filler(inf).Next():x16}");
+    });
+
+    public static byte[] Software(DemoEdition edition, int scale) => Make("SOFTWARE", hive =>
+    {
+        var root = hive.Root;
+        var version = root.Ensure(@"Microsoft\Windows NT\CurrentVersion");
+        // Windows 11 still calls itself 10 here.
+        version.SetString("ProductName", "Windows 10 Enterprise");
+        version.SetString("EditionID", "Enterprise");
+        version.SetString("InstallationType", "Client");
+        version.SetString("CurrentBuildNumber", DemoWorld.Build);
+        version.SetString("CurrentBuild", DemoWorld.Build);
+        version.SetDword("UBR", DemoWorld.Revision);
+        version.SetString("DisplayVersion", "24H2");
+        version.SetDword("CurrentMajorVersionNumber", 10);
+        version.SetDword("CurrentMinorVersionNumber", 0);
+        version.SetString("SystemRoot", @"C:\Windows");
+        version.SetString("RegisteredOrganization", "Tarn Valley Libraries");
+        var profiles = version.Ensure("ProfileList");
+        profiles.SetString("Default", @"%SystemDrive%\Users\Default", RegistryType.ExpandString);
+        profiles.Ensure("S-1-5-18").SetString("ProfileImagePath", @"%systemroot%\system32\config\systemprofile", RegistryType.ExpandString);
+        version.Ensure("Winlogon").SetString("AutoAdminLogon", "0");
+        root.Ensure(@"Microsoft\Windows\CurrentVersion\Setup\State").SetString("ImageState", "IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE");
+        root.Ensure(@"Microsoft\Windows\CurrentVersion").SetString("DevicePath", @"%SystemRoot%\inf", RegistryType.ExpandString);
+        root.Ensure(@"Microsoft\Windows\CurrentVersion\Component Based Servicing").SetDword("Version", 1);
+        foreach (var program in edition.Programs)
+        {
+            var key = root.Ensure($@"Microsoft\Windows\CurrentVersion\Uninstall\{program.Key}");
+            key.SetString("DisplayName", program.Name);
+            key.SetString("DisplayVersion", program.Version);
+            key.SetString("Publisher", program.Publisher);
+            key.SetString("InstallDate", "20260901");
+            key.SetString("InstallLocation", $@"C:\Program Files\Tarn Valley\{program.Name.Split(' ')[0]}");
+            key.SetDword("EstimatedSize", (uint)program.SizeInKib);
+        }
+        var hidden = root.Ensure(@"Microsoft\Windows\CurrentVersion\Uninstall\TarnRuntime");
+        hidden.SetString("DisplayName", "Tarn Valley shared runtime");
+        hidden.SetDword("SystemComponent", 1);
+        var helper = root.Ensure(@"WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall\PrintHelper");
+        helper.SetString("DisplayName", "Label printing helper");
+        helper.SetString("DisplayVersion", "1.2");
+        helper.SetString("Publisher", "Tarn Valley Libraries");
+        var filler = new Filler("classes");
+        for (var i = 0; i < 150 * scale; i++)
+        {
+            var name = $"{filler.Name()}.{i}";
+            root.Ensure($@"Classes\.{name}").SetString("", $"{name}file");
+            root.Ensure($@"Classes\{name}file\shell\open\command").SetString("", $@"""C:\Windows\System32\{filler.Name()}.exe"" ""%1""");
+        }
+    });
+
+    public static byte[] Sam() => Make("SAM", hive =>
+    {
+        foreach (var name in (string[])["Administrator", "DefaultAccount", "Guest"])
+            hive.Root.Ensure($@"SAM\Domains\Account\Users\Names\{name}");
+    });
+
+    public static byte[] Security() => Make("SECURITY", hive => hive.Root.Ensure(@"Policy\PolAcDmN"));
+
+    public static byte[] User() => Make("NTUSER.DAT", hive =>
+    {
+        var desktop = hive.Root.Ensure(@"Control Panel\Desktop");
+        desktop.SetString("Wallpaper", @"C:\Windows\Web\Wallpaper\valley.jpg");
+        hive.Root.Ensure(@"Software\Tarn Valley\Desktop").SetDword("LargeText", 1);
+    });
+
+    public static byte[] BootTemplate() => Make("BCD00000000", hive =>
+    {
+        var description = hive.Root.Ensure("Description");
+        description.SetString("KeyName", "BCD00000000");
+        description.SetDword("System", 1);
+        description.SetDword("TreatAsSystem", 1);
+        var manager = hive.Root.Ensure(@"Objects\{9dea862c-5cdd-4e70-acc1-f32b344d4795}");
+        manager.Ensure("Description").SetDword("Type", 0x10100002);
+        manager.Ensure(@"Elements\12000004").SetString("Element", "Windows Boot Manager");
+        manager.Ensure(@"Elements\25000004").Set("Element", RegistryType.Binary, BitConverter.GetBytes(30L));
+    });
+}

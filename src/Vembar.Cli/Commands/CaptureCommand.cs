@@ -1,0 +1,103 @@
+using System.CommandLine;
+using Vembar.Core;
+using Vembar.Core.Operations;
+
+namespace Vembar.Cli.Commands;
+
+internal static class CaptureCommand
+{
+    public static VembarCommand Create()
+    {
+        var source = new Argument<string>("SOURCE") { Description = "The folder that is the root of the install" };
+        var archive = SharedOptions.Archive("The archive that the image goes into; made when there is none");
+        var name = new Option<string>("--name") { Description = "The image's name", HelpName = "NAME", Required = true };
+        var edition = new Option<string?>("--edition") { Description = "The edition, where it is not the install's own", HelpName = "TEXT" };
+        var version = new Option<string>("--version") { Description = "Your version of it", HelpName = "TEXT", DefaultValueFactory = _ => "" };
+        var note = new Option<string>("--note") { Description = "A remark", HelpName = "TEXT", DefaultValueFactory = _ => "" };
+        var labels = new Option<string[]>("--label") { Description = "A label of your own; may be given several times", HelpName = "KEY=VALUE", DefaultValueFactory = _ => [] };
+        var effort = SharedOptions.Effort();
+        var leaveOut = new Option<string[]>("--leave-out") { Description = "Leave out what matches, beside what Windows makes anew; '*', '?' and '**' match; may be given several times", HelpName = "PATTERN", DefaultValueFactory = _ => [] };
+        var leaveOutFile = new Option<string?>("--leave-out-file") { Description = "Leave out what the patterns in FILE match, one a line, '#' begins a remark", HelpName = "FILE" };
+        var keepAll = new Option<bool>("--keep-all") { Description = "Take also what Windows makes anew (page file, temporary files, recycle bin)" };
+        var verify = new Option<bool>("--verify") { Description = "Read the whole archive afterwards and check every byte" };
+        var wait = SharedOptions.Wait();
+        return new VembarCommand("capture", "Make an image of a generalized install and add it to an archive",
+            "vembar capture demo/references/lending-desk desks.vmb --name \"Lending desk\" --version 2026.09",
+            "vembar capture demo/references/reading-room desks.vmb --name \"Reading room\" --effort dense --verify",
+            "vembar capture /mnt/reference desks.vmb --name Bookmobile --leave-out \"**/*.iso\" --label site=valley")
+            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, verify, wait)
+            .Does((parse, session) =>
+            {
+                var request = new CaptureRequest
+                {
+                    Source = parse.GetRequiredValue(source),
+                    Archive = parse.GetRequiredValue(archive),
+                    Name = parse.GetRequiredValue(name),
+                    Edition = parse.GetValue(edition),
+                    Version = parse.GetRequiredValue(version),
+                    Note = parse.GetRequiredValue(note),
+                    Labels = Labels(parse.GetRequiredValue(labels)),
+                    Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
+                    LeaveOut = [.. parse.GetRequiredValue(leaveOut), .. Patterns(parse.GetValue(leaveOutFile))],
+                    KeepAll = parse.GetValue(keepAll),
+                    Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
+                };
+                var result = CaptureOperation.Run(request, session.Progress, session.Cancellation);
+                var verified = parse.GetValue(verify) ? VerifyOperation.Run(request.Archive, session.Progress, session.Cancellation) : null;
+                session.Warn(result.Warnings);
+                session.Result(CliJson.From(result, verified?.Ok), CliJson.Default.StoreJson, () => Show(result, verified));
+                return verified is { Ok: false } ? ExitCode.NotInOrder : ExitCode.Done;
+            });
+    }
+
+    private static Dictionary<string, string> Labels(string[] texts)
+    {
+        var labels = new Dictionary<string, string>();
+        foreach (var text in texts)
+        {
+            var at = text.IndexOf('=');
+            if (at <= 0)
+                throw new VembarException(ErrorKind.Usage, "bad-label", $"'{text}' is not KEY=VALUE", "Write --label site=valley.");
+            labels[text[..at]] = text[(at + 1)..];
+        }
+        return labels;
+    }
+
+    private static IEnumerable<string> Patterns(string? file)
+    {
+        if (file is null)
+            return [];
+        try
+        {
+            return [.. File.ReadAllLines(file).Select(l => l.Trim()).Where(l => l.Length > 0 && l[0] != '#')];
+        }
+        catch (Exception failure) when (VembarException.From(failure, "read", file) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    private static void Show(CaptureResult result, VerifyResult? verified)
+    {
+        var (image, stats) = (result.Image, result.Stats);
+        Session.Line($"Image {image.Number} \"{image.Name}\" is in {result.Archive}.");
+        Session.Line();
+        if (image.Product.Length > 0)
+            Session.Line($"  {image.Product}, {image.Edition}, build {image.Build}, {image.Architecture}, {string.Join(", ", image.Languages)}");
+        Session.Line($"  {Text.Count(stats.FilesSeen, "file")}, {Text.Size(stats.BytesSeen)}; {Text.Size(stats.BytesNew)} of it were new{(stats.BytesSeen > 0 ? $" ({100.0 * stats.BytesNew / stats.BytesSeen:0.0} %)" : "")}");
+        Session.Line($"  the archive grew by {Text.Size(stats.BytesStored)}");
+        Session.Line($"  took {Text.Duration(stats.Seconds)}{(stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "")}");
+        if (result.LeftOut.Count > 0)
+        {
+            Session.Line();
+            Session.Line("Left out:");
+            foreach (var rule in result.LeftOut.GroupBy(l => l.Rule))
+                Session.Line($"  {rule.Key}{(rule.Count() > 1 || rule.First().Path != rule.Key ? $": {string.Join(", ", rule.Take(3).Select(l => l.Path))}{(rule.Count() > 3 ? $" and {rule.Count() - 3} more" : "")}" : "")}");
+        }
+        if (verified is not null)
+        {
+            Session.Line();
+            Session.Line(verified.Ok ? $"Verified: every byte of {Text.Size(verified.Bytes)} is as it should be." : $"Verifying found {Text.Count(verified.Damage.Count, "problem")}; run `vembar verify {result.Archive}`.");
+        }
+    }
+}

@@ -1,0 +1,21 @@
+using System.CommandLine;
+
+namespace Vembar.Cli.Commands;
+
+internal static class DemoCommand
+{
+    public static VembarCommand Create()
+    {
+        var folder = new Argument<string>("DIR") { Description = "A new or empty folder for the demo's world", Arity = ArgumentArity.ZeroOrOne, DefaultValueFactory = _ => "vembar-demo" };
+        var scale = new Option<int>("--scale")
+        {
+            Description = "How large the installs are: 1 is about 1,000 files each",
+            HelpName = "N",
+            DefaultValueFactory = _ => 1,
+            Validators = { result => { if (result.Tokens.Count == 1 && !(int.TryParse(result.Tokens[0].Value, out var n) && n is >= 1 and <= 200)) result.AddError($"--scale {result.Tokens[0].Value}: a number from 1 to 200 is wanted"); } },
+        };
+        var worldOnly = new Option<bool>("--world-only") { Description = "Make the world and stop" };
+        return new VembarCommand("demo", "Make a made-up library network and walk through the whole story with it", "vembar demo", "vembar demo /tmp/world --scale 4 --world-only")
+            .With(folder, scale, worldOnly).Does((parse, session) => DemoStory.Run(parse.GetRequiredValue(folder), parse.GetValue(scale), parse.GetValue(worldOnly), session));
+    }
+}

@@ -1,0 +1,66 @@
+using System.CommandLine;
+using Vembar.Core.Archives;
+using Vembar.Core.Operations;
+using Vembar.Core.Trees;
+
+namespace Vembar.Cli.Commands;
+
+internal static class FilesCommand
+{
+    public static VembarCommand Create()
+    {
+        var image = SharedOptions.Image();
+        var path = new Argument<string?>("PATH") { Description = "A folder, a file, or a pattern ('*', '?', '**'); the root when left out", Arity = ArgumentArity.ZeroOrOne };
+        var deep = new Option<bool>("--deep") { Description = "Go into folders" };
+        return new VembarCommand("files", "List what is in a folder of an image, or what matches a pattern",
+            "vembar files desks.vmb#1 \"Program Files\"", "vembar files desks.vmb#1 \"Windows/System32/drivers/*.sys\"", "vembar files desks.vmb#1 Windows/Panther --deep --json")
+            .With(image, path, deep).Does((parse, session) =>
+            {
+                var reference = ImageReference.Parse(parse.GetRequiredValue(image));
+                using var archive = ArchiveReader.Open(reference.Archive);
+                var record = archive.Find(reference.Which);
+                var tree = new ImageTree(archive, record.Root, $"{reference.Archive}#{record.Number}");
+                var found = FilesOperation.Find(tree, parse.GetValue(path), parse.GetValue(deep));
+                if (session.Json)
+                    found = [.. found];
+                session.Result(
+                    session.Json ? new FilesJson(record, [.. found.Select(From)]) : null!, CliJson.Default.FilesJson, () => Show(found, session));
+                return ExitCode.Done;
+            });
+    }
+
+    private static EntryJson From(FoundEntry found)
+    {
+        var entry = found.Entry;
+        return new EntryJson(
+            found.Path.ToString(), entry.Kind.ToString().ToLowerInvariant(), entry.Length, entry.Modified?.ToDateTime(), Attributes(entry), entry.Content?.Hash.ToString(), entry.LinkTarget,
+            [.. entry.Streams.Select(s => new StreamJson(s.Name, s.Content.Length, s.Content.Hash.ToString()))]);
+    }
+
+    private static string[] Attributes(TreeEntry entry) => entry.Attributes is not { } attributes || attributes == WindowsAttributes.None
+        ? [] : [.. Enum.GetValues<WindowsAttributes>().Where(a => a != WindowsAttributes.None && attributes.HasFlag(a)).Select(a => char.ToLowerInvariant(a.ToString()[0]) + a.ToString()[1..])];
+
+    private static void Show(IEnumerable<FoundEntry> found, Session session)
+    {
+        var entries = found.ToList();
+        var attributes = entries.Any(e => e.Entry.Attributes is not null);
+        var table = attributes ? new Table(">Size", "Modified", "Attributes", "Path") : new Table(">Size", "Modified", "Path");
+        foreach (var (path, entry) in entries.Select(e => (e.Path, e.Entry)))
+        {
+            var size = entry.Kind == EntryKind.File ? Text.Size(entry.Length) : entry.Kind == EntryKind.Folder ? "folder" : "link";
+            var shown = entry.Kind switch { EntryKind.Folder => $"{path}/", EntryKind.Link => $"{path} -> {entry.LinkTarget}", _ => path.ToString() };
+            var time = entry.Modified is { } modified ? Text.Time(modified.ToDateTime()) : "";
+            if (attributes)
+                table.Row(size, time, string.Join(' ', Attributes(entry).Where(a => a is not ("directory" or "archive" or "normal"))), shown);
+            else
+                table.Row(size, time, shown);
+        }
+        if (entries.Count > 0)
+            table.Print(session);
+        if (!Console.IsOutputRedirected)
+        {
+            Session.Line();
+            Session.Line($"{Text.Count(entries.Count, "entry", "entries")}, {Text.Size(entries.Sum(e => e.Entry.Length))}");
+        }
+    }
+}

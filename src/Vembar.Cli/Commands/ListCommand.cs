@@ -1,0 +1,40 @@
+using Vembar.Core.Archives;
+
+namespace Vembar.Cli.Commands;
+
+internal static class ListCommand
+{
+    public static VembarCommand Create()
+    {
+        var archive = SharedOptions.Archive("The archive");
+        return new VembarCommand("list", "List the images of an archive", "vembar list desks.vmb", "vembar list desks.vmb --json")
+            .With(archive).Does((parse, session) =>
+            {
+                using var reader = ArchiveReader.Open(parse.GetRequiredValue(archive));
+                session.Warn(LeftOver(reader));
+                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.LeftOver, reader.Images), CliJson.Default.ListJson, () => Show(reader, session));
+                return ExitCode.Done;
+            });
+    }
+
+    internal static IEnumerable<string> LeftOver(ArchiveReader reader) => reader.LeftOver == 0 ? [] :
+        [$"the last {Text.Number(reader.LeftOver)} bytes of '{reader.Path}' belong to no finished state: a run was interrupted, or the file was cut short"];
+
+    private static void Show(ArchiveReader reader, Session session)
+    {
+        if (reader.Images.Count == 0)
+            Session.Line($"{reader.Path} holds no images.");
+        else
+        {
+            var table = new Table(">No.", "Name", "Version", "Edition", ">Build", ">Files", ">Size", ">Adds", "Date");
+            foreach (var image in reader.Images)
+                table.Row($"{image.Number}", image.Name, image.Version, image.Edition, image.Build, Text.Number(image.Files), Text.Size(image.Bytes), Text.Size(image.BytesAdded), Text.Time(image.Created));
+            table.Print(session);
+        }
+        if (!Console.IsOutputRedirected)
+        {
+            Session.Line();
+            Session.Line($"{reader.Path} is {Text.Size(reader.FileLength)}; its images hold {Text.Size(reader.Images.Sum(i => i.Bytes))}.");
+        }
+    }
+}

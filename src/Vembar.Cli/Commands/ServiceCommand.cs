@@ -1,0 +1,83 @@
+using System.CommandLine;
+using Vembar.Core;
+using Vembar.Core.Operations;
+using Vembar.Core.Servicing;
+using Vembar.Core.Servicing.Answers;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Files;
+
+namespace Vembar.Cli.Commands;
+
+internal static class ServiceCommand
+{
+    public static VembarCommand Create()
+    {
+        var image = SharedOptions.Image();
+        var drivers = new Option<string[]>("--driver") { Description = "Add every driver package below DIR; may be given several times", HelpName = "DIR", DefaultValueFactory = _ => [] };
+        var answers = new Option<string?>("--answers") { Description = "Check the answer file and put it where set-up looks for it", HelpName = "FILE" };
+        var put = new Option<string[]>("--put") { Description = "Put a file or folder into the image; may be given several times", HelpName = "FILE=PATH", DefaultValueFactory = _ => [] };
+        var remove = new Option<string[]>("--remove") { Description = "Take a path, or what matches a pattern, out of the image; may be given several times", HelpName = "PATH", DefaultValueFactory = _ => [] };
+        var order = new Option<string?>("--order") { Description = "Make the changes that a work order lists, before those above", HelpName = "FILE" };
+        var name = new Option<string?>("--as") { Description = "Make a new image of the result", HelpName = "NAME" };
+        var inPlace = new Option<bool>("--in-place") { Description = "Let the result take the image's place" };
+        var plan = new Option<bool>("--plan") { Description = "Only tell what would be done" };
+        var effort = SharedOptions.Effort();
+        var wait = SharedOptions.Wait();
+        return new VembarCommand("service", "Change an image offline, within the archive: drivers, answer file, files",
+            "vembar service desks.vmb#1 --driver demo/drivers/corrin-storage --answers demo/answers/lending-desk.xml --as \"Lending desk, serviced\"",
+            "vembar service desks.vmb#1 --put demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
+            "vembar service desks.vmb#2 --order demo/orders/reading-room.yaml --plan")
+            .With(image, drivers, answers, put, remove, order, name, inPlace, plan, effort, wait)
+            .Does((parse, session) =>
+            {
+                var asName = parse.GetValue(name);
+                var replaces = parse.GetValue(inPlace);
+                var planOnly = parse.GetValue(plan);
+                if (asName is not null && replaces)
+                    throw new VembarException(ErrorKind.Usage, "as-or-in-place", "--as and --in-place exclude each other", "Choose one.");
+                if (asName is null && !replaces && !planOnly)
+                    throw new VembarException(ErrorKind.Usage, "as-or-in-place", "it was not said where the result goes", "Give --as NAME for a new image, --in-place to replace this one, or --plan to look only.");
+                var request = new ServiceRequest
+                {
+                    Image = ImageReference.Parse(parse.GetRequiredValue(image)),
+                    Changes =
+                    [
+                        .. parse.GetValue(order) is { } file ? WorkOrder.Read(file).Changes : [],
+                        .. parse.GetRequiredValue(drivers).Select(d => new DriverChange(d)),
+                        .. parse.GetValue(answers) is { } answerFile ? [new AnswersChange(answerFile)] : (IChange[])[],
+                        .. parse.GetRequiredValue(put).Select(PutChange.Parse),
+                        .. parse.GetRequiredValue(remove).Select(r => new RemoveChange(r)),
+                    ],
+                    As = asName,
+                    InPlace = replaces,
+                    PlanOnly = planOnly,
+                    Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
+                    Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
+                };
+                var result = ServiceOperation.Run(request, session.Progress, session.Cancellation);
+                foreach (var change in result.Changes)
+                    session.Log($"{change.Kind} {change.What}: {change.Status} ({change.Why})");
+                var stats = new StoreStats(result.Image.Files, 0, result.Image.Bytes, 0, 0, result.BytesStored, result.Seconds);
+                session.Result(
+                    new ServiceJson(result.Archive, result.Image, result.Written, planOnly, stats, [], [], CliJson.From(result.Changes)), CliJson.Default.ServiceJson, () => Show(result, planOnly, session));
+                return result.Refused ? ExitCode.NotInOrder : ExitCode.Done;
+            });
+    }
+
+    private static void Show(ServiceResult result, bool plan, Session session)
+    {
+        var table = new Table("Change", "What", "Outcome", "Why");
+        foreach (var change in result.Changes)
+            table.Row(change.Kind, change.What, plan && change.Status == ChangeStatus.Done ? "would be done" : change.Status.ToString().ToLowerInvariant(), change.Why);
+        table.Print(session);
+        Session.Line();
+        if (result.Refused)
+            Session.Line($"{(plan ? "A change would be refused, so nothing would be written." : "Nothing was written, because a change was refused.")}");
+        else if (plan)
+            Session.Line("This was a plan; nothing was written.");
+        else if (!result.Written)
+            Session.Line("Nothing had to be changed; the archive is as it was.");
+        else
+            Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}; the archive grew by {Text.Size(result.BytesStored)}; took {Text.Duration(result.Seconds)}.");
+    }
+}

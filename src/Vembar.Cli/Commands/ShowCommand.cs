@@ -1,0 +1,78 @@
+using System.CommandLine;
+using Vembar.Core.Operations;
+
+namespace Vembar.Cli.Commands;
+
+internal static class ShowCommand
+{
+    public static VembarCommand Create()
+    {
+        var image = SharedOptions.Image();
+        var only = new Option<string?>("--only") { Description = "Show one part", HelpName = "record|history|programs|drivers" }.AcceptOnlyFromAmong("record", "history", "programs", "drivers");
+        return new VembarCommand("show", "Show one image: what it is, how it was made, its programs and drivers",
+            "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json")
+            .With(image, only).Does((parse, session) =>
+            {
+                var result = ShowOperation.Run(ImageReference.Parse(parse.GetRequiredValue(image)));
+                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers)), CliJson.Default.ShowJson, () => Show(result, parse.GetValue(only), session));
+                return ExitCode.Done;
+            });
+    }
+
+    private static void Show(ShowResult result, string? only, Session session)
+    {
+        var first = true;
+        void Part(string name, string heading, Action print)
+        {
+            if (only is not null && only != name)
+                return;
+            if (!first)
+                Session.Line();
+            first = false;
+            if (only is null && heading.Length > 0)
+                Session.Line(heading);
+            print();
+        }
+        var image = result.Image;
+        Part("record", "", () => Fields.Print(session,
+            ("image", $"{image.Number} \"{image.Name}\""), ("version", image.Version), ("edition", image.Edition), ("note", image.Note),
+            ("labels", string.Join(", ", image.Labels.Select(l => $"{l.Key}={l.Value}"))),
+            ("Windows", image.Product.Length > 0 ? $"{image.Product}, build {image.Build}, {image.Architecture}" : "none"),
+            ("languages", string.Join(", ", image.Languages)), ("computer name", image.ComputerName), ("state", Fields.State(image.State)),
+            ("holds", $"{Text.Count(image.Files, "file")} in {Text.Count(image.Folders, "folder")}, {Text.Size(image.Bytes)}"),
+            ("adds", $"{Text.Size(image.BytesAdded)} to the archive"), ("from", $"{image.Origin.Kind} {image.Origin.From}"), ("made", Text.Time(image.Created)), ("root", image.Root.ToString())));
+        Part("programs", "Programs", () =>
+        {
+            if (result.Programs is not { Count: > 0 } programs)
+            {
+                Session.Line(result.Programs is null ? "  the image holds no Windows" : "  none");
+                return;
+            }
+            var table = new Table("Name", "Version", "Publisher", ">Size");
+            foreach (var program in programs)
+                table.Row(program.Name, program.Version, program.Publisher, program.Bytes is { } bytes ? Text.Size(bytes) : "");
+            table.Print(session);
+        });
+        Part("drivers", "Drivers added", () =>
+        {
+            if (result.Drivers is not { Count: > 0 } drivers)
+            {
+                Session.Line(result.Drivers is null ? "  the image holds no Windows" : "  none");
+                return;
+            }
+            var table = new Table("Name", "Original", "Provider", ">Version", "Date", ">Devices");
+            foreach (var driver in drivers)
+                table.Row(driver.Inf, driver.OriginalInf, driver.Provider, driver.Version, driver.Date?.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture) ?? "", Text.Number(driver.Ids.Count));
+            table.Print(session);
+        });
+        Part("history", "History", () =>
+        {
+            foreach (var entry in image.History)
+            {
+                Session.Line($"  {Text.Time(entry.Time)}  {entry.Action}");
+                foreach (var detail in entry.Details)
+                    Session.Line($"      {detail}");
+            }
+        });
+    }
+}

@@ -1,0 +1,36 @@
+using System.CommandLine;
+using Vembar.Core;
+using Vembar.Core.Operations;
+
+namespace Vembar.Cli.Commands;
+
+internal static class TakeCommand
+{
+    public static VembarCommand Create()
+    {
+        var image = SharedOptions.Image();
+        var paths = new Argument<string[]>("PATH") { Description = "Files, folders or patterns in the image", Arity = ArgumentArity.OneOrMore };
+        var to = new Option<string>("--to") { Description = "The folder they go into, made when there is none; '-' prints one file", HelpName = "DIR|-", Required = true };
+        return new VembarCommand("take", "Take files out of an image",
+            "vembar take desks.vmb#1 \"Program Files/Tarn Valley/Shelfmark\" --to rescued", "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings")
+            .With(image, paths, to).Does((parse, session) =>
+            {
+                var reference = ImageReference.Parse(parse.GetRequiredValue(image));
+                var wanted = parse.GetRequiredValue(paths);
+                var target = parse.GetRequiredValue(to);
+                if (target == "-")
+                {
+                    if (wanted.Length != 1 || session.Json)
+                        throw new VembarException(ErrorKind.Usage, "one-file", session.Json ? "--to - prints a file, so it cannot print JSON" : "--to - prints one file; several were named", "Name one, or a folder with --to.");
+                    using var output = Console.OpenStandardOutput();
+                    TakeOperation.Print(reference, wanted[0], output);
+                    return ExitCode.Done;
+                }
+                var result = TakeOperation.Run(reference, wanted, target, session.Progress, session.Cancellation);
+                session.Warn(result.Warnings);
+                session.Result(new TakeJson(target, result.Files, result.Bytes, result.Paths, result.Warnings), CliJson.Default.TakeJson,
+                    () => Session.Line($"Took {Text.Count(result.Files, "file")}, {Text.Size(result.Bytes)}, to {target}."));
+                return ExitCode.Done;
+            });
+    }
+}

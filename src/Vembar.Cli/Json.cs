@@ -1,0 +1,62 @@
+using System.Text.Encodings.Web;
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using Vembar.Core.Archives;
+using Vembar.Core.Operations;
+using Vembar.Core.Servicing;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Sources;
+using Vembar.Core.Windows;
+
+namespace Vembar.Cli;
+
+// The shapes that docs/json.md describes. Keys are never renamed or taken away.
+internal sealed record ErrorBody(string Code, string Message, string Hint, IReadOnlyList<string> Details);
+internal sealed record ErrorJson(ErrorBody Error);
+internal sealed record ListJson(string Archive, Guid Id, long Size, long LeftOver, IReadOnlyList<ImageRecord> Images);
+internal sealed record StoreJson(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, bool? Verified);
+internal sealed record ChangeJson(string Kind, string What, string Status, string Why);
+internal sealed record ServiceJson(string Archive, ImageRecord Image, bool Written, bool Plan, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, IReadOnlyList<ChangeJson> Changes);
+internal sealed record DriverJson(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Services, IReadOnlyList<string> Ids);
+internal sealed record ShowJson(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<DriverJson>? Drivers);
+internal sealed record StreamJson(string Name, long Bytes, string Hash);
+internal sealed record EntryJson(string Path, string Kind, long Bytes, DateTime? Modified, IReadOnlyList<string> Attributes, string? Hash, string? LinkTarget, IReadOnlyList<StreamJson> Streams);
+internal sealed record FilesJson(ImageRecord Image, IReadOnlyList<EntryJson> Entries);
+internal sealed record TakeJson(string To, long Files, long Bytes, IReadOnlyList<string> Paths, IReadOnlyList<string> Warnings);
+internal sealed record DamageJson(int? Image, string Path, string Problem);
+internal sealed record VerifyJson(string Archive, bool Ok, long Blocks, long Bytes, long LeftOver, double Seconds, IReadOnlyList<DamageJson> Damage, IReadOnlyList<string> Repaired);
+internal sealed record DropJson(string Archive, ImageRecord Image, int ImagesLeft);
+internal sealed record DeployJson(ImageRecord Image, string Target, long Files, long Bytes, double Seconds, IReadOnlyList<string> Volumes, IReadOnlyList<string> Kept, bool Verified, IReadOnlyList<string> Differences, IReadOnlyList<string> Warnings);
+internal sealed record WindowsJson(string Product, string Edition, string InstallType, string Build, string Architecture, IReadOnlyList<string> Languages, string ComputerName, string State);
+internal sealed record VolumeJson(int Number, long Start, long Bytes, string FileSystem, string Label, WindowsJson? Windows, long Files, IReadOnlyList<LeftOut> LeftOut);
+internal sealed record SurveyJson(string Source, object? Disk, IReadOnlyList<VolumeJson> Volumes);
+internal sealed record DemoJson(string Folder, long Files, long Bytes, double Seconds, bool Ok, IReadOnlyList<DemoCheckJson> Checks);
+internal sealed record DemoCheckJson(string What, bool Ok, string Found);
+
+[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true)]
+[JsonSerializable(typeof(ErrorJson))]
+[JsonSerializable(typeof(ListJson))]
+[JsonSerializable(typeof(StoreJson))]
+[JsonSerializable(typeof(ServiceJson))]
+[JsonSerializable(typeof(ShowJson))]
+[JsonSerializable(typeof(FilesJson))]
+[JsonSerializable(typeof(TakeJson))]
+[JsonSerializable(typeof(VerifyJson))]
+[JsonSerializable(typeof(DropJson))]
+[JsonSerializable(typeof(DeployJson))]
+[JsonSerializable(typeof(SurveyJson))]
+[JsonSerializable(typeof(DemoJson))]
+internal sealed partial class CliJson : JsonSerializerContext
+{
+    static CliJson() => Default = new CliJson(new JsonSerializerOptions(Default.Options) { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping });
+
+    public static StoreJson From(CaptureResult result, bool? verified) => new(result.Archive, result.Image, result.Stats, result.LeftOut, result.Warnings, verified);
+
+    public static IReadOnlyList<ChangeJson> From(IEnumerable<ChangeOutcome> changes) => [.. changes.Select(c => new ChangeJson(c.Kind, c.What, c.Status.ToString().ToLowerInvariant(), c.Why))];
+
+    public static IReadOnlyList<DriverJson>? From(IReadOnlyList<ListedDriver>? drivers) =>
+        drivers is null ? null : [.. drivers.Select(d => new DriverJson(d.Inf, d.OriginalInf, d.StoreFolder, d.Provider, d.Version, d.Date, d.Services, d.Ids))];
+
+    public static WindowsJson? From(WindowsInstall? install) =>
+        install is null ? null : new WindowsJson(install.Product, install.Edition, install.InstallType, install.Build, install.Architecture, install.Languages, install.ComputerName, install.State);
+}

@@ -1,0 +1,57 @@
+using System.CommandLine;
+using Vembar.Core;
+using Vembar.Core.Archives;
+
+namespace Vembar.Cli;
+
+internal static class Program
+{
+    private static int Main(string[] args)
+    {
+        Console.OutputEncoding = new System.Text.UTF8Encoding(false);
+        var root = Root();
+        var parse = root.Parse(args);
+        if (parse.Errors.Count > 0)
+            return Wrong(parse, args, root);
+        return parse.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false, ProcessTerminationTimeout = null });
+    }
+
+    internal static RootCommand Root()
+    {
+        var root = new RootCommand("Capture Windows reference installs into archives of numbered images, service them offline, deploy them.");
+        foreach (var option in CommonOptions.All)
+            root.Options.Add(option);
+        foreach (var command in (VembarCommand[])
+        [
+            Commands.SurveyCommand.Create(), Commands.CaptureCommand.Create(), Commands.ListCommand.Create(), Commands.ShowCommand.Create(), Commands.FilesCommand.Create(),
+            Commands.TakeCommand.Create(), Commands.VerifyCommand.Create(), Commands.CopyCommand.Create(), Commands.DropCommand.Create(), Commands.ServiceCommand.Create(),
+            Commands.DeployCommand.Create(), Commands.DemoCommand.Create(), Commands.CompletionCommand.Create(),
+        ])
+            root.Subcommands.Add(command);
+        Help.Install(root);
+        return root;
+    }
+
+    // The library's own error page prints the whole help; one line that says what is wrong serves better.
+    private static int Wrong(ParseResult parse, string[] args, RootCommand root)
+    {
+        var command = parse.CommandResult.Command;
+        var messages = parse.Errors.Select(e => e.Message.TrimEnd('.')).Distinct().ToList();
+        var hint = $"See `vembar {(command == root ? "" : command.Name + " ")}--help`.";
+        var word = parse.UnmatchedTokens is [var first, ..] ? first : null;
+        if (command == root && args.Length == 0)
+            messages = ["say what to do"];
+        else if (word is not null)
+        {
+            var known = word.StartsWith('-') ? command.Options.Concat(root.Options).Select(o => o.Name) : command == root ? root.Subcommands.Select(c => c.Name) : [];
+            var near = known.Where(n => Likeness.Distance(n, word) <= Math.Max(2, word.Length / 3)).MinBy(n => Likeness.Distance(n, word));
+            messages = [command == root && !word.StartsWith('-') ? $"there is no command '{word}'" : $"'{command.Name}' does not take '{word}'"];
+            if (near is not null)
+                hint = $"Did you mean '{near}'? {hint}";
+        }
+        Errors.Tell(
+            new VembarException(ErrorKind.Usage, "bad-command-line", messages.Count == 1 ? messages[0] : $"{messages.Count} things are wrong with the command line", hint, messages.Count > 1 ? messages : []),
+            args.Contains("--json"), verbose: false);
+        return ExitCode.Usage;
+    }
+}

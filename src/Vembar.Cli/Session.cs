@@ -1,0 +1,196 @@
+using System.CommandLine;
+using System.Diagnostics;
+using System.Runtime.InteropServices;
+using System.Text.Json;
+using System.Text.Json.Serialization.Metadata;
+using Serilog;
+using Serilog.Formatting.Compact;
+using Spectre.Console;
+using Spectre.Console.Rendering;
+using Vembar.Core;
+using Vembar.Core.Operations;
+
+namespace Vembar.Cli;
+
+/// <summary>The options that every command has.</summary>
+internal static class CommonOptions
+{
+    public static readonly Option<bool> Json = new("--json") { Description = "Print one JSON document on standard output, also when it fails", Recursive = true };
+    public static readonly Option<bool> Quiet = new("--quiet", "-q") { Description = "No progress", Recursive = true };
+    public static readonly Option<bool> Verbose = new("--verbose", "-v") { Description = "Say more, with stack traces on errors", Recursive = true };
+    public static readonly Option<bool> Plain = new("--plain") { Description = "No colour", Recursive = true };
+    public static readonly Option<string?> Log = new("--log") { Description = "Write a structured log of the run to FILE", HelpName = "FILE", Recursive = true };
+
+    public static IEnumerable<Option> All => [Json, Quiet, Verbose, Plain, Log];
+}
+
+/// <summary>One run of the program: where output goes, progress, the log, interruption, and how errors are told.</summary>
+internal sealed class Session : IDisposable
+{
+    private readonly IAnsiConsole _console;
+    private readonly CancellationTokenSource _stop = new();
+    private readonly List<PosixSignalRegistration> _signals = [];
+    private readonly Serilog.Core.Logger? _log;
+    private readonly Stopwatch _clock = Stopwatch.StartNew();
+
+    private Session(ParseResult parse)
+    {
+        Json = parse.GetValue(CommonOptions.Json);
+        Verbose = parse.GetValue(CommonOptions.Verbose);
+        var plain = parse.GetValue(CommonOptions.Plain) || !string.IsNullOrEmpty(Environment.GetEnvironmentVariable("NO_COLOR"));
+        _console = AnsiConsole.Create(new AnsiConsoleSettings
+        {
+            Ansi = Console.IsOutputRedirected || plain ? AnsiSupport.No : AnsiSupport.Detect,
+            ColorSystem = plain ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect,
+            Out = new AnsiConsoleOutput(Console.Out),
+        });
+        if (Console.IsOutputRedirected)
+            _console.Profile.Width = 100_000;
+        if (parse.GetValue(CommonOptions.Log) is { } log)
+            _log = OpenLog(log);
+        Progress = new Progress(Console.Error, !Console.IsErrorRedirected, parse.GetValue(CommonOptions.Quiet), phase => _log?.Information("{Phase} began", phase));
+        foreach (var signal in (PosixSignal[])[PosixSignal.SIGINT, PosixSignal.SIGTERM])
+        {
+            _signals.Add(PosixSignalRegistration.Create(signal, context =>
+            {
+                // The first asks to stop and clean up; a second one is not held back.
+                context.Cancel = !_stop.IsCancellationRequested;
+                _stop.Cancel();
+            }));
+        }
+    }
+
+    private static Serilog.Core.Logger OpenLog(string path)
+    {
+        try
+        {
+            File.AppendAllText(path, "");
+        }
+        catch (Exception failure) when (VembarException.From(failure, "write the log", path) is { } error)
+        {
+            throw error;
+        }
+        return new LoggerConfiguration().WriteTo.File(new CompactJsonFormatter(), path).CreateLogger();
+    }
+
+    public bool Json { get; }
+
+    public bool Verbose { get; }
+
+    public Progress Progress { get; }
+
+    public CancellationToken Cancellation => _stop.Token;
+
+    /// <summary>Runs a command's work and turns its errors into lines and exit codes.</summary>
+    public static int Run(ParseResult parse, Func<Session, int> work)
+    {
+        var json = parse.GetValue(CommonOptions.Json);
+        var verbose = parse.GetValue(CommonOptions.Verbose);
+        Session? session = null;
+        try
+        {
+            session = new Session(parse);
+            session._log?.Information("{Command} began", parse.CommandResult.Command.Name);
+            var code = work(session);
+            session._log?.Information("{Command} ended with {ExitCode} after {Seconds} s", parse.CommandResult.Command.Name, code, session._clock.Elapsed.TotalSeconds);
+            return code;
+        }
+        catch (VembarException error)
+        {
+            session?.Progress.Clear();
+            session?._log?.Error(error, "{Code}: {Problem}", error.Code, error.Message);
+            Errors.Tell(error, json, verbose);
+            return ExitCode.For(error.Kind);
+        }
+        catch (OperationCanceledException) when (session is { _stop.IsCancellationRequested: true })
+        {
+            session.Progress.Clear();
+            session._log?.Warning("interrupted");
+            Errors.Tell(new VembarException(ErrorKind.Surroundings, "interrupted", "interrupted; nothing half-done is left"), json, verbose);
+            return ExitCode.Interrupted;
+        }
+        catch (Exception failure) when (VembarException.From(failure, "finish", parse.CommandResult.Command.Name) is { } error)
+        {
+            session?.Progress.Clear();
+            session?._log?.Error(failure, "{Code}: {Problem}", error.Code, error.Message);
+            Errors.Tell(error, json, verbose);
+            return ExitCode.For(error.Kind);
+        }
+        finally
+        {
+            session?.Dispose();
+        }
+    }
+
+    /// <summary>Prints the JSON document, or what people get.</summary>
+    public void Result<T>(T document, JsonTypeInfo<T> type, Action forPeople)
+    {
+        Progress.Clear();
+        if (Json)
+            Console.Out.WriteLine(JsonSerializer.Serialize(document, type));
+        else
+            forPeople();
+    }
+
+    public static void Line(string text = "") => Console.Out.WriteLine(Text.Safe(text));
+
+    /// <summary>Something to be known that is not the result; on standard error.</summary>
+    public void Warn(IEnumerable<string> warnings)
+    {
+        Progress.Clear();
+        foreach (var warning in warnings)
+        {
+            _log?.Warning("{Warning}", warning);
+            if (!Json)
+                Console.Error.WriteLine($"note: {Text.Safe(warning)}");
+        }
+    }
+
+    public void Log(string message) => _log?.Information("{Message}", message);
+
+    public void Print(IRenderable renderable)
+    {
+        if (!Console.IsOutputRedirected)
+        {
+            _console.Write(renderable);
+            return;
+        }
+        // Cells are filled up with spaces; a line of a pipe ends where its text ends.
+        var text = new StringWriter();
+        var console = AnsiConsole.Create(new AnsiConsoleSettings { Ansi = AnsiSupport.No, ColorSystem = ColorSystemSupport.NoColors, Out = new AnsiConsoleOutput(text) });
+        console.Profile.Width = 100_000;
+        console.Write(renderable);
+        foreach (var line in text.ToString().TrimEnd('\n').Split('\n'))
+            Console.Out.WriteLine(line.TrimEnd());
+    }
+
+    public void Dispose()
+    {
+        Progress.Dispose();
+        foreach (var signal in _signals)
+            signal.Dispose();
+        _log?.Dispose();
+        _stop.Dispose();
+    }
+}
+
+/// <summary>How errors are told.</summary>
+internal static class Errors
+{
+    public static void Tell(VembarException error, bool json, bool verbose)
+    {
+        if (json)
+        {
+            var document = new ErrorJson(new ErrorBody(error.Code, error.Message, error.Hint, error.Details));
+            Console.Out.WriteLine(JsonSerializer.Serialize(document, CliJson.Default.ErrorJson));
+            return;
+        }
+        Console.Error.WriteLine($"vembar: {Text.Safe(error.Message)}");
+        foreach (var detail in error.Details)
+            Console.Error.WriteLine($"  {Text.Safe(detail)}");
+        if (error.Hint.Length > 0)
+            Console.Error.WriteLine($"  {Text.Safe(error.Hint)}");
+        if (verbose)
+            Console.Error.WriteLine(error.ToString());
+    }
+}

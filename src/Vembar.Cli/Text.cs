@@ -1,0 +1,59 @@
+using System.Globalization;
+using System.Text;
+
+namespace Vembar.Cli;
+
+/// <summary>How numbers, sizes, times and names look to people.</summary>
+internal static class Text
+{
+    private static readonly string[] s_units = ["bytes", "KiB", "MiB", "GiB", "TiB", "PiB"];
+
+    /// <summary>A size in binary units with one decimal.</summary>
+    public static string Size(long bytes)
+    {
+        double value = bytes;
+        var unit = 0;
+        while (Math.Abs(value) >= 1024 && unit < s_units.Length - 1)
+        {
+            value /= 1024;
+            unit++;
+        }
+        return unit == 0 ? string.Create(CultureInfo.InvariantCulture, $"{bytes} bytes") : string.Create(CultureInfo.InvariantCulture, $"{value:0.0} {s_units[unit]}");
+    }
+
+    /// <summary>A whole number with separators.</summary>
+    public static string Number(long value) => value.ToString("#,0", CultureInfo.InvariantCulture);
+
+    /// <summary>Seconds, or minutes and hours when they are many.</summary>
+    public static string Duration(double seconds) => seconds switch
+    {
+        < 60 => string.Create(CultureInfo.InvariantCulture, $"{seconds:0.0} s"),
+        < 3600 => string.Create(CultureInfo.InvariantCulture, $"{(int)seconds / 60}:{(int)seconds % 60:00} min"),
+        _ => string.Create(CultureInfo.InvariantCulture, $"{(int)seconds / 3600}:{(int)seconds / 60 % 60:00}:{(int)seconds % 60:00} h"),
+    };
+
+    /// <summary>A moment in local time.</summary>
+    public static string Time(DateTime utc) => utc.ToLocalTime().ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
+
+    /// <summary>A count with its word.</summary>
+    public static string Count(long count, string one, string? many = null) => $"{Number(count)} {(count == 1 ? one : many ?? one + "s")}";
+
+    /// <summary>A text as a terminal may get it: what would steer the terminal is shown as its code.</summary>
+    public static string Safe(string text)
+    {
+        if (!text.Any(IsUnsafe))
+            return text;
+        var safe = new StringBuilder(text.Length + 8);
+        foreach (var c in text)
+        {
+            if (IsUnsafe(c))
+                safe.Append(CultureInfo.InvariantCulture, $"\\u{(int)c:x4}");
+            else
+                safe.Append(c);
+        }
+        return safe.ToString();
+    }
+
+    // Control characters, and marks that turn the writing direction.
+    private static bool IsUnsafe(char c) => char.IsControl(c) || c is >= '\u202A' and <= '\u202E' or >= '\u2066' and <= '\u2069';
+}

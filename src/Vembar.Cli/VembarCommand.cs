@@ -1,0 +1,91 @@
+using System.CommandLine;
+using System.CommandLine.Help;
+using System.CommandLine.Invocation;
+
+namespace Vembar.Cli;
+
+/// <summary>A command with worked examples for its help.</summary>
+internal sealed class VembarCommand(string name, string description, params string[] examples) : Command(name, description)
+{
+    /// <summary>Command lines, each with a word on what it does.</summary>
+    public IReadOnlyList<string> Examples { get; } = examples;
+
+    public VembarCommand With(params Symbol[] symbols)
+    {
+        foreach (var symbol in symbols)
+        {
+            if (symbol is Argument argument)
+                Arguments.Add(argument);
+            else if (symbol is Option option)
+                Options.Add(option);
+        }
+        return this;
+    }
+
+    public VembarCommand Does(Func<ParseResult, Session, int> work)
+    {
+        SetAction(parse => Session.Run(parse, session => work(parse, session)));
+        return this;
+    }
+}
+
+/// <summary>Options that several commands have.</summary>
+internal static class SharedOptions
+{
+    public static Option<double> Wait() => new("--wait")
+    {
+        Description = "Wait so long for another process that writes the archive",
+        HelpName = "SECONDS",
+        DefaultValueFactory = _ => 0,
+        Validators = { result => Check(result) },
+    };
+
+    private static void Check(System.CommandLine.Parsing.OptionResult result)
+    {
+        if (result.Tokens.Count == 1 && !(double.TryParse(result.Tokens[0].Value, System.Globalization.CultureInfo.InvariantCulture, out var seconds) && seconds is >= 0 and <= 1e6))
+            result.AddError($"--wait {result.Tokens[0].Value}: a number of seconds is wanted");
+    }
+
+    public static Option<string> Effort() => new Option<string>("--effort")
+    {
+        Description = "How hard to compress",
+        HelpName = "quick|balanced|dense",
+        DefaultValueFactory = _ => "balanced",
+    }.AcceptOnlyFromAmong("quick", "balanced", "dense");
+
+    public static Core.Archives.Effort EffortOf(string word) => Enum.Parse<Core.Archives.Effort>(word, ignoreCase: true);
+
+    public static Argument<string> Image(string name = "IMAGE") => new(name) { Description = "The image: ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last; the archive alone where it holds one" };
+
+    public static Argument<string> Archive(string description) => new("ARCHIVE") { Description = description };
+}
+
+/// <summary>Adds the examples to the library's help.</summary>
+internal static class Help
+{
+    public static void Install(RootCommand root)
+    {
+        var option = root.Options.OfType<HelpOption>().Single();
+        option.Description = "Show help";
+        option.Action = new WithExamples((HelpAction)option.Action!);
+        if (root.Options.OfType<VersionOption>().SingleOrDefault() is { } version)
+            version.Description = "Show the version";
+    }
+
+    private sealed class WithExamples(HelpAction plain) : SynchronousCommandLineAction
+    {
+        public override int Invoke(ParseResult parseResult)
+        {
+            plain.MaxWidth = Console.IsOutputRedirected ? 120 : Math.Max(Console.WindowWidth, 60);
+            var code = plain.Invoke(parseResult);
+            if (parseResult.CommandResult.Command is VembarCommand { Examples.Count: > 0 } command)
+            {
+                Console.Out.WriteLine("Examples:");
+                foreach (var example in command.Examples)
+                    Console.Out.WriteLine($"  {example}");
+                Console.Out.WriteLine();
+            }
+            return code;
+        }
+    }
+}
