@@ -150,8 +150,10 @@ public static class DemoWorld
         /// <summary>A file of a length that holds nothing.</summary>
         public void Hollow(string path, long length)
         {
-            using var file = File.Create(Place(path));
-            file.SetLength(length);
+            var full = Place(path);
+            using (var file = File.Create(full))
+                file.SetLength(length);
+            File.SetLastWriteTimeUtc(full, TimeOf(path));
             Files++;
         }
 

@@ -109,6 +109,22 @@ public static unsafe partial class Posix
         }
     }
 
+    /// <summary>Opens a file by its path, links followed. The framework would take a shared lock at every open, so that readers and writers would hinder each other.</summary>
+    /// <param name="path">The path.</param>
+    /// <param name="write">Whether it will be written as well.</param>
+    /// <param name="createNew">Whether it is made; fails when it is there.</param>
+    /// <exception cref="NativeException">It cannot be opened.</exception>
+    public static SafeFileHandle OpenFile(string path, bool write, bool createNew = false)
+    {
+        const int ReadWrite = 2, CreateExclusive = 0x40 | 0x80;
+        const uint OrdinaryMode = 0x1B6;
+        fixed (byte* p = PosixName.Encode(path))
+        {
+            var fd = openat(AtCwd, p, CloseOnExec | (write ? ReadWrite : 0) | (createNew ? CreateExclusive : 0), OrdinaryMode);
+            return fd >= 0 ? new SafeFileHandle(fd, true) : throw Fail("open", path);
+        }
+    }
+
     /// <summary>Makes a new file; fails when the name is taken.</summary>
     /// <exception cref="NativeException">It cannot be made.</exception>
     public static SafeFileHandle CreateNew(SafeHandle? parent, ReadOnlySpan<byte> raw, uint mode)
@@ -360,11 +376,12 @@ public static unsafe partial class Posix
                     if (size >= 0)
                         return value[..(int)size];
                 }
-                const int Range = 34;
+                // Not every file system says ERANGE when the value is longer; ntfs-3g says EIO.
                 var errno = Marshal.GetLastPInvokeError();
-                if (errno == Range && room == 4096)
-                    continue;
-                return errno is Errno.NoData or Errno.NotSupported ? null : throw new NativeException("read the attribute", name, errno);
+                if (errno is Errno.NoData or Errno.NotSupported)
+                    return null;
+                if (room > 4096)
+                    throw new NativeException("read the attribute", name, errno);
             }
         }
     }

@@ -324,20 +324,22 @@ public sealed class ArchiveWriter : IDisposable
     {
         foreach (var builder in _open)
             builder?.Dispose();
-        if (!_committed)
+        try
         {
-            try
-            {
-                if (_created && Base.Images.Count == 0)
-                    _layer.Delete(Base.Path);
-                else if (_end > Base.StateEnd || _broken)
-                    _file.Truncate(Base.StateEnd);
-            }
-            catch (IOException)
-            {
-                // The next writer removes what is left over.
-            }
+            if (_committed)
+                return;
+            if (_created && Base.Images.Count == 0)
+                _layer.Delete(Base.Path);
+            else if (_end > Base.StateEnd || _broken)
+                _file.Truncate(Base.StateEnd);
         }
-        Base.Dispose();
+        catch (IOException)
+        {
+            // The next writer removes what is left over.
+        }
+        finally
+        {
+            Base.Dispose();
+        }
     }
 }

@@ -51,12 +51,10 @@ public sealed class SystemFileLayer : IFileLayer
     public static SystemFileLayer Instance { get; } = new();
 
     /// <inheritdoc/>
-    public IArchiveFile Open(string path, bool write) => new SystemFile(File.OpenHandle(
-        path, FileMode.Open, write ? FileAccess.ReadWrite : FileAccess.Read, FileShare.ReadWrite | FileShare.Delete, FileOptions.RandomAccess));
+    public IArchiveFile Open(string path, bool write) => new SystemFile(Posix.OpenFile(path, write));
 
     /// <inheritdoc/>
-    public IArchiveFile CreateNew(string path) => new SystemFile(File.OpenHandle(
-        path, FileMode.CreateNew, FileAccess.ReadWrite, FileShare.ReadWrite | FileShare.Delete, FileOptions.RandomAccess));
+    public IArchiveFile CreateNew(string path) => new SystemFile(Posix.OpenFile(path, write: true, createNew: true));
 
     /// <inheritdoc/>
     public void Rename(string from, string to, bool replace)

@@ -91,7 +91,7 @@ internal static class Checks
                 NameIsFree(reader, name);
             try
             {
-                File.OpenHandle(archive, FileMode.Open, FileAccess.ReadWrite, FileShare.ReadWrite | FileShare.Delete).Dispose();
+                Native.Posix.OpenFile(archive, write: true).Dispose();
             }
             catch (Exception failure) when (VembarException.From(failure, "write the archive", archive) is { } error)
             {

@@ -241,7 +241,8 @@ public sealed class FolderSource : IFileView, IDisposable
         FileTime? Time(int index) => times is { Length: >= 32 } ? new FileTime(BinaryPrimitives.ReadInt64BigEndian(times.AsSpan(8 * index))) : null;
         var isFolder = reparse is null ? stat.Kind == PosixKind.Folder : attributes.HasFlag(WindowsAttributes.Directory) || stat.Kind == PosixKind.Folder;
         var acl = Posix.GetAttribute(parent, raw, "system.ntfs_acl");
-        var shortName = Posix.GetAttribute(parent, raw, "system.ntfs_dos_name");
+        // The root has no short name, and asking for it is an error.
+        var shortName = name.Length == 0 ? null : Posix.GetAttribute(parent, raw, "system.ntfs_dos_name");
         return new TreeEntry
         {
             Name = name,

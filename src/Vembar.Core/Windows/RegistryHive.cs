@@ -223,7 +223,7 @@ public sealed class RegistryKey
         var node = _node;
         foreach (var name in path.Split('\\', StringSplitOptions.RemoveEmptyEntries))
         {
-            node = _hive.Guard(() => _hive.Native.Subkey(node, name));
+            node = Subkey(node, name);
             if (node == 0)
                 return null;
         }
@@ -235,9 +235,16 @@ public sealed class RegistryKey
     {
         var node = _node;
         foreach (var name in path.Split('\\', StringSplitOptions.RemoveEmptyEntries))
-            node = _hive.Guard(() => _hive.Native.Subkey(node, name) is not 0 and var there ? there : _hive.Native.AddSubkey(node, name));
+        {
+            var there = Subkey(node, name);
+            node = there != 0 ? there : _hive.Guard(() => _hive.Native.AddSubkey(node, name));
+        }
         return new RegistryKey(_hive, node);
     }
+
+    // The library compares only ASCII without case.
+    private nuint Subkey(nuint key, string name) => _hive.Guard(() => _hive.Native.Subkey(key, name) is var found && (found != 0 || Ascii.IsValid(name))
+        ? found : _hive.Native.Subkeys(key).FirstOrDefault(k => _hive.Native.KeyName(k).Equals(name, StringComparison.OrdinalIgnoreCase)));
 
     /// <summary>Removes this key with all below it; it must not be used any more.</summary>
     public void Delete() => _hive.Guard(() => _hive.Native.DeleteKey(_node));
@@ -246,6 +253,8 @@ public sealed class RegistryKey
     public (RegistryType Type, byte[] Bytes)? Get(string name) => _hive.Guard<(RegistryType, byte[])?>(() =>
     {
         var value = _hive.Native.Value(_node, name);
+        if (value == 0 && !Ascii.IsValid(name))
+            value = _hive.Native.Values(_node).FirstOrDefault(v => _hive.Native.ValueName(v).Equals(name, StringComparison.OrdinalIgnoreCase));
         if (value == 0)
             return null;
         var (type, bytes) = _hive.Native.ValueData(value);

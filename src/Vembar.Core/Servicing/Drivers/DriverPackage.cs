@@ -123,7 +123,12 @@ public sealed class DriverPackage
         return Read(InfFile.Parse(bytes, path), Path.GetDirectoryName(Path.GetFullPath(path))!, Path.GetFileName(path));
     }
 
-    internal static DriverPackage Read(InfFile inf, string folder, string name)
+    /// <summary>Reads a package from its INF.</summary>
+    /// <param name="inf">The INF.</param>
+    /// <param name="folder">Where it lies.</param>
+    /// <param name="name">Its file name.</param>
+    /// <exception cref="VembarException">It is not the INF of a driver.</exception>
+    public static DriverPackage Read(InfFile inf, string folder, string name)
     {
         string Version(string key) => inf.Line("Version", key) is { } line ? inf.Expand(line.Value(0)) : "";
         if (!inf.Has("Version"))
@@ -202,7 +207,7 @@ public sealed class DriverPackage
             uint Number(string key, uint otherwise) => Text(key) is { Length: > 0 } text ? ParseNumber(text) ?? throw Bad($"{key}={text} in [{section}] is not a number") : otherwise;
             services.Add(new DriverService(
                 name, Text("DisplayName"), Number("ServiceType", 1), Number("StartType", 3), Number("ErrorControl", 1), Text("ServiceBinary"), Text("LoadOrderGroup"),
-                ((ParseNumber(line.Value(1)) ?? 0) & 2) != 0, ReadRegistry(section)));
+                ((ParseNumber(Inf.Expand(line.Value(1))) ?? 0) & 2) != 0, ReadRegistry(section)));
         }
         return services;
     }
@@ -214,7 +219,7 @@ public sealed class DriverPackage
         {
             foreach (var line in Inf.Section(list).Where(l => l.Value(0).Equals("HKR", StringComparison.OrdinalIgnoreCase)))
             {
-                var flags = ParseNumber(line.Value(3)) ?? 0;
+                var flags = ParseNumber(Inf.Expand(line.Value(3))) ?? 0;
                 var data = line.Values.Skip(4).Select(Inf.Expand).ToList();
                 var (type, bytes) = Value(flags, data);
                 values.Add(new DriverRegistryValue(Inf.Expand(line.Value(1)), Inf.Expand(line.Value(2)), type, bytes));

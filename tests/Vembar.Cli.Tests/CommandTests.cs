@@ -1,0 +1,224 @@
+using System.Diagnostics;
+using System.Text.Json;
+using Vembar.Core.Tests;
+using Xunit;
+
+namespace Vembar.Cli.Tests;
+
+public class CommandTests(World world)
+{
+    private static readonly string[] s_commands = ["survey", "capture", "list", "show", "files", "take", "verify", "copy", "drop", "service", "deploy", "demo", "completion"];
+
+    [Fact]
+    public void EveryCommandHasHelpWithExamples()
+    {
+        var overview = Vembar.Run("--help");
+        Assert.Equal(0, overview.Code);
+        foreach (var command in s_commands)
+        {
+            Assert.Contains($"\n  {command} ", overview.Output, StringComparison.Ordinal);
+            var help = Vembar.Run(command, "--help");
+            Assert.Equal(0, help.Code);
+            Assert.Contains("Examples:\n  ", help.Output, StringComparison.Ordinal);
+            Assert.Contains($"vembar {command}", help.Output, StringComparison.Ordinal);
+        }
+        Assert.Matches(@"^\d+\.\d+\.\d+\n$", Vembar.Run("--version").Output);
+    }
+
+    [Fact]
+    public void EveryOptionOfTheReadmesTourExists()
+    {
+        var readme = File.ReadAllText(Path.Combine(Vembar.Repository, "README.md"));
+        foreach (var line in readme.Split('\n').Where(l => l.StartsWith("vembar ", StringComparison.Ordinal) || l.StartsWith("$ vembar ", StringComparison.Ordinal)))
+        {
+            var words = line.TrimStart('$', ' ').Split(' ');
+            var help = Vembar.Run(words[1], "--help").Output;
+            Assert.All(words.Where(w => w.StartsWith("--", StringComparison.Ordinal)), option => Assert.Contains(option, help, StringComparison.Ordinal));
+        }
+    }
+
+    [Fact]
+    public void ListShowsTheImagesARowEach()
+    {
+        var plain = Vembar.Run("list", world.Archive);
+        Assert.Equal(0, plain.Code);
+        var lines = plain.Output.TrimEnd('\n').Split('\n');
+        Assert.Equal(3, lines.Length);
+        Assert.StartsWith("No.  Name", lines[0], StringComparison.Ordinal);
+        Assert.Contains("Reading room", lines[2], StringComparison.Ordinal);
+        Assert.DoesNotContain('\u001b', plain.Output);
+        Assert.All(lines, l => Assert.Equal(l.TrimEnd(), l));
+
+        var json = Vembar.Run("list", world.Archive, "--json").Json;
+        Assert.Equal(["archive", "id", "size", "leftOver", "images"], json.EnumerateObject().Select(p => p.Name));
+        var image = json.GetProperty("images")[0];
+        foreach (var key in (string[])["number", "name", "version", "edition", "note", "labels", "product", "build", "architecture", "languages", "created", "root", "files", "folders", "bytes", "bytesAdded", "origin", "history"])
+            Assert.True(image.TryGetProperty(key, out _), key);
+        Assert.Equal("26100.4061", image.GetProperty("build").GetString());
+        Assert.EndsWith("Z", image.GetProperty("created").GetString(), StringComparison.Ordinal);
+        Assert.Matches("^[0-9a-f]{64}$", image.GetProperty("root").GetString());
+    }
+
+    [Fact]
+    public void CaptureTellsWhatWasNewAndWhatWasLeftOut()
+    {
+        using var folder = new TempFolder();
+        var first = Vembar.Run("capture", world.At("references/lending-desk"), folder.At("a.vmb"), "--name", "Lending desk", "--json", "--label", "site=valley", "--note", "for all", "--verify").Json;
+        Assert.True(first.GetProperty("verified").GetBoolean());
+        Assert.Equal("valley", first.GetProperty("image").GetProperty("labels").GetProperty("site").GetString());
+        var stats = first.GetProperty("stats");
+        Assert.Equal(["filesSeen", "filesRead", "bytesSeen", "bytesRead", "bytesNew", "bytesStored", "seconds"], stats.EnumerateObject().Select(p => p.Name));
+        Assert.Contains(first.GetProperty("leftOut").EnumerateArray(), l => l.GetProperty("path").GetString() == "pagefile.sys" && l.GetProperty("rule").GetString() == "pagefile.sys");
+        var second = Vembar.Run("capture", world.At("references/reading-room"), folder.At("a.vmb"), "--name", "Reading room");
+        Assert.Equal(0, second.Code);
+        Assert.Matches(@"were new \(\d+\.\d %\)", second.Output);
+        Assert.Contains("pagefile.sys", second.Output, StringComparison.Ordinal);
+        Assert.True(Vembar.Run("capture", world.At("references/lending-desk"), folder.At("a.vmb"), "--name", "Again", "--json").Json.GetProperty("stats").GetProperty("bytesNew").GetInt64() == 0);
+    }
+
+    [Fact]
+    public void AFolderWithoutWindowsIsCapturedAndSaid()
+    {
+        using var folder = new TempFolder();
+        folder.Write("src/file", "x");
+        var ran = Vembar.Run("capture", folder.At("src"), folder.At("a.vmb"), "--name", "Files", "--edition", "Own");
+        Assert.Equal(0, ran.Code);
+        Assert.Contains("no Windows found", ran.Error, StringComparison.Ordinal);
+        Assert.Equal("Own", Vembar.Run("show", folder.At("a.vmb"), "--json").Json.GetProperty("image").GetProperty("edition").GetString());
+    }
+
+    [Fact]
+    public void ShowTellsProgramsAndHistory()
+    {
+        var all = Vembar.Run("show", world.Archive + "#reading ROOM");
+        foreach (var text in (string[])["Windows 11 Enterprise, build 26100.4061, x64", "cy-GB, en-GB", "WIN-3M8R4RRTARN", "Lanternview Document Viewer", "generalized", "capture"])
+            Assert.Contains(text, all.Output, StringComparison.Ordinal);
+        var programs = Vembar.Run("show", world.Archive + "#2", "--only", "programs").Output.TrimEnd('\n').Split('\n');
+        Assert.Equal(4, programs.Length);
+        Assert.Equal(3, Vembar.Run("show", world.Archive + "#2", "--json").Json.GetProperty("programs").GetArrayLength());
+        Assert.Equal(2, Vembar.Run("show", world.Archive + "#2", "--only", "everything").Code);
+    }
+
+    [Fact]
+    public void FilesListsFoldersAndPatterns()
+    {
+        Assert.Contains("Program Files/", Vembar.Run("files", world.Archive + "#1").Output, StringComparison.Ordinal);
+        var json = Vembar.Run("files", world.Archive + "#1", @"windows\system32\CONFIG\s*", "--json").Json.GetProperty("entries");
+        Assert.Equal(["SAM", "SECURITY", "SOFTWARE", "SYSTEM"], json.EnumerateArray().Select(e => e.GetProperty("path").GetString()![24..]));
+        var system = json[3];
+        Assert.Equal(["path", "kind", "bytes", "modified", "attributes", "hash", "linkTarget", "streams"], system.EnumerateObject().Select(p => p.Name));
+        var expected = Tools.Run("b3sum", ["--no-names", world.At("references/lending-desk/Windows/System32/config/SYSTEM")]).Trim();
+        Assert.Equal(expected, system.GetProperty("hash").GetString());
+        var wrong = Vembar.Run("files", world.Archive + "#1", "Windows/Sytem32");
+        Assert.Equal(3, wrong.Code);
+        Assert.Contains("Did you mean 'Windows/System32'?", wrong.Error, StringComparison.Ordinal);
+        Assert.Equal(996 + 1, Vembar.Run("files", world.Archive + "#1", "**", "--quiet").Output.Split('\n').Count(l => l.Length > 0 && !l.EndsWith('/')));
+    }
+
+    [Fact]
+    public void TakePrintsAFileOrFillsAFolder()
+    {
+        using var folder = new TempFolder();
+        var text = Vembar.Run("take", world.Archive + "#1", "Users/Public/Documents/Welcome.txt", "--to", "-");
+        Assert.Equal("Welcome to Lending desk at Tarn Valley Libraries.\r\n", text.Output);
+        var taken = Vembar.Run("take", world.Archive + "#1", "Program Files", "Windows/Setup", "--to", folder.At("out"), "--json");
+        Assert.Equal(0, taken.Code);
+        Assert.Equal("", Tools.Run("diff", ["-r", world.At("references/lending-desk/Program Files"), folder.At("out/Program Files")]));
+        Assert.Equal(3, Vembar.Run("take", world.Archive + "#1", "nothing/here", "--to", folder.At("out")).Code);
+        Assert.Equal(2, Vembar.Run("take", world.Archive + "#1", "a", "b", "--to", "-").Code);
+    }
+
+    [Fact]
+    public void ServiceTellsEachOutcomeAndRefusesWhole()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        var done = Vembar.Run("service", archive + "#1", "--driver", world.At("drivers/corrin-storage"), "--answers", world.At("answers/lending-desk.xml"), "--as", "Serviced", "--json");
+        Assert.Equal(0, done.Code);
+        Assert.Equal(["done", "done"], done.Json.GetProperty("changes").EnumerateArray().Select(c => c.GetProperty("status").GetString()));
+        Assert.Equal(3, done.Json.GetProperty("image").GetProperty("number").GetInt32());
+        var again = Vembar.Run("service", archive + "#Serviced", "--driver", world.At("drivers/corrin-storage"), "--in-place");
+        Assert.Contains("already", again.Output, StringComparison.Ordinal);
+        Assert.Contains("Nothing had to be changed", again.Output, StringComparison.Ordinal);
+        var refused = Vembar.Run("service", archive + "#1", "--driver", world.At("answers"), "--remove", "Windows/Panther", "--in-place");
+        Assert.Equal(1, refused.Code);
+        Assert.Contains("refused", refused.Output, StringComparison.Ordinal);
+        Assert.Contains("Nothing was written", refused.Output, StringComparison.Ordinal);
+        var plan = Vembar.Run("service", archive + "#2", "--order", world.At("orders/reading-room.yaml"), "--plan");
+        Assert.Equal(0, plan.Code);
+        Assert.Contains("would be done", plan.Output, StringComparison.Ordinal);
+        Assert.Equal(2, Vembar.Run("service", archive + "#1", "--remove", "x").Code);
+        Assert.Equal(2, Vembar.Run("service", archive + "#1", "--remove", "x", "--as", "y", "--in-place").Code);
+        Assert.Equal(2, Vembar.Run("service", archive + "#1", "--in-place").Code);
+    }
+
+    [Fact]
+    public void DeployCopyDropAndVerifyWorkTogether()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        var deployed = Vembar.Run("deploy", archive + "#1", folder.At("out"), "--computer-name", "TVL-DESK-014", "--verify", "--json");
+        Assert.Equal(0, deployed.Code);
+        Assert.Equal(997, deployed.Json.GetProperty("files").GetInt64());
+        Assert.Equal(0, Vembar.Run("copy", archive + "#2", folder.At("other.vmb"), "--json").Code);
+        Assert.Equal("Reading room", Vembar.Run("list", folder.At("other.vmb"), "--json").Json.GetProperty("images")[0].GetProperty("name").GetString());
+        Assert.Equal(1, Vembar.Run("drop", archive + "#2", "--json").Json.GetProperty("imagesLeft").GetInt32());
+        var verify = Vembar.Run("verify", archive, "--json").Json;
+        Assert.True(verify.GetProperty("ok").GetBoolean());
+        Assert.Equal(["archive", "ok", "blocks", "bytes", "leftOver", "seconds", "damage", "repaired"], verify.EnumerateObject().Select(p => p.Name));
+        Assert.Contains("in order", Vembar.Run("verify", archive).Output, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void SurveySaysWhatThereIs()
+    {
+        var json = Vembar.Run("survey", world.At("references/bookmobile"), "--json").Json;
+        Assert.Equal(["source", "disk", "volumes"], json.EnumerateObject().Select(p => p.Name));
+        Assert.Equal("generalized", json.GetProperty("volumes")[0].GetProperty("windows").GetProperty("state").GetString());
+        Assert.Contains("A capture would take", Vembar.Run("survey", world.At("references/bookmobile")).Output, StringComparison.Ordinal);
+        Assert.Contains("no Windows found", Vembar.Run("survey", world.At("drivers")).Output, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void TheDemoTellsItsStory()
+    {
+        using var folder = new TempFolder();
+        var demo = Vembar.Run("demo", folder.At("world"), "--json");
+        Assert.Equal(0, demo.Code);
+        Assert.All(demo.Json.GetProperty("checks").EnumerateArray(), c => Assert.True(c.GetProperty("ok").GetBoolean(), c.ToString()));
+        Assert.True(demo.Json.GetProperty("checks").GetArrayLength() > 12);
+        Assert.Equal(3, Vembar.Run("demo", folder.At("world")).Code);
+    }
+
+    [Fact]
+    public void CompletionKnowsCommandsAndOptions()
+    {
+        Assert.Contains("capture", Vembar.Run("[suggest:9]", "vembar ca").Output, StringComparison.Ordinal);
+        Assert.Contains("--effort", Vembar.Run("[suggest:18]", "vembar capture --e").Output, StringComparison.Ordinal);
+        foreach (var shell in (string[])["bash", "zsh", "fish"])
+            Assert.Contains("vembar", Vembar.Run("completion", shell).Output, StringComparison.Ordinal);
+        Tools.Run("bash", ["-n", "-c", Vembar.Run("completion", "bash").Output]);
+    }
+
+    [Fact]
+    public void TheLogTellsWhatWasDone()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        Vembar.Run("service", archive + "#1", "--remove", "Windows/Panther/setupact.log", "--in-place", "--log", folder.At("run.log"));
+        var lines = File.ReadAllLines(folder.At("run.log")).Select(l => JsonDocument.Parse(l).RootElement).ToList();
+        Assert.Contains(lines, l => l.TryGetProperty("Message", out var m) && m.GetString()!.Contains("setupact.log: Done", StringComparison.Ordinal));
+        Assert.Equal(0, lines[^1].GetProperty("ExitCode").GetInt32());
+        Assert.Equal(3, Vembar.Run("list", archive, "--log", folder.At("no/such/folder/log")).Code);
+    }
+
+    [Fact]
+    public void ColourIsForTerminalsAndCanBeTurnedOff()
+    {
+        // script(1) gives the program a terminal.
+        string OnTerminal(string before, string more) => Tools.Run("script", ["-qec", $"{before} {Vembar.Path} list {world.Archive} {more}", "/dev/null"]);
+        Assert.Contains("\u001b[", OnTerminal("TERM=xterm-256color", ""), StringComparison.Ordinal);
+        Assert.DoesNotContain("\u001b[", OnTerminal("TERM=xterm-256color NO_COLOR=1", ""), StringComparison.Ordinal);
+        Assert.DoesNotContain("\u001b[", OnTerminal("TERM=xterm-256color", "--plain"), StringComparison.Ordinal);
+    }
+}

@@ -1,0 +1,38 @@
+using Vembar.Core.Tests;
+using Vembar.Demo;
+using Xunit;
+
+[assembly: AssemblyFixture(typeof(DemoFixture))]
+
+namespace Vembar.Core.Tests;
+
+/// <summary>The demo's world, made once for all tests; they only read it.</summary>
+public sealed class DemoFixture : IDisposable
+{
+    private readonly TempFolder _folder = new();
+
+    public DemoFixture()
+    {
+        DemoWorld.Make(_folder.Path, 1, CancellationToken.None);
+        Archive = _folder.At("desk.vmb");
+        Do.Capture(Reference("lending-desk"), Archive, "Lending desk");
+    }
+
+    /// <summary>An archive with the lending desk as image 1. Tests that write take a copy.</summary>
+    public string Archive { get; }
+
+    public string Reference(string edition) => _folder.At($"references/{edition}");
+
+    public string Driver(string name) => _folder.At($"drivers/{name}");
+
+    public string At(string path) => _folder.At(path);
+
+    public string CopyArchive(TempFolder to)
+    {
+        var copy = to.At("desk.vmb");
+        File.Copy(Archive, copy);
+        return copy;
+    }
+
+    public void Dispose() => _folder.Dispose();
+}
