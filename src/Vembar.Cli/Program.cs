@@ -11,7 +11,7 @@ internal static class Program
         Console.OutputEncoding = new System.Text.UTF8Encoding(false);
         var root = Root();
         var parse = root.Parse(args);
-        if (parse.Errors.Count > 0)
+        if (parse.Action is System.CommandLine.Invocation.ParseErrorAction || (parse.Errors.Count > 0 && parse.Action is null))
             return Wrong(parse, args, root);
         return parse.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false, ProcessTerminationTimeout = null });
     }
@@ -32,11 +32,17 @@ internal static class Program
         return root;
     }
 
+    private static string Message(System.CommandLine.Parsing.ParseError error)
+    {
+        var message = string.Join(' ', error.Message.Split((char[])['\n', '\t', ' '], StringSplitOptions.RemoveEmptyEntries)).TrimEnd('.');
+        return error.SymbolResult is System.CommandLine.Parsing.OptionResult { Option.Name: var name } && !message.Contains(name, StringComparison.Ordinal) ? $"{name}: {message}" : message;
+    }
+
     // The library's own error page prints the whole help; one line that says what is wrong serves better.
     private static int Wrong(ParseResult parse, string[] args, RootCommand root)
     {
         var command = parse.CommandResult.Command;
-        var messages = parse.Errors.Select(e => e.Message.TrimEnd('.')).Distinct().ToList();
+        var messages = parse.Errors.Select(Message).Distinct().ToList();
         var hint = $"See `vembar {(command == root ? "" : command.Name + " ")}--help`.";
         var word = parse.UnmatchedTokens is [var first, ..] ? first : null;
         if (command == root && args.Length == 0)

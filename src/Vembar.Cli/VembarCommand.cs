@@ -67,6 +67,7 @@ internal static class Help
     {
         var option = root.Options.OfType<HelpOption>().Single();
         option.Description = "Show help";
+        option.Aliases.Remove("-?");
         option.Action = new WithExamples((HelpAction)option.Action!);
         if (root.Options.OfType<VersionOption>().SingleOrDefault() is { } version)
             version.Description = "Show the version";

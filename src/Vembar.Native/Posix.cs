@@ -403,6 +403,13 @@ public static unsafe partial class Posix
         return Marshal.GetLastPInvokeError() == Errno.WouldBlock ? false : throw Fail("lock", "");
     }
 
+    /// <summary>Gives up a lock. Closing alone is not enough: a process that is just being started may hold the open file for a moment longer.</summary>
+    public static void Unlock(SafeHandle open)
+    {
+        const int Release = 8;
+        _ = flock(Fd(open), Release);
+    }
+
     /// <summary>Makes everything written to an open file or folder durable.</summary>
     /// <exception cref="NativeException">The device reported an error.</exception>
     public static void Sync(SafeHandle open)

@@ -90,11 +90,23 @@ public class TreeTests(DemoFixture demo)
             var stream = writer.Add(BlockKind.Content, "zone"u8);
             var file = new TreeEntry
             {
-                Name = "\uD800 odd\u0301.txt", Kind = EntryKind.File, Content = FileContent.Empty,
-                Attributes = WindowsAttributes.Hidden | WindowsAttributes.ReadOnly, Created = time, Modified = new FileTime(5, 99), Changed = new FileTime(7), Accessed = new FileTime(0),
-                Security = security, Reparse = [1, 2, 3, 4], ShortName = "ODD~1.TXT", LinkGroup = 77, ObjectId = new byte[16],
-                ExtendedAttributes = [new NamedValue("EA", [9], 0x80)], Streams = [new NamedStream("Zone.Identifier", new FileContent(4, stream, [new ContentPart(stream, 4)]))],
-                Owner = new PosixOwner(0x9ED, 1000, 100), PosixAttributes = [new NamedValue("user.x", [1, 2])],
+                Name = "\uD800 odd\u0301.txt",
+                Kind = EntryKind.File,
+                Content = FileContent.Empty,
+                Attributes = WindowsAttributes.Hidden | WindowsAttributes.ReadOnly,
+                Created = time,
+                Modified = new FileTime(5, 99),
+                Changed = new FileTime(7),
+                Accessed = new FileTime(0),
+                Security = security,
+                Reparse = [1, 2, 3, 4],
+                ShortName = "ODD~1.TXT",
+                LinkGroup = 77,
+                ObjectId = new byte[16],
+                ExtendedAttributes = [new NamedValue("EA", [9], 0x80)],
+                Streams = [new NamedStream("Zone.Identifier", new FileContent(4, stream, [new ContentPart(stream, 4)]))],
+                Owner = new PosixOwner(0x9ED, 1000, 100),
+                PosixAttributes = [new NamedValue("user.x", [1, 2])],
             };
             var link = new TreeEntry { Name = "link", Kind = EntryKind.Link, LinkTarget = "../elsewhere" };
             var sub = new TreeEntry { Name = "CaseFolder", Kind = EntryKind.Folder, CaseSensitive = true, Attributes = WindowsAttributes.Directory, Folder = writer.Add(BlockKind.Tree, "F\0\0"u8) };
@@ -133,7 +145,7 @@ public class TreeTests(DemoFixture demo)
     private static TreeEditor EmptyImage(params TreeEntry[] entries)
     {
         var empty = new ImageTree(new MemoryChunks(new Dictionary<ChunkId, byte[]> { [RootId] = RootBytes }), RootId, "test");
-        return new TreeEditor(empty, entries);
+        return new TreeEditor(empty, entries.Select(e => (WindowsPath.Root.Child(e.Name), e)));
     }
 
     // The root node of an empty image, written by hand from docs/archive-format.md.
@@ -143,7 +155,11 @@ public class TreeTests(DemoFixture demo)
 
     private static ImageRecord Record(ChunkId root) => new()
     {
-        Number = 0, Name = "test", Created = DateTime.UtcNow, Root = root, Origin = new ImageOrigin { Kind = "image", From = "test" },
+        Number = 0,
+        Name = "test",
+        Created = DateTime.UtcNow,
+        Root = root,
+        Origin = new ImageOrigin { Kind = "image", From = "test" },
     };
 
     [Fact]

@@ -22,8 +22,8 @@ internal static class CaptureCommand
         var verify = new Option<bool>("--verify") { Description = "Read the whole archive afterwards and check every byte" };
         var wait = SharedOptions.Wait();
         return new VembarCommand("capture", "Make an image of a generalized install and add it to an archive",
-            "vembar capture demo/references/lending-desk desks.vmb --name \"Lending desk\" --version 2026.09",
-            "vembar capture demo/references/reading-room desks.vmb --name \"Reading room\" --effort dense --verify",
+            "vembar capture vembar-demo/references/lending-desk desks.vmb --name \"Lending desk\" --version 2026.09",
+            "vembar capture vembar-demo/references/reading-room desks.vmb --name \"Reading room\" --effort dense --verify",
             "vembar capture /mnt/reference desks.vmb --name Bookmobile --leave-out \"**/*.iso\" --label site=valley")
             .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, verify, wait)
             .Does((parse, session) =>
@@ -83,7 +83,7 @@ internal static class CaptureCommand
         Session.Line($"Image {image.Number} \"{image.Name}\" is in {result.Archive}.");
         Session.Line();
         if (image.Product.Length > 0)
-            Session.Line($"  {image.Product}, {image.Edition}, build {image.Build}, {image.Architecture}, {string.Join(", ", image.Languages)}");
+            Session.Line($"  {image.Product}{(image.Product.Contains(image.Edition, StringComparison.OrdinalIgnoreCase) ? "" : $", {image.Edition}")}, build {image.Build}, {image.Architecture}, {string.Join(", ", image.Languages)}");
         Session.Line($"  {Text.Count(stats.FilesSeen, "file")}, {Text.Size(stats.BytesSeen)}; {Text.Size(stats.BytesNew)} of it were new{(stats.BytesSeen > 0 ? $" ({100.0 * stats.BytesNew / stats.BytesSeen:0.0} %)" : "")}");
         Session.Line($"  the archive grew by {Text.Size(stats.BytesStored)}");
         Session.Line($"  took {Text.Duration(stats.Seconds)}{(stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "")}");

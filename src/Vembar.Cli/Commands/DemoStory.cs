@@ -86,12 +86,14 @@ internal sealed class DemoStory
             "capture", At("references/reading-room"), archive, "--name", "Reading room", "--version", "2026.09");
         var grown = new FileInfo(archive).Length - before;
         Check("the second edition costs less than half of the first", grown * 2 < before, $"{Text.Size(before)}, then {Text.Size(grown)} more");
+        Say("");
         Step("Give the lending desk the drivers it needs to start and to reach the network, and the answers for its first start. The image is changed within the archive; nothing is unpacked.",
             "service", $"{archive}#Lending desk", "--driver", At("drivers/corrin-storage"), "--driver", At("drivers/corrin-network"), "--answers", At("answers/lending-desk.xml"), "--as", "Lending desk, serviced");
         var size = new FileInfo(archive).Length;
         Step("The same again changes nothing.",
             "service", $"{archive}#Lending desk, serviced", "--driver", At("drivers/corrin-storage"), "--driver", At("drivers/corrin-network"), "--answers", At("answers/lending-desk.xml"), "--in-place");
         Check("servicing twice adds nothing to the archive", new FileInfo(archive).Length == size, Text.Size(size));
+        Say("");
         Step("See what the archive holds now.", "list", archive);
         Step("Check every byte of it.", "verify", archive);
         Step("Deploy the serviced lending desk into a folder, with a name for this machine, and read it back.",
@@ -135,7 +137,6 @@ internal sealed class DemoStory
     {
         _checks.Add(new DemoCheckJson(what, ok, found));
         Say($"   {(ok ? "yes" : "NO")}: {what} ({found})");
-        Say("");
     }
 
     private void Compare(string reference, string deployed)

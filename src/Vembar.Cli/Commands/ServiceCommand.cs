@@ -24,9 +24,9 @@ internal static class ServiceCommand
         var effort = SharedOptions.Effort();
         var wait = SharedOptions.Wait();
         return new VembarCommand("service", "Change an image offline, within the archive: drivers, answer file, files",
-            "vembar service desks.vmb#1 --driver demo/drivers/corrin-storage --answers demo/answers/lending-desk.xml --as \"Lending desk, serviced\"",
-            "vembar service desks.vmb#1 --put demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
-            "vembar service desks.vmb#2 --order demo/orders/reading-room.yaml --plan")
+            "vembar service desks.vmb#1 --driver vembar-demo/drivers/corrin-storage --answers vembar-demo/answers/lending-desk.xml --as \"Lending desk, serviced\"",
+            "vembar service desks.vmb#1 --put vembar-demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
+            "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan")
             .With(image, drivers, answers, put, remove, order, name, inPlace, plan, effort, wait)
             .Does((parse, session) =>
             {

@@ -30,7 +30,10 @@ internal static class ShowCommand
                 Session.Line();
             first = false;
             if (only is null && heading.Length > 0)
-                Session.Line(heading);
+            {
+                Session.Line($"== {heading}");
+                Session.Line();
+            }
             print();
         }
         var image = result.Image;
@@ -67,12 +70,14 @@ internal static class ShowCommand
         });
         Part("history", "History", () =>
         {
+            var table = new Table("Time", "Action", "Details");
             foreach (var entry in image.History)
             {
-                Session.Line($"  {Text.Time(entry.Time)}  {entry.Action}");
-                foreach (var detail in entry.Details)
-                    Session.Line($"      {detail}");
+                table.Row(Text.Time(entry.Time), entry.Action, entry.Details.Count > 0 ? entry.Details[0] : "");
+                foreach (var detail in entry.Details.Skip(1))
+                    table.Row("", "", detail);
             }
+            table.Print(session);
         });
     }
 }

@@ -9,7 +9,7 @@ internal static class SurveyCommand
     {
         var source = new Argument<string>("SOURCE") { Description = "The folder that is the root of a Windows volume" };
         return new VembarCommand("survey", "Say which Windows install a folder holds and what a capture would take",
-            "vembar survey demo/references/lending-desk", "vembar survey /mnt/reference --json")
+            "vembar survey vembar-demo/references/lending-desk", "vembar survey /mnt/reference --json")
             .With(source).Does((parse, session) =>
             {
                 var result = SurveyOperation.Run(parse.GetRequiredValue(source), session.Progress, session.Cancellation);

@@ -33,8 +33,12 @@ internal static class VerifyCommand
         Session.Line($"{result.Archive} is damaged: {Text.Count(result.Damage.Count, "problem")}.");
         Session.Line();
         var table = new Table(">Image", "Path", "Problem");
-        foreach (var damage in result.Damage)
+        // A terminal shows how it begins; a pipe gets all of it.
+        const int OnTerminal = 25;
+        foreach (var damage in result.Damage.Take(Console.IsOutputRedirected ? int.MaxValue : OnTerminal))
             table.Row(damage.Image == 0 ? "-" : $"{damage.Image}", damage.Path, damage.Problem);
         table.Print(session);
+        if (!Console.IsOutputRedirected && result.Damage.Count > OnTerminal)
+            Session.Line($"and {Text.Number(result.Damage.Count - OnTerminal)} more; `vembar verify {result.Archive} | less` shows all of them.");
     }
 }

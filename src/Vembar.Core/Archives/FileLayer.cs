@@ -91,7 +91,9 @@ public sealed class SystemFileLayer : IFileLayer
 
         public void Truncate(long length) => RandomAccess.SetLength(handle, length);
 
-        public bool TryLock() => Posix.TryLock(handle);
+        private bool _locked;
+
+        public bool TryLock() => _locked = Posix.TryLock(handle);
 
         public bool IsStillAt(string path)
         {
@@ -100,6 +102,12 @@ public sealed class SystemFileLayer : IFileLayer
                 && Posix.TryStat(null, PosixName.Encode(target ?? path), out var there) && there.Inode == own.Inode && there.Device == own.Device;
         }
 
-        public void Dispose() => handle.Dispose();
+        public void Dispose()
+        {
+            if (_locked)
+                Posix.Unlock(handle);
+            _locked = false;
+            handle.Dispose();
+        }
     }
 }

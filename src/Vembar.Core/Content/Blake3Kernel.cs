@@ -56,8 +56,14 @@ internal static unsafe class Blake3Kernel
     {
         var state = new State<TVector>
         {
-            H0 = TLanes.All(Iv0), H1 = TLanes.All(Iv1), H2 = TLanes.All(Iv2), H3 = TLanes.All(Iv3),
-            H4 = TLanes.All(Iv4), H5 = TLanes.All(Iv5), H6 = TLanes.All(Iv6), H7 = TLanes.All(Iv7),
+            H0 = TLanes.All(Iv0),
+            H1 = TLanes.All(Iv1),
+            H2 = TLanes.All(Iv2),
+            H3 = TLanes.All(Iv3),
+            H4 = TLanes.All(Iv4),
+            H5 = TLanes.All(Iv5),
+            H6 = TLanes.All(Iv6),
+            H7 = TLanes.All(Iv7),
         };
         var low = stackalloc uint[16];
         var high = stackalloc uint[16];
@@ -82,8 +88,14 @@ internal static unsafe class Blake3Kernel
     {
         var state = new State<uint>
         {
-            H0 = chainingValue[0], H1 = chainingValue[1], H2 = chainingValue[2], H3 = chainingValue[3],
-            H4 = chainingValue[4], H5 = chainingValue[5], H6 = chainingValue[6], H7 = chainingValue[7],
+            H0 = chainingValue[0],
+            H1 = chainingValue[1],
+            H2 = chainingValue[2],
+            H3 = chainingValue[3],
+            H4 = chainingValue[4],
+            H5 = chainingValue[5],
+            H6 = chainingValue[6],
+            H7 = chainingValue[7],
         };
         Compress<uint, Lanes1>(ref state, &block, 0, (uint)counter, (uint)(counter >> 32), length, flags);
         Lanes1.Store(in state, chainingValue, 1);

@@ -198,7 +198,7 @@ public static class VerifyOperation
                 var parts = tree.Parts(content, path);
                 var wrong = parts.Where(p => !p.IsHole && (bad.ContainsKey(p.Id) || !archive.TryFind(p.Id, out var place) || place.Length != p.Length)).ToList();
                 if (wrong.Count > 0)
-                    damage.Add(new Damage(image.Number, path.ToString(), $"{what} is damaged ({wrong.Sum(w => w.Length)} of {content.Length} bytes)"));
+                    damage.Add(new Damage(image.Number, path.ToString(), wrong.Sum(w => w.Length) == content.Length ? $"{what} is damaged" : $"{what} is damaged ({wrong.Sum(w => w.Length)} of {content.Length} bytes)"));
             }
             catch (VembarException)
             {

@@ -114,7 +114,7 @@ public static class TakeOperation
         try
         {
             Directory.CreateDirectory(to);
-            using var target = new FolderTarget(to, new TreeEditor(tree, found.Select(f => f.Entry)), tree, archive, keepExisting: true);
+            using var target = new FolderTarget(to, new TreeEditor(tree, found.Select(f => (f.Path, f.Entry))), tree, archive, keepExisting: true);
             target.Plan(cancellation);
             target.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)), cancellation);
             return new TakeResult(target.Files, target.Bytes, [.. found.Select(f => f.Path.ToString())],

@@ -105,8 +105,12 @@ public static class ServiceOperation
         {
             record = record with
             {
-                Product = install.Product, Build = install.Build, Architecture = install.Architecture,
-                Languages = install.Languages, ComputerName = install.ComputerName, State = install.State,
+                Product = install.Product,
+                Build = install.Build,
+                Architecture = install.Architecture,
+                Languages = install.Languages,
+                ComputerName = install.ComputerName,
+                State = install.State,
             };
         }
         cancellation.ThrowIfCancellationRequested();

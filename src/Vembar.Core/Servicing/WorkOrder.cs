@@ -83,7 +83,13 @@ public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
             return null;
         }
         var fields = map.Children.ToDictionary(c => ((YamlScalarNode)c.Key).Value ?? "", c => ((YamlScalarNode)c.Value).Value ?? "");
-        string File(string value) => Path.GetFullPath(value, folder);
+        // Shown from where one stands, when that is not a longer way.
+        string File(string value)
+        {
+            var full = Path.GetFullPath(value, folder);
+            var near = Path.GetRelativePath(Environment.CurrentDirectory, full);
+            return near.StartsWith("..", StringComparison.Ordinal) ? full : near;
+        }
         var kinds = new[] { "driver", "answers", "put", "remove" }.Where(fields.ContainsKey).ToList();
         var extra = fields.Keys.Except(kinds).Where(k => !(k == "to" && fields.ContainsKey("put"))).ToList();
         if (kinds.Count != 1 || extra.Count > 0)

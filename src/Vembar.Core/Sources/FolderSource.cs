@@ -54,7 +54,8 @@ public sealed class FolderSource : IFileView, IDisposable
             var name = Path.GetFileName(full);
             return parent is null || !Directory.Exists(parent) ? null : Directory.EnumerateDirectories(parent)
                 .Select(d => (Path: d, Distance: Archives.Likeness.Distance(Path.GetFileName(d), name)))
-                .Where(d => d.Distance <= Math.Max(2, name.Length / 3)).OrderBy(d => d.Distance).Select(d => d.Path).FirstOrDefault();
+                .Where(d => d.Distance <= Math.Max(2, name.Length / 3)).OrderBy(d => d.Distance)
+                .Select(d => Path.Combine(Path.GetDirectoryName(Path.TrimEndingDirectorySeparator(path)) ?? "", Path.GetFileName(d.Path))).FirstOrDefault();
         }
         catch (IOException)
         {

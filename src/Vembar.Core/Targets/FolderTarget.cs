@@ -74,7 +74,7 @@ internal sealed class FolderTarget : IDisposable
         foreach (var child in _tree.Children(folder))
         {
             var entry = child.Entry;
-            var own = path.Child(entry.Name);
+            var own = child.At ?? path.Child(entry.Name);
             if (!PosixName.TryEncode(entry.Name, out var name) || name.Length > 256)
             {
                 problems.Add(VembarException.Input("name-not-possible", $"'{own}' has a name that Linux cannot write", "Deploy to a Windows volume, or rename it in the image."));

@@ -262,8 +262,17 @@ internal static class TreeCodec
             security = r.Number() is var place && place < (ulong)securities.Length ? securities[place] : throw r.Error("a security descriptor that is not listed");
         return new TreeEntry
         {
-            Name = name, Kind = kind, Attributes = attributes, Modified = modified, Created = created, Changed = changed, Accessed = accessed,
-            Content = content, Folder = folder, LinkTarget = target, Security = security,
+            Name = name,
+            Kind = kind,
+            Attributes = attributes,
+            Modified = modified,
+            Created = created,
+            Changed = changed,
+            Accessed = accessed,
+            Content = content,
+            Folder = folder,
+            LinkTarget = target,
+            Security = security,
             Reparse = fields.HasFlag(Field.Reparse) ? r.Block().ToArray() : null,
             ShortName = fields.HasFlag(Field.ShortName) ? r.Text() : null,
             LinkGroup = fields.HasFlag(Field.LinkGroup) ? r.UInt64() : 0,

@@ -22,12 +22,12 @@ public sealed class TreeEditor : IFileView
 
     /// <summary>An editor over some entries of a tree as if they were all of it.</summary>
     /// <param name="tree">Where they are from.</param>
-    /// <param name="top">What stands at the top; no two of the same name.</param>
-    public TreeEditor(ImageTree tree, IEnumerable<TreeEntry> top)
+    /// <param name="top">What stands at the top, each with its path in the tree; no two of the same name.</param>
+    public TreeEditor(ImageTree tree, IEnumerable<(WindowsPath Path, TreeEntry Entry)> top)
     {
         _tree = tree;
         _root = new Node(null, new TreeEntry { Name = "", Kind = EntryKind.Folder });
-        _root.Children = [.. top.Select(e => new Node(_root, e))];
+        _root.Children = [.. top.Select(t => new Node(_root, t.Entry) { At = t.Path })];
     }
 
     /// <summary>A place in the tree.</summary>
@@ -43,11 +43,14 @@ public sealed class TreeEditor : IFileView
         internal List<Node>? Children { get; set; }
         internal bool Changed { get; set; }
 
+        /// <summary>Where it is in the tree, when it was brought to the top of an editor; else null.</summary>
+        internal WindowsPath? At { get; init; }
+
         /// <summary>What is there.</summary>
         public TreeEntry Entry { get; internal set; }
 
         /// <summary>Its path.</summary>
-        public WindowsPath Path => Parent is null ? WindowsPath.Root : Parent.Path.Child(Entry.Name);
+        public WindowsPath Path => At is not null ? At : Parent is null ? WindowsPath.Root : Parent.Path.Child(Entry.Name);
     }
 
     /// <inheritdoc/>

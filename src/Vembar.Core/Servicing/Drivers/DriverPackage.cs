@@ -165,7 +165,12 @@ public sealed class DriverPackage
     {
         var package = new DriverPackage(Inf, _folder, InfName)
         {
-            Class = Class, ClassGuid = ClassGuid, Provider = Provider, Date = Date, Version = Version, Architectures = Architectures,
+            Class = Class,
+            ClassGuid = ClassGuid,
+            Provider = Provider,
+            Date = Date,
+            Version = Version,
+            Architectures = Architectures,
         };
         var devices = new List<DriverDevice>();
         foreach (var manufacturer in Inf.Section("Manufacturer"))

@@ -1,0 +1,221 @@
+using System.Diagnostics;
+using System.Globalization;
+using System.Runtime.InteropServices;
+using System.Text;
+
+// Measures the built program beside general tools on the same data in the same run, each several times in turn, and writes
+// docs/performance.md. Usage: vembar-bench [--quick] [--tree DIR] [--rows TEXT]
+var quick = args.Contains("--quick");
+string? Option(string name) => Array.IndexOf(args, name) is >= 0 and var at && at + 1 < args.Length ? args[at + 1] : null;
+var bench = new Bench(quick ? 1 : 3, Option("--tree") ?? "/usr/lib", Option("--rows") ?? "");
+return bench.Run();
+
+internal sealed class Bench(int times, string tree, string rows)
+{
+    private readonly string _vembar = Path.GetFullPath("out/vembar");
+    private readonly string _work = Directory.CreateTempSubdirectory("vembar-bench-").FullName;
+    private readonly List<string> _table = [];
+    private readonly StringBuilder _raw = new();
+
+    private sealed record Measured(double Seconds, long MemoryKib);
+
+    public int Run()
+    {
+        try
+        {
+            var (files, bytes) = Size(tree);
+            Note($"Tree: `{tree}`, {files:N0} files, {bytes / 1048576.0:N0} MiB. {Environment.ProcessorCount} cores, {RuntimeInformation.FrameworkDescription}. Median of {times}.");
+            Captures();
+            Adding();
+            Looking();
+            Servicing();
+            Verifying();
+            Deploying();
+            WriteReport();
+            return 0;
+        }
+        finally
+        {
+            Process.Start("rm", ["-rf", _work])!.WaitForExit();
+        }
+    }
+
+    private bool Wanted(string row) => rows.Length == 0 || row.Contains(rows, StringComparison.OrdinalIgnoreCase);
+
+    private string At(string name) => Path.Combine(_work, name);
+
+    private void Note(string text)
+    {
+        Console.WriteLine(text);
+        _raw.AppendLine(text).AppendLine();
+    }
+
+    private static (long Files, long Bytes) Size(string folder)
+    {
+        var files = new DirectoryInfo(folder).EnumerateFiles("*", new EnumerationOptions { RecurseSubdirectories = true, AttributesToSkip = FileAttributes.ReparsePoint }).ToList();
+        return (files.Count, files.Sum(f => f.Length));
+    }
+
+    // Time and peak memory as the kernel's accounting has them, children included.
+    private Measured Once(string command)
+    {
+        var clock = Stopwatch.StartNew();
+        using var process = Process.Start(new ProcessStartInfo("/usr/bin/env", ["time", "-f", "%M", "-o", At("memory"), "bash", "-c", command]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
+        var error = process.StandardError.ReadToEndAsync();
+        process.StandardOutput.ReadToEnd();
+        process.WaitForExit();
+        if (process.ExitCode != 0)
+            throw new InvalidOperationException($"{command}: {error.Result}");
+        return new Measured(clock.Elapsed.TotalSeconds, long.Parse(File.ReadAllLines(At("memory"))[^1], CultureInfo.InvariantCulture));
+    }
+
+    // In turn, so that a slow minute of the machine falls on all of them.
+    private Measured[] InTurn(params (string Before, string Command)[] commands)
+    {
+        var all = commands.Select(_ => new List<Measured>()).ToArray();
+        for (var round = 0; round < times; round++)
+        {
+            for (var i = 0; i < commands.Length; i++)
+            {
+                Once(commands[i].Before.Length > 0 ? commands[i].Before : "true");
+                all[i].Add(Once(commands[i].Command));
+            }
+        }
+        return [.. all.Select((list, i) =>
+        {
+            var median = list.OrderBy(m => m.Seconds).ElementAt(list.Count / 2);
+            Note($"- `{commands[i].Command.Replace(_work, "$WORK", StringComparison.Ordinal).Replace(_vembar, "vembar", StringComparison.Ordinal)}`: {median.Seconds:0.00} s, {list.Max(m => m.MemoryKib) / 1024} MiB");
+            return median with { MemoryKib = list.Max(m => m.MemoryKib) };
+        })];
+    }
+
+    private void Row(string work, string target, string reached, bool ok) => _table.Add($"| {work} | {target} | {reached} | {(ok ? "yes" : "no")} |");
+
+    private static string Ratio(double value) => value.ToString("0.00", CultureInfo.InvariantCulture);
+
+    private static long Length(string path) => new FileInfo(path).Length;
+
+    private void Captures()
+    {
+        if (Wanted("capture quick"))
+        {
+            var m = InTurn(
+                ($"rm -f {At("q.vmb")}", $"{_vembar} capture {tree} {At("q.vmb")} --name x --effort quick -q"),
+                ($"rm -f {At("q.sq")}", $"mksquashfs {tree} {At("q.sq")} -comp zstd -Xcompression-level 1 -b 1M -quiet -no-progress"),
+                ($"rm -f {At("q.tz")}", $"tar c {tree} 2>/dev/null | zstd -1 -T0 -q -o {At("q.tz")}"));
+            var time = m[0].Seconds / Math.Min(m[1].Seconds, m[2].Seconds);
+            var size = (double)Length(At("q.vmb")) / Math.Min(Length(At("q.sq")), Length(At("q.tz")));
+            Row("capture, quick", "time ≤ 0.70 × the faster of tar\\|zstd -1 and mksquashfs level 1; size ≤ 1.00 × the smaller", $"time {Ratio(time)}, size {Ratio(size)}, {m[0].MemoryKib / 1024} MiB", time <= 0.70 && size <= 1);
+        }
+        if (Wanted("capture balanced"))
+        {
+            var m = InTurn(
+                ($"rm -f {At("b.vmb")}", $"{_vembar} capture {tree} {At("b.vmb")} --name x -q"),
+                ($"rm -f {At("b.sq")}", $"mksquashfs {tree} {At("b.sq")} -comp zstd -Xcompression-level 6 -b 1M -quiet -no-progress"));
+            var time = m[0].Seconds / m[1].Seconds;
+            var size = (double)Length(At("b.vmb")) / Length(At("b.sq"));
+            Row("capture, balanced", "time ≤ 0.70, size ≤ 0.95 × mksquashfs level 6", $"time {Ratio(time)}, size {Ratio(size)}, {m[0].MemoryKib / 1024} MiB", time <= 0.70 && size <= 0.95);
+        }
+        if (Wanted("capture dense") && times > 1)
+        {
+            var clock = Once($"rm -f {At("d.vmb")}; {_vembar} capture {tree} {At("d.vmb")} --name x --effort dense -q");
+            var peer = Once($"mksquashfs {tree} {At("d.sq")} -comp zstd -Xcompression-level 19 -b 1M -quiet -no-progress");
+            Note($"- dense once: vembar {clock.Seconds:0.0} s, {Length(At("d.vmb"))} bytes; mksquashfs level 19 {peer.Seconds:0.0} s, {Length(At("d.sq"))} bytes");
+            var time = clock.Seconds / peer.Seconds;
+            var size = (double)Length(At("d.vmb")) / Length(At("d.sq"));
+            Row("capture, dense", "time ≤ 1.00, size < 1.00 × mksquashfs level 19", $"time {Ratio(time)}, size {Ratio(size)}, {clock.MemoryKib / 1024} MiB", time <= 1 && size < 1);
+            File.Delete(At("d.vmb"));
+            File.Delete(At("d.sq"));
+        }
+    }
+
+    private void Base()
+    {
+        if (!File.Exists(At("b.vmb")))
+            Once($"{_vembar} capture {tree} {At("b.vmb")} --name x -q");
+        if (!File.Exists(At("b.sq")))
+            Once($"mksquashfs {tree} {At("b.sq")} -comp zstd -Xcompression-level 6 -b 1M -quiet -no-progress");
+    }
+
+    private void Adding()
+    {
+        if (!Wanted("add"))
+            return;
+        Base();
+        var first = Once($"rm -f {At("first.vmb")}; {_vembar} capture {tree} {At("first.vmb")} --name x -q");
+        var before = Length(At("b.vmb"));
+        var m = InTurn(
+            ($"cp {At("b.vmb")} {At("t.vmb")}", $"{_vembar} capture {tree} {At("t.vmb")} --name y -q"),
+            ($"cp {At("b.vmb")} {At("r.vmb")}", $"{_vembar} capture {tree} {At("r.vmb")} --name y --reread -q"),
+            ("", $"find {tree} -type f -print0 | xargs -0 b3sum > /dev/null"));
+        var time = m[0].Seconds / first.Seconds;
+        var size = (double)(Length(At("t.vmb")) - before) / before;
+        Row("add an unchanged tree, times trusted", "≤ 0.05 × the first capture; ≤ 0.1 % of the size", $"time {Ratio(time)}, {size * 100:0.000} %, {m[0].MemoryKib / 1024} MiB", time <= 0.05 && size <= 0.001);
+        var read = m[1].Seconds / m[2].Seconds;
+        Row("add an unchanged tree, everything read", "≤ 1.3 × b3sum", $"time {Ratio(read)}, {m[1].MemoryKib / 1024} MiB", read <= 1.3);
+    }
+
+    private void Looking()
+    {
+        if (!Wanted("look"))
+            return;
+        Once($"{_vembar} demo {At("world")} --world-only --scale 33 -q");
+        Once($"for e in lending-desk reading-room bookmobile; do {_vembar} capture {At("world")}/references/$e {At("w.vmb")} --name $e -q --effort quick; done");
+        var m = InTurn(
+            ("", $"{_vembar} list {At("w.vmb")}"), ("", $"{_vembar} show {At("w.vmb")}#1"), ("", $"{_vembar} files {At("w.vmb")}#1 Windows/INF"), ("", $"{_vembar} files {At("w.vmb")}#1 --deep"));
+        Row("list, show, files, files of everything in an archive of 100,000 files", "≤ 0.25 s, ≤ 120 MiB", string.Join(", ", m.Select(x => $"{x.Seconds:0.00} s")) + $", {m.Max(x => x.MemoryKib) / 1024} MiB", m.All(x => x.Seconds <= 0.25) && m.Max(x => x.MemoryKib) <= 120 * 1024);
+    }
+
+    private void Servicing()
+    {
+        if (!Wanted("service"))
+            return;
+        if (!File.Exists(At("w.vmb")))
+            Looking();
+        var m = InTurn(
+            ($"cp {At("w.vmb")} {At("s.vmb")}", $"{_vembar} service {At("s.vmb")}#1 --driver {At("world")}/drivers/corrin-storage --in-place"),
+            ($"cp {At("w.vmb")} {At("s.vmb")}", $"{_vembar} service {At("s.vmb")}#1 --answers {At("world")}/answers/lending-desk.xml --in-place"));
+        Row("service: a driver, an answer file", "≤ 1.5 s, ≤ 200 MiB", string.Join(", ", m.Select(x => $"{x.Seconds:0.00} s")) + $", {m.Max(x => x.MemoryKib) / 1024} MiB", m.All(x => x.Seconds <= 1.5) && m.Max(x => x.MemoryKib) <= 200 * 1024);
+        var c = InTurn(
+            ($"rm -f {At("c.vmb")}", $"{_vembar} copy {At("w.vmb")}#1 {At("c.vmb")}"), ($"rm -f {At("c.bin")}", $"cp {At("c.vmb")} {At("c.bin")} && sync {At("c.bin")}"));
+        Row("copy an image between archives", "≤ 1.5 × cp of the same bytes (made durable)", $"time {Ratio(c[0].Seconds / c[1].Seconds)}, {c[0].MemoryKib / 1024} MiB", c[0].Seconds <= 1.5 * c[1].Seconds);
+    }
+
+    private void Verifying()
+    {
+        if (!Wanted("verify"))
+            return;
+        Base();
+        Once($"rm -f {At("v.tz")}; tar c {tree} 2>/dev/null | zstd -6 -T0 -q -o {At("v.tz")}");
+        var m = InTurn(("", $"{_vembar} verify {At("b.vmb")}"), ("", $"zstd -tq {At("v.tz")}"));
+        Row("verify", "≤ 1.2 × zstd -t of the same data", $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB", m[0].Seconds <= 1.2 * m[1].Seconds);
+    }
+
+    private void Deploying()
+    {
+        if (!Wanted("deploy"))
+            return;
+        Base();
+        var target = Directory.Exists("/dev/shm") ? $"/dev/shm/vembar-bench-{Environment.ProcessId}" : At("out");
+        var m = InTurn(
+            ($"rm -rf {target}", $"{_vembar} deploy {At("b.vmb")}#1 {target} -q"), ($"rm -rf {target}", $"unsquashfs -q -n -d {target} {At("b.sq")}"));
+        Once($"rm -rf {target}");
+        Row("deploy to a folder (in memory)", "≤ 0.8 × unsquashfs", $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB", m[0].Seconds <= 0.8 * m[1].Seconds);
+    }
+
+    private void WriteReport()
+    {
+        var report = new StringBuilder();
+        report.AppendLine("# Performance").AppendLine();
+        report.AppendLine("Written by `make bench`: the built program beside general tools on the same data in the same run, each in turn. Figures are ratios where a peer");
+        report.AppendLine("does the same work; below one is faster or smaller than the peer. Memory is the peak of the process.").AppendLine();
+        report.AppendLine("| work | to reach | reached | there |").AppendLine("|---|---|---|---|");
+        foreach (var row in _table)
+            report.AppendLine(row);
+        report.AppendLine().AppendLine("What limits the rows that are not there yet, and what was learnt on the way, is in [performance-notes.md](performance-notes.md).");
+        report.AppendLine().AppendLine("## Raw figures").AppendLine().Append(_raw);
+        if (rows.Length == 0)
+            File.WriteAllText("docs/performance.md", report.ToString());
+        Console.WriteLine(string.Join('\n', _table));
+    }
+}
