@@ -25,9 +25,10 @@ internal static class CommonOptions
 }
 
 /// <summary>One run of the program: where output goes, progress, the log, interruption, and how errors are told.</summary>
-internal sealed class Session : IDisposable
+internal sealed partial class Session : IDisposable
 {
     private readonly IAnsiConsole _console;
+    private readonly bool _plain;
     private readonly CancellationTokenSource _stop = new();
     private readonly List<PosixSignalRegistration> _signals = [];
     private readonly Serilog.Core.Logger? _log;
@@ -37,15 +38,11 @@ internal sealed class Session : IDisposable
     {
         Json = parse.GetValue(CommonOptions.Json);
         Verbose = parse.GetValue(CommonOptions.Verbose);
-        var plain = parse.GetValue(CommonOptions.Plain) || !string.IsNullOrEmpty(Environment.GetEnvironmentVariable("NO_COLOR"));
+        _plain = Console.IsOutputRedirected || parse.GetValue(CommonOptions.Plain) || !string.IsNullOrEmpty(Environment.GetEnvironmentVariable("NO_COLOR"));
         _console = AnsiConsole.Create(new AnsiConsoleSettings
         {
-            Ansi = Console.IsOutputRedirected || plain ? AnsiSupport.No : AnsiSupport.Detect,
-            ColorSystem = plain ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect,
             Out = new AnsiConsoleOutput(Console.Out),
         });
-        if (Console.IsOutputRedirected)
-            _console.Profile.Width = 100_000;
         if (parse.GetValue(CommonOptions.Log) is { } log)
             _log = OpenLog(log);
         Progress = new Progress(Console.Error, !Console.IsErrorRedirected, parse.GetValue(CommonOptions.Quiet), phase => _log?.Information("{Phase} began", phase));
@@ -150,19 +147,23 @@ internal sealed class Session : IDisposable
 
     public void Print(IRenderable renderable)
     {
-        if (!Console.IsOutputRedirected)
+        if (!_plain)
         {
             _console.Write(renderable);
             return;
         }
-        // Cells are filled up with spaces; a line of a pipe ends where its text ends.
+        // Told to do without styles, the library resets the terminal's all the same; so its codes are taken out here. Cells are filled up with spaces; a line ends
+        // where its text ends.
         var text = new StringWriter();
-        var console = AnsiConsole.Create(new AnsiConsoleSettings { Ansi = AnsiSupport.No, ColorSystem = ColorSystemSupport.NoColors, Out = new AnsiConsoleOutput(text) });
-        console.Profile.Width = 100_000;
+        var console = AnsiConsole.Create(new AnsiConsoleSettings { Ansi = AnsiSupport.Yes, ColorSystem = ColorSystemSupport.NoColors, Out = new AnsiConsoleOutput(text) });
+        console.Profile.Width = Console.IsOutputRedirected ? 100_000 : _console.Profile.Width;
         console.Write(renderable);
-        foreach (var line in text.ToString().TrimEnd('\n').Split('\n'))
+        foreach (var line in StyleCodes().Replace(text.ToString(), "").TrimEnd('\n').Split('\n'))
             Console.Out.WriteLine(line.TrimEnd());
     }
+
+    [System.Text.RegularExpressions.GeneratedRegex("\u001b\\[[0-9;]*m")]
+    private static partial System.Text.RegularExpressions.Regex StyleCodes();
 
     public void Dispose()
     {

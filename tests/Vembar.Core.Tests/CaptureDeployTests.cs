@@ -76,7 +76,7 @@ public class CaptureDeployTests
                     else
                         File.WriteAllBytes(path, [.. Enumerable.Repeat(bytes, repeat).SelectMany(b => b)]);
                 }
-                catch (IOException)
+                catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
                 {
                     // A file is where a folder would have to be; the tree is as good without it.
                 }
