@@ -26,6 +26,13 @@ internal sealed record TakeJson(string To, long Files, long Bytes, IReadOnlyList
 internal sealed record DamageJson(int? Image, string Path, string Problem);
 internal sealed record VerifyJson(string Archive, bool Ok, long Blocks, long Bytes, long LeftOver, double Seconds, IReadOnlyList<DamageJson> Damage, IReadOnlyList<string> Repaired);
 internal sealed record DropJson(string Archive, ImageRecord Image, int ImagesLeft);
+internal sealed record StateImageJson(int Number, string Name);
+internal sealed record StateJson(long Number, DateTime Time, string Change, long End, IReadOnlyList<StateImageJson> Images);
+internal sealed record HistoryJson(string Archive, IReadOnlyList<StateJson> States);
+internal sealed record RewindJson(string Archive, StateJson State);
+internal sealed record ImageJson(string Archive, ImageRecord Image);
+internal sealed record CompactJson(string Archive, int Images, long BytesBefore, long Bytes, double Seconds);
+internal sealed record DiffJson(ImageRecord From, ImageRecord To, bool Same, IReadOnlyList<string> Added, IReadOnlyList<string> Removed, IReadOnlyList<ChangedPath> Changed, IReadOnlyList<ChangedValue> Registry, ChangedNames? Programs, ChangedNames? Drivers);
 internal sealed record DeployJson(ImageRecord Image, string Target, long Files, long Bytes, double Seconds, IReadOnlyList<string> Volumes, IReadOnlyList<string> Kept, bool Verified, IReadOnlyList<string> Differences, IReadOnlyList<string> Warnings);
 internal sealed record WindowsJson(string Product, string Edition, string InstallType, string Build, string Architecture, IReadOnlyList<string> Languages, string ComputerName, string State);
 internal sealed record VolumeJson(int Number, long Start, long Bytes, string FileSystem, string Label, WindowsJson? Windows, long Files, IReadOnlyList<LeftOut> LeftOut);
@@ -45,6 +52,11 @@ internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 [JsonSerializable(typeof(DropJson))]
 [JsonSerializable(typeof(DeployJson))]
 [JsonSerializable(typeof(SurveyJson))]
+[JsonSerializable(typeof(HistoryJson))]
+[JsonSerializable(typeof(RewindJson))]
+[JsonSerializable(typeof(ImageJson))]
+[JsonSerializable(typeof(CompactJson))]
+[JsonSerializable(typeof(DiffJson))]
 [JsonSerializable(typeof(DemoJson))]
 internal sealed partial class CliJson : JsonSerializerContext
 {

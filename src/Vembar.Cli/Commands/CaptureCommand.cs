@@ -20,12 +20,13 @@ internal static class CaptureCommand
         var leaveOutFile = new Option<string?>("--leave-out-file") { Description = "Leave out what the patterns in FILE match, one a line, '#' begins a remark", HelpName = "FILE" };
         var keepAll = new Option<bool>("--keep-all") { Description = "Take also what Windows makes anew (page file, temporary files, recycle bin)" };
         var verify = new Option<bool>("--verify") { Description = "Read the whole archive afterwards and check every byte" };
+        var reread = new Option<bool>("--reread") { Description = "Read every file, also those that an earlier image of this folder has unchanged" };
         var wait = SharedOptions.Wait();
         return new VembarCommand("capture", "Make an image of a generalized install and add it to an archive",
             "vembar capture vembar-demo/references/lending-desk desks.vmb --name \"Lending desk\" --version 2026.09",
             "vembar capture vembar-demo/references/reading-room desks.vmb --name \"Reading room\" --effort dense --verify",
             "vembar capture /mnt/reference desks.vmb --name Bookmobile --leave-out \"**/*.iso\" --label site=valley")
-            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, verify, wait)
+            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, verify, reread, wait)
             .Does((parse, session) =>
             {
                 var request = new CaptureRequest
@@ -40,6 +41,7 @@ internal static class CaptureCommand
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     LeaveOut = [.. parse.GetRequiredValue(leaveOut), .. Patterns(parse.GetValue(leaveOutFile))],
                     KeepAll = parse.GetValue(keepAll),
+                    Reread = parse.GetValue(reread),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 };
                 var result = CaptureOperation.Run(request, session.Progress, session.Cancellation);
@@ -50,7 +52,7 @@ internal static class CaptureCommand
             });
     }
 
-    private static Dictionary<string, string> Labels(string[] texts)
+    internal static Dictionary<string, string> Labels(string[] texts)
     {
         var labels = new Dictionary<string, string>();
         foreach (var text in texts)
@@ -85,6 +87,8 @@ internal static class CaptureCommand
         if (image.Product.Length > 0)
             Session.Line($"  {image.Product}{(image.Product.Contains(image.Edition, StringComparison.OrdinalIgnoreCase) ? "" : $", {image.Edition}")}, build {image.Build}, {image.Architecture}, {string.Join(", ", image.Languages)}");
         Session.Line($"  {Text.Count(stats.FilesSeen, "file")}, {Text.Size(stats.BytesSeen)}; {Text.Size(stats.BytesNew)} of it were new{(stats.BytesSeen > 0 ? $" ({100.0 * stats.BytesNew / stats.BytesSeen:0.0} %)" : "")}");
+        if (stats.FilesRead < stats.FilesSeen && stats.BytesRead < stats.BytesSeen)
+            Session.Line($"  {Text.Size(stats.BytesRead)} in {Text.Count(stats.FilesRead, "file")} were read; the others are as an earlier image of this folder has them, or second names");
         Session.Line($"  the archive grew by {Text.Size(stats.BytesStored)}");
         Session.Line($"  took {Text.Duration(stats.Seconds)}{(stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "")}");
         if (result.LeftOut.Count > 0)

@@ -187,7 +187,22 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         }
     }
 
-    private ImageRecord ReadImage(CatalogueEntry entry) => ReadRecord(entry.Record, RecordJson.Default.ImageRecord, $"record of image {entry.Number}");
+    /// <summary>The states that the archive went through since it was made or rewritten, newest first.</summary>
+    /// <exception cref="VembarException">The record of one is damaged.</exception>
+    internal IEnumerable<(CommitRecord Commit, Catalogue Catalogue)> States()
+    {
+        var buffer = new byte[CommitRecord.Length];
+        for (var commit = Commit; ;)
+        {
+            yield return (commit, ReadRecord(commit.Catalogue, RecordJson.Default.Catalogue, "catalogue of an earlier state"));
+            if (commit.Previous == 0)
+                yield break;
+            commit = (_file.Read(buffer, commit.Previous) == buffer.Length ? CommitRecord.TryRead(buffer, Header.Id, commit.Previous) : null)
+                ?? throw VembarException.Damaged($"'{Path}': the record of an earlier state at byte {commit.Previous} is damaged");
+        }
+    }
+
+    internal ImageRecord ReadImage(CatalogueEntry entry) => ReadRecord(entry.Record, RecordJson.Default.ImageRecord, $"record of image {entry.Number}");
 
     private T ReadRecord<T>(ChunkId id, System.Text.Json.Serialization.Metadata.JsonTypeInfo<T> type, string what)
     {

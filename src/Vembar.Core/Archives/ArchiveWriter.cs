@@ -19,6 +19,7 @@ public sealed class ArchiveWriter : IDisposable
     private readonly Effort _effort;
     private readonly List<BlockInfo> _blocks = [];
     private readonly Dictionary<ChunkId, (int Block, int Offset, int Length)> _added = [];
+    private readonly Queue<Task<PackedBlock>> _packing = new();
     private readonly BlockBuilder?[] _open = new BlockBuilder?[4];
     private long _end;
     private bool _committed;
@@ -163,12 +164,36 @@ public sealed class ArchiveWriter : IDisposable
         ref var builder = ref _open[(int)kind];
         if (builder is null)
             return;
-        var zstd = ZstdPool.Rent();
-        using (var block = builder.Pack(_effort, zstd))
-            Append(block);
-        ZstdPool.Return(zstd);
-        builder.Dispose();
+        // Compressed on any core, appended in order.
+        var full = builder;
         builder = null;
+        _packing.Enqueue(Task.Run(() =>
+        {
+            using (full)
+            {
+                var zstd = ZstdPool.Rent();
+                var block = full.Pack(_effort, zstd);
+                ZstdPool.Return(zstd);
+                return block;
+            }
+        }));
+        while (_packing.Count > Environment.ProcessorCount)
+            AppendNext();
+    }
+
+    private void AppendNext()
+    {
+        using var block = _packing.Dequeue().GetAwaiter().GetResult();
+        Append(block);
+    }
+
+    // What is still open is packed, what is still being packed is appended.
+    private void Settle()
+    {
+        for (var kind = BlockKind.Content; kind <= BlockKind.Record; kind++)
+            Flush(kind);
+        while (_packing.Count > 0)
+            AppendNext();
     }
 
     /// <summary>Appends a block whose chunks were claimed.</summary>
@@ -229,10 +254,9 @@ public sealed class ArchiveWriter : IDisposable
     /// <returns>The record as stored.</returns>
     public ImageRecord CommitImage(ImageRecord record, int? replace, string change)
     {
-        record = record with { Number = replace ?? Base.Catalogue.NextNumber };
-        Flush(BlockKind.Content);
-        Flush(BlockKind.Tree);
-        record = record with { BytesAdded = BytesStored };
+        Settle();
+        // A change of the record alone leaves what the image once added.
+        record = record with { Number = replace ?? Base.Catalogue.NextNumber, BytesAdded = replace is not null && BytesStored == 0 ? record.BytesAdded : BytesStored };
         var entry = new CatalogueEntry
         {
             Number = record.Number,
@@ -251,13 +275,39 @@ public sealed class ArchiveWriter : IDisposable
     public void CommitDrop(int number, string change) =>
         Commit(Base.Catalogue with { Change = change, Images = [.. Base.Catalogue.Images.Where(i => i.Number != number)] });
 
+    /// <summary>Makes a new state that lists what an earlier one did; numbers given since are not given again.</summary>
+    internal void CommitRewind(Catalogue earlier, string change) =>
+        Commit(earlier with { Change = change, NextNumber = Math.Max(earlier.NextNumber, Base.Catalogue.NextNumber) });
+
+    /// <summary>Makes a new state that lists all images of another archive under their numbers, with their records as they are.</summary>
+    internal void CommitAll(ArchiveReader from, string change) => Commit(from.Catalogue with
+    {
+        Change = change,
+        Images = [.. from.Catalogue.Images.Select(i => i with { Record = Add(BlockKind.Record, from.Read(i.Record).Span) })],
+    });
+
+    /// <summary>Makes an archive with the id of another one under a name of its own, to take its place later.</summary>
+    /// <exception cref="VembarException">It cannot be made.</exception>
+    internal static ArchiveWriter CreateFor(ArchiveReader other, string path, Effort effort, IFileLayer layer)
+    {
+        try
+        {
+            using (var file = layer.CreateNew(path))
+                WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes));
+            return OpenLocked(path, effort, default, layer, created: true);
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", path) is { } error)
+        {
+            throw error;
+        }
+    }
+
     private void Commit(Catalogue catalogue)
     {
         if (_broken || _committed)
             throw new InvalidOperationException("this writer has ended");
         var id = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(catalogue, RecordJson.Default.Catalogue));
-        for (var kind = BlockKind.Content; kind <= BlockKind.Record; kind++)
-            Flush(kind);
+        Settle();
         if (_blocks.Count == 0 && Base.LeftOver > 0)
             _file.Truncate(_end);
         try
@@ -324,6 +374,12 @@ public sealed class ArchiveWriter : IDisposable
     {
         foreach (var builder in _open)
             builder?.Dispose();
+        while (_packing.TryDequeue(out var packing))
+        {
+            ((IAsyncResult)packing).AsyncWaitHandle.WaitOne();
+            if (packing.IsCompletedSuccessfully)
+                packing.Result.Dispose();
+        }
         try
         {
             if (_committed)

@@ -115,7 +115,7 @@ public sealed class BlockBuilder : IDisposable
     {
         (Effort.Dense, _) => 19,
         (Effort.Quick, BlockKind.Content) => 1,
-        (_, BlockKind.Content) => 6,
+        (_, BlockKind.Content) => 5,
         _ => 6,
     };
 

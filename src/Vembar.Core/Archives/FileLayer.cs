@@ -85,7 +85,13 @@ public sealed class SystemFileLayer : IFileLayer
             return done;
         }
 
-        public void Write(ReadOnlySpan<byte> bytes, long offset) => RandomAccess.Write(handle, bytes, offset);
+        public void Write(ReadOnlySpan<byte> bytes, long offset)
+        {
+            const int WorthAHint = 1 << 18;
+            RandomAccess.Write(handle, bytes, offset);
+            if (bytes.Length >= WorthAHint)
+                Posix.BeginSync(handle, offset, bytes.Length);
+        }
 
         public void Sync() => Posix.Sync(handle);
 

@@ -26,6 +26,9 @@ public sealed record ImageOrigin
     /// <summary>The path, or the archive and number it was made from.</summary>
     public required string From { get; init; }
 
+    /// <summary>What tells the source from others at the same path; empty when nothing does.</summary>
+    public string Identity { get; init; } = "";
+
     /// <summary>The version of the program that made it.</summary>
     public string Program { get; init; } = "";
 }
@@ -69,7 +72,7 @@ public sealed record ImageRecord
     /// <summary>Whether the install was generalized: its state in Vembar's words; empty when unknown.</summary>
     public string State { get; init; } = "";
 
-    /// <summary>When it was added, UTC.</summary>
+    /// <summary>When it was made, UTC; for a capture, when reading began.</summary>
     public required DateTime Created { get; init; }
 
     /// <summary>The hash of its root node, which stands for all of it.</summary>

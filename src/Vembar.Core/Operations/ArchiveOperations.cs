@@ -265,28 +265,9 @@ public static class CopyOperation
         Checks.NameIsFree(writer.Base, name ?? image!.Name);
 
         var tree = new ImageTree(source!, image!.Root, from.ToString());
-        var needed = Needed(source!, tree, image.Root, writer);
-        var total = needed.Sum(n => (long)n.Key.StoredLength);
-        var done = 0L;
-        var whole = 0L;
-        var fresh = 0L;
-        foreach (var (block, ids) in needed.OrderBy(n => n.Key.Offset))
-        {
-            cancellation.ThrowIfCancellationRequested();
-            fresh += ids.Sum(i => (long)i.Length);
-            if (ids.Count == block.ChunkCount)
-            {
-                writer.AppendWhole(block, ReadWhole(source!, block), [.. ids.OrderBy(i => i.Offset).Select(i => (i.Id, i.Length))]);
-                whole++;
-            }
-            else
-            {
-                foreach (var (id, offset, length) in ids.OrderBy(i => i.Offset))
-                    writer.Add(block.Kind, source!.Read(id, new ChunkPlace(block, offset, length)).Span);
-            }
-            done += block.StoredLength;
-            progress.Report(new OperationProgress("copying", done, total, true, ""));
-        }
+        var needed = new NeededChunks(source!, writer);
+        needed.Want(tree, image.Root);
+        var (done, fresh, whole) = needed.Copy(recompress: false, progress, cancellation);
         var now = DateTime.UtcNow;
         var record = image with
         {
@@ -297,20 +278,25 @@ public static class CopyOperation
         record = writer.CommitImage(record, null, $"copy {writer.Base.Catalogue.NextNumber} {record.Name}");
         return new CopyResult(to, record, new StoreStats(image.Files, 0, image.Bytes, done, fresh, writer.BytesStored, clock.Elapsed.TotalSeconds), whole);
     }
+}
 
-    // The chunks of an image that the other archive lacks, by the block they are in.
-    private static Dictionary<BlockInfo, List<(ChunkId Id, int Offset, int Length)>> Needed(ArchiveReader source, ImageTree tree, ChunkId root, ArchiveWriter writer)
+/// <summary>The chunks that one archive needs of another, by the block they are in.</summary>
+internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
+{
+    private readonly Dictionary<BlockInfo, List<(ChunkId Id, int Offset, int Length)>> _needed = [];
+    private readonly HashSet<ChunkId> _seen = [];
+
+    /// <summary>Adds what an image needs.</summary>
+    public void Want(ImageTree tree, ChunkId root)
     {
-        var needed = new Dictionary<BlockInfo, List<(ChunkId Id, int Offset, int Length)>>();
-        var seen = new HashSet<ChunkId>();
         void Want(ChunkId id)
         {
-            if (id.IsNone || !seen.Add(id) || writer.Contains(id))
+            if (id.IsNone || !_seen.Add(id) || writer.Contains(id))
                 return;
             if (!source.TryFind(id, out var place))
                 throw VembarException.Damaged($"'{source.Path}' lacks content that it names ({id})");
-            if (!needed.TryGetValue(place.Block, out var list))
-                needed[place.Block] = list = [];
+            if (!_needed.TryGetValue(place.Block, out var list))
+                _needed[place.Block] = list = [];
             list.Add((id, place.Offset, place.Length));
         }
         void WantContent(FileContent? content, WindowsPath path)
@@ -329,18 +315,44 @@ public static class CopyOperation
                 WantContent(stream.Content, path);
             if (entry.Kind != EntryKind.Folder)
                 return;
-            if (seen.Contains(entry.Folder))
+            if (_seen.Contains(entry.Folder))
                 return;
             foreach (var page in TreeCodec.Pages(source, entry.Folder))
                 Want(page);
             Want(entry.Folder);
-            seen.Add(entry.Folder);
+            _seen.Add(entry.Folder);
             foreach (var child in tree.List(entry, path))
                 WantEntry(child, path.Child(child.Name));
         }
         Want(root);
         WantEntry(tree.Root, WindowsPath.Root);
-        return needed;
+    }
+
+    /// <summary>Copies what is wanted: whole blocks as they are where everything in them is needed, else chunk by chunk.</summary>
+    /// <returns>Bytes read, bytes stored before compression, blocks that went as they are.</returns>
+    public (long Read, long Fresh, long WholeBlocks) Copy(bool recompress, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var total = _needed.Sum(n => (long)n.Key.StoredLength);
+        long done = 0, fresh = 0, whole = 0;
+        foreach (var (block, ids) in _needed.OrderBy(n => n.Key.Offset))
+        {
+            cancellation.ThrowIfCancellationRequested();
+            ids.Sort((a, b) => a.Offset.CompareTo(b.Offset));
+            fresh += ids.Sum(i => (long)i.Length);
+            if (ids.Count == block.ChunkCount && !recompress)
+            {
+                writer.AppendWhole(block, ReadWhole(source, block), [.. ids.Select(i => (i.Id, i.Length))]);
+                whole++;
+            }
+            else
+            {
+                foreach (var (id, offset, length) in ids)
+                    writer.Add(block.Kind, source.Read(id, new ChunkPlace(block, offset, length)).Span);
+            }
+            done += block.StoredLength;
+            progress.Report(new OperationProgress("copying", done, total, true, ""));
+        }
+        return (done, fresh, whole);
     }
 
     private static byte[] ReadWhole(ArchiveReader source, BlockInfo block)

@@ -40,6 +40,9 @@ public sealed record CaptureRequest
     /// <summary>Whether to keep what is left out otherwise.</summary>
     public bool KeepAll { get; init; }
 
+    /// <summary>Whether to read every file, also those that an earlier image of the same source has unchanged.</summary>
+    public bool Reread { get; init; }
+
     /// <summary>How long to wait for another writer.</summary>
     public TimeSpan Wait { get; init; }
 }
@@ -89,6 +92,7 @@ public static class CaptureOperation
         }
         Checks.Throw(problems);
 
+        var began = DateTime.UtcNow;
         var warnings = new List<string>();
         var install = ReadInstall(source!, warnings);
         using var writer = ArchiveWriter.Open(request.Archive, create: true, request.Effort, request.Wait, layer);
@@ -98,6 +102,8 @@ public static class CaptureOperation
 
         var tree = source!.Walk(exclusions!, request.Archive, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
         warnings.AddRange(tree.Warnings);
+        if (!request.Reread)
+            TakeOver(writer.Base, source, tree.Root);
         var files = ContentFiles(tree.Root);
         var total = files.Sum(f => f.Length);
         using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, cancellation);
@@ -109,7 +115,6 @@ public static class CaptureOperation
         warnings.AddRange(vanished.Select(path => $"'{path}' went away while the folder was read; it is not in the image"));
         cancellation.ThrowIfCancellationRequested();
 
-        var now = DateTime.UtcNow;
         var state = pipeline.State;
         var record = new ImageRecord
         {
@@ -125,17 +130,56 @@ public static class CaptureOperation
             Languages = install?.Languages ?? [],
             ComputerName = install?.ComputerName ?? "",
             State = install?.State ?? "",
-            Created = now,
+            Created = began,
             Root = root,
             Files = tree.Files - vanished.Count,
             Folders = tree.Folders,
             Bytes = tree.Bytes,
-            Origin = new ImageOrigin { Kind = "folder", From = Path.GetFullPath(request.Source), Program = Checks.ProgramVersion },
-            History = [new HistoryEntry { Time = now, Action = "capture", Details = [$"from {Path.GetFullPath(request.Source)}"] }],
+            Origin = new ImageOrigin { Kind = "folder", From = Path.GetFullPath(request.Source), Identity = source.Identity, Program = Checks.ProgramVersion },
+            History = [new HistoryEntry { Time = began, Action = "capture", Details = [$"from {Path.GetFullPath(request.Source)}"] }],
         };
         record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
         var stats = new StoreStats(record.Files, files.Count, tree.Bytes, state.BytesRead, state.BytesNew, writer.BytesStored, clock.Elapsed.TotalSeconds);
         return new CaptureResult(request.Archive, record, stats, tree.LeftOut, warnings);
+    }
+
+    // A file is as it was when path, length and time are the same as in an earlier image of this very folder, and nothing
+    // of it has changed since that image was begun: the change time cannot be set back, as the other times can.
+    private static void TakeOver(ArchiveReader archive, FolderSource source, SourceNode root)
+    {
+        var from = Path.GetFullPath(source.Shown);
+        if (archive.Images.LastOrDefault(i => i.Origin.Kind == "folder" && i.Origin.From == from && i.Origin.Identity == source.Identity && i.Origin.Identity.Length > 0) is not { } earlier)
+            return;
+        // The clock of the file system may lag behind ours.
+        var before = FileTime.From(earlier.Created).Ticks - TimeSpan.TicksPerSecond * 2;
+        void Compare(SourceNode folder, IReadOnlyList<TreeEntry> entries, ImageTree tree, WindowsPath path)
+        {
+            var next = 0;
+            foreach (var node in folder.Children!)
+            {
+                while (next < entries.Count && string.CompareOrdinal(entries[next].Name, node.Entry.Name) < 0)
+                    next++;
+                if (next == entries.Count || entries[next].Name != node.Entry.Name)
+                    continue;
+                var entry = entries[next];
+                if (node.Children is not null && entry.Kind == EntryKind.Folder)
+                {
+                    var own = path.Child(entry.Name);
+                    Compare(node, tree.List(entry, own), tree, own);
+                }
+                else if (node.Entry.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length && entry.Modified == node.Entry.Modified && node.Changed.Ticks < before)
+                    node.Entry = node.Entry with { Content = content };
+            }
+        }
+        try
+        {
+            var tree = new ImageTree(archive, earlier.Root, $"{archive.Path}#{earlier.Number}");
+            Compare(root, tree.List(tree.Root, WindowsPath.Root), tree, WindowsPath.Root);
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+        {
+            // What cannot be read of the earlier image is read from the source.
+        }
     }
 
     private static WindowsInstall? ReadInstall(FolderSource source, List<string> warnings)
@@ -166,6 +210,8 @@ public static class CaptureOperation
                     Collect(node);
                 else if (node.Entry.Kind == EntryKind.File && node.SameAs is null)
                 {
+                    if (node.Entry.Content is not null)
+                        continue;
                     if (node.Length == 0)
                         node.Entry = node.Entry with { Content = FileContent.Empty };
                     else

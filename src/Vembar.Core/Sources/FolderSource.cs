@@ -70,6 +70,9 @@ public sealed class FolderSource : IFileView, IDisposable
     /// <inheritdoc/>
     public string Shown { get; }
 
+    /// <summary>Tells this folder from any other that has been at the same path: its device and file number.</summary>
+    public string Identity => Posix.Stat(_root) is var stat ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{stat.Device:x}-{stat.Inode:x}") : "";
+
     /// <summary>Walks over everything.</summary>
     /// <param name="exclusions">What to leave out.</param>
     /// <param name="avoid">A file that is never captured, wherever it turns up: the archive that is being written.</param>
@@ -84,10 +87,15 @@ public sealed class FolderSource : IFileView, IDisposable
         var rootStat = Posix.Stat(_root);
         var root = new SourceNode { Parent = null, Children = [], Entry = Describe(_root, ".\0"u8, "", rootStat, null, walk) };
         walk.Folders = 1;
+        walk.Deferred = [];
         Fill(walk, root, _root, []);
+        WalkDeferred(walk);
         walk.Throw();
-        foreach (var group in walk.Links.Values.Where(g => g.Count > 1))
+        foreach (var group in walk.Links.Values)
         {
+            walk.Bytes += group[0].Length;
+            if (group.Count == 1)
+                continue;
             // Named by the group's first path, so that the number stays when other files come and go.
             var first = group.Select(n => n.Path.ToString()).Min(StringComparer.Ordinal)!;
             var number = XxHash3.HashToUInt64(WideText.Encode(first)) | 1;
@@ -103,8 +111,63 @@ public sealed class FolderSource : IFileView, IDisposable
         return new SourceTree(root, walk.Files, walk.Folders, walk.Bytes, walk.LeftOut, warnings);
     }
 
+    // The upper two levels are gone through alone, each folder of the next by whoever is free; what they find is put
+    // together in the order of the folders, so that it does not depend on who was first.
+    private void WalkDeferred(WalkState walk)
+    {
+        var deferred = walk.Deferred!;
+        var states = new WalkState[deferred.Count];
+        Parallel.For(0, deferred.Count, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = walk.Cancellation }, i =>
+        {
+            var state = states[i] = walk.Fork();
+            var (node, path) = deferred[i];
+            try
+            {
+                using var handle = OpenFolder(node);
+                Fill(state, node, handle, path);
+            }
+            catch (NativeException failure)
+            {
+                state.Problems.Add(VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', path)))!);
+            }
+        });
+        foreach (var state in states)
+            walk.Join(state);
+    }
+
+    private SafeFileHandle OpenFolder(SourceNode node)
+    {
+        if (node.Parent is null)
+            return Posix.OpenFolder(_root, ".\0"u8);
+        using var parent = OpenFolder(node.Parent);
+        return Posix.OpenFolder(parent, node.RawName);
+    }
+
     private sealed class WalkState(Exclusions exclusions, Action<long>? seen, CancellationToken cancellation)
     {
+        /// <summary>Folders left for later, while there are any to be left.</summary>
+        public List<(SourceNode Node, List<string> Path)>? Deferred { get; set; }
+
+        public CancellationToken Cancellation => cancellation;
+
+        public WalkState Fork() => new(exclusions, null, cancellation) { Avoid = Avoid };
+
+        public void Join(WalkState other)
+        {
+            Files += other.Files;
+            Folders += other.Folders;
+            Bytes += other.Bytes;
+            LeftOut.AddRange(other.LeftOut);
+            Warnings.AddRange(other.Warnings);
+            Problems.AddRange(other.Problems);
+            foreach (var (file, names) in other.Links)
+            {
+                ref var group = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(Links, file, out _);
+                (group ??= []).AddRange(names);
+            }
+            seen?.Invoke(Files);
+        }
+
         public Exclusions Exclusions => exclusions;
         public (ulong Device, ulong Inode) Avoid { get; set; }
         public Dictionary<(ulong, ulong), List<SourceNode>> Links { get; } = [];
@@ -175,13 +238,19 @@ public sealed class FolderSource : IFileView, IDisposable
             var target = stat.Kind == PosixKind.Link ? Posix.ReadLink(handle, raw) : null;
             var entry = Describe(handle, raw, name, stat, target, walk);
             var isFolder = entry.Kind == EntryKind.Folder;
-            var node = new SourceNode { Parent = folder, Entry = entry, RawName = raw, Length = entry.Kind == EntryKind.File ? stat.Kind == PosixKind.Link ? 0 : stat.Size : 0, Children = isFolder ? [] : null };
+            var node = new SourceNode { Parent = folder, Entry = entry, RawName = raw, Changed = FileTime.From(stat.Changed), Length = entry.Kind == EntryKind.File ? stat.Kind == PosixKind.Link ? 0 : stat.Size : 0, Children = isFolder ? [] : null };
             folder.Children!.Add(node);
             if (isFolder)
             {
                 walk.Folders++;
                 if (entry.Reparse is not null)
                     return;
+                const int Deferring = 2;
+                if (walk.Deferred is not null && path.Count == Deferring)
+                {
+                    walk.Deferred.Add((node, [.. path]));
+                    return;
+                }
                 using var inner = Posix.OpenFolder(handle, raw);
                 Fill(walk, node, inner, path);
                 return;
@@ -189,10 +258,9 @@ public sealed class FolderSource : IFileView, IDisposable
             walk.Files++;
             if (entry.Kind == EntryKind.File && stat.LinkCount > 1)
             {
-                ref var group = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(walk.Links, (stat.Device, stat.Inode), out var known);
+                ref var group = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(walk.Links, (stat.Device, stat.Inode), out _);
                 (group ??= []).Add(node);
-                if (known)
-                    return;
+                return;
             }
             walk.Bytes += node.Length;
         }

@@ -20,6 +20,9 @@ public sealed class SourceNode
     /// <summary>The file's length when it was walked over, in bytes.</summary>
     public long Length { get; init; }
 
+    /// <summary>When anything of the file last changed, as its file system says; nobody can set it back.</summary>
+    public FileTime Changed { get; init; }
+
     /// <summary>The first found name of the same file, when this is a further one.</summary>
     public SourceNode? SameAs { get; set; }
 

@@ -1,0 +1,161 @@
+using System.CommandLine;
+using Vembar.Core;
+using Vembar.Core.Operations;
+
+namespace Vembar.Cli.Commands;
+
+internal static class HistoryCommand
+{
+    public static VembarCommand Create()
+    {
+        var archive = SharedOptions.Archive("The archive");
+        return new VembarCommand("history", "List the states that an archive went through since it was last compacted", "vembar history desks.vmb", "vembar history desks.vmb --json")
+            .With(archive).Does((parse, session) =>
+            {
+                var path = parse.GetRequiredValue(archive);
+                var states = HistoryOperation.Run(path);
+                session.Result(new HistoryJson(path, [.. states.Select(From)]), CliJson.Default.HistoryJson, () =>
+                {
+                    var table = new Table(">State", "Time", "Change", ">Images", ">File until there");
+                    foreach (var state in states)
+                        table.Row($"{state.Number}", Text.Time(state.Time), state.Change, $"{state.Images.Count}", Text.Size(state.End));
+                    table.Print(session);
+                });
+                return ExitCode.Done;
+            });
+    }
+
+    internal static StateJson From(ArchiveState state) => new(state.Number, state.Time, state.Change, state.End, [.. state.Images.Select(i => new StateImageJson(i.Number, i.Name))]);
+}
+
+internal static class RewindCommand
+{
+    public static VembarCommand Create()
+    {
+        var archive = SharedOptions.Archive("The archive");
+        var to = new Option<long>("--to") { Description = "The state to go back to, by its number in `vembar history`", HelpName = "STATE", Required = true };
+        var wait = SharedOptions.Wait();
+        return new VembarCommand("rewind", "Go back to an earlier state of an archive, by a further one that lists the same images; it can be taken back too", "vembar rewind desks.vmb --to 2")
+            .With(archive, to, wait).Does((parse, session) =>
+            {
+                var path = parse.GetRequiredValue(archive);
+                var state = HistoryOperation.Rewind(path, parse.GetValue(to), TimeSpan.FromSeconds(parse.GetValue(wait)));
+                session.Result(new RewindJson(path, HistoryCommand.From(state)), CliJson.Default.RewindJson, () =>
+                {
+                    Session.Line($"{path} lists what it did in state {state.Number} ({state.Change}):");
+                    foreach (var (number, name) in state.Images)
+                        Session.Line($"  {number}  {name}");
+                    if (state.Images.Count == 0)
+                        Session.Line("  no images");
+                });
+                return ExitCode.Done;
+            });
+    }
+}
+
+internal static class RetitleCommand
+{
+    public static VembarCommand Create()
+    {
+        var image = SharedOptions.Image();
+        var name = new Option<string?>("--name") { Description = "The new name", HelpName = "NAME" };
+        var version = new Option<string?>("--version") { Description = "The new version", HelpName = "TEXT" };
+        var edition = new Option<string?>("--edition") { Description = "The new edition", HelpName = "TEXT" };
+        var note = new Option<string?>("--note") { Description = "The new remark", HelpName = "TEXT" };
+        var labels = new Option<string[]>("--label") { Description = "Set a label; an empty value takes it away; may be given several times", HelpName = "KEY=VALUE", DefaultValueFactory = _ => [] };
+        var wait = SharedOptions.Wait();
+        return new VembarCommand("retitle", "Change name, version, edition, remark and labels of an image",
+            "vembar retitle desks.vmb#1 --name \"Lending desk, pilot\" --version 2026.10", "vembar retitle desks.vmb#2 --label site= --label ring=pilot")
+            .With(image, name, version, edition, note, labels, wait).Does((parse, session) =>
+            {
+                var reference = ImageReference.Parse(parse.GetRequiredValue(image));
+                var record = RetitleOperation.Run(new RetitleRequest
+                {
+                    Image = reference,
+                    Name = parse.GetValue(name),
+                    Version = parse.GetValue(version),
+                    Edition = parse.GetValue(edition),
+                    Note = parse.GetValue(note),
+                    Labels = CaptureCommand.Labels(parse.GetRequiredValue(labels)),
+                    Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
+                });
+                session.Result(new ImageJson(reference.Archive, record), CliJson.Default.ImageJson, () => Session.Line($"Image {record.Number} of {reference.Archive} is now \"{record.Name}\"{(record.Version.Length > 0 ? $", version {record.Version}" : "")}."));
+                return ExitCode.Done;
+            });
+    }
+}
+
+internal static class CompactCommand
+{
+    public static VembarCommand Create()
+    {
+        var archive = SharedOptions.Archive("The archive");
+        var effort = new Option<string?>("--effort") { Description = "Compress everything anew", HelpName = "quick|balanced|dense" }.AcceptOnlyFromAmong("quick", "balanced", "dense");
+        var wait = SharedOptions.Wait();
+        return new VembarCommand("compact", "Rewrite an archive without what no image needs; earlier states go", "vembar compact desks.vmb", "vembar compact desks.vmb --effort dense")
+            .With(archive, effort, wait).Does((parse, session) =>
+            {
+                var result = CompactOperation.Run(
+                    parse.GetRequiredValue(archive), parse.GetValue(effort) is { } word ? SharedOptions.EffortOf(word) : null, TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
+                session.Result(new CompactJson(result.Archive, result.Images, result.Before, result.After, result.Seconds), CliJson.Default.CompactJson,
+                    () => Session.Line($"{result.Archive} holds {Text.Count(result.Images, "image")} in {Text.Size(result.After)}; it had {Text.Size(result.Before)}; took {Text.Duration(result.Seconds)}."));
+                return ExitCode.Done;
+            });
+    }
+}
+
+internal static class DiffCommand
+{
+    public static VembarCommand Create()
+    {
+        var from = SharedOptions.Image("FROM");
+        var to = SharedOptions.Image("TO");
+        return new VembarCommand("diff", "Say what differs between two images: files, registry values, programs, drivers",
+            "vembar diff desks.vmb#1 desks.vmb#3", "vembar diff august.vmb#\"Reading room\" desks.vmb#\"Reading room\" --json")
+            .With(from, to).Does((parse, session) =>
+            {
+                var result = DiffOperation.Run(ImageReference.Parse(parse.GetRequiredValue(from)), ImageReference.Parse(parse.GetRequiredValue(to)), session.Cancellation);
+                session.Result(
+                    new DiffJson(result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs, result.Drivers), CliJson.Default.DiffJson,
+                    () => Show(result, session));
+                return ExitCode.Done;
+            });
+    }
+
+    private static void Show(DiffResult result, Session session)
+    {
+        if (result.Same)
+        {
+            Session.Line("The two images are the same.");
+            return;
+        }
+        static string Top(string path) => path.Split('/') is [var first, _, ..] ? first + "/" : path;
+        var tops = result.Added.Select(p => (Top: Top(p), Kind: 0)).Concat(result.Removed.Select(p => (Top: Top(p), Kind: 1))).Concat(result.Changed.Select(c => (Top: Top(c.Path), Kind: 2))).GroupBy(t => t.Top, StringComparer.Ordinal);
+        var table = new Table("Where", ">Added", ">Removed", ">Changed");
+        foreach (var top in tops.OrderBy(t => t.Key, StringComparer.Ordinal))
+            table.Row(top.Key, Text.Number(top.Count(t => t.Kind == 0)), Text.Number(top.Count(t => t.Kind == 1)), Text.Number(top.Count(t => t.Kind == 2)));
+        table.Print(session);
+        Section(session, "Added", [.. result.Added.Select(p => ("+", p, ""))]);
+        Section(session, "Removed", [.. result.Removed.Select(p => ("-", p, ""))]);
+        Section(session, "Changed", [.. result.Changed.Select(c => ("*", c.Path, string.Join(", ", c.What)))]);
+        Section(session, "Registry", [.. (result.Registry ?? []).Select(v => (v.What switch { "added" => "+", "removed" => "-", _ => "*" }, $@"{v.Hive}\{v.Key}", v.Value is null ? "the key" : v.Value.Length == 0 ? "(default)" : v.Value))]);
+        Section(session, "Programs", Names(result.Programs));
+        Section(session, "Drivers", Names(result.Drivers));
+    }
+
+    private static List<(string, string, string)> Names(ChangedNames? names) => names is null ? [] : [.. names.Added.Select(n => ("+", n, "")), .. names.Removed.Select(n => ("-", n, ""))];
+
+    // A terminal shows how a long list begins; a pipe gets all of it.
+    private static void Section(Session session, string heading, List<(string Sign, string What, string Detail)> lines)
+    {
+        const int OnTerminal = 15;
+        if (lines.Count == 0)
+            return;
+        Session.Line();
+        Session.Line($"== {heading} ({Text.Number(lines.Count)})");
+        foreach (var (sign, what, detail) in lines.Take(Console.IsOutputRedirected ? int.MaxValue : OnTerminal))
+            Session.Line($"{sign} {what}{(detail.Length > 0 ? $"  ({detail})" : "")}");
+        if (!Console.IsOutputRedirected && lines.Count > OnTerminal)
+            Session.Line($"  and {Text.Number(lines.Count - OnTerminal)} more; pipe the output to see all");
+    }
+}

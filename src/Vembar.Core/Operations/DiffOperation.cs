@@ -1,0 +1,197 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>A path that both images have, and in what it differs.</summary>
+/// <param name="Path">The path.</param>
+/// <param name="What">content, size, time, attributes, security, streams, kind, owner, other.</param>
+public sealed record ChangedPath(string Path, IReadOnlyList<string> What);
+
+/// <summary>A registry value that differs.</summary>
+/// <param name="Hive">The hive's file name.</param>
+/// <param name="Key">The key's path in it.</param>
+/// <param name="Value">The value's name; empty for the default value, null for the key itself.</param>
+/// <param name="What">added, removed or changed.</param>
+public sealed record ChangedValue(string Hive, string Key, string? Value, string What);
+
+/// <summary>Names that one image has and the other lacks.</summary>
+/// <param name="Added">Only in the second.</param>
+/// <param name="Removed">Only in the first.</param>
+public sealed record ChangedNames(IReadOnlyList<string> Added, IReadOnlyList<string> Removed);
+
+/// <summary>What differs between two images.</summary>
+/// <param name="From">The first.</param>
+/// <param name="To">The second.</param>
+/// <param name="Added">Paths only in the second; folders with all below them.</param>
+/// <param name="Removed">Paths only in the first.</param>
+/// <param name="Changed">Paths in both that differ.</param>
+/// <param name="Registry">Registry values that differ; null when not both hold Windows.</param>
+/// <param name="Programs">Programs; null when not both hold Windows.</param>
+/// <param name="Drivers">Added drivers; null when not both hold Windows.</param>
+public sealed record DiffResult(
+    ImageRecord From, ImageRecord To, IReadOnlyList<string> Added, IReadOnlyList<string> Removed, IReadOnlyList<ChangedPath> Changed,
+    IReadOnlyList<ChangedValue>? Registry, ChangedNames? Programs, ChangedNames? Drivers)
+{
+    /// <summary>True when nothing differs.</summary>
+    public bool Same => Added.Count == 0 && Removed.Count == 0 && Changed.Count == 0;
+}
+
+/// <summary>Compares two images, of one archive or of two, going only into folders that differ.</summary>
+public static class DiffOperation
+{
+    private static readonly string[] s_hives = ["SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT", "DRIVERS"];
+
+    /// <summary>Compares.</summary>
+    /// <exception cref="VembarException">An image cannot be found or read.</exception>
+    public static DiffResult Run(ImageReference from, ImageReference to, CancellationToken cancellation)
+    {
+        using var first = ArchiveReader.Open(from.Archive);
+        using var second = ArchiveReader.Open(to.Archive);
+        var (a, b) = (first.Find(from.Which), second.Find(to.Which));
+        var left = new ImageTree(first, a.Root, from.ToString());
+        var right = new ImageTree(second, b.Root, to.ToString());
+        var added = new List<string>();
+        var removed = new List<string>();
+        var changed = new List<ChangedPath>();
+        void All(ImageTree tree, TreeEntry entry, WindowsPath path, List<string> list)
+        {
+            list.Add(path.ToString());
+            if (entry.Kind == EntryKind.Folder)
+                list.AddRange(tree.Walk(entry, path).Select(e => e.Path.ToString()));
+        }
+        void Folder(TreeEntry x, TreeEntry y, WindowsPath path)
+        {
+            cancellation.ThrowIfCancellationRequested();
+            if (x.Folder == y.Folder)
+                return;
+            IReadOnlyList<TreeEntry> xs = left.List(x, path), ys = right.List(y, path);
+            int i = 0, j = 0;
+            while (i < xs.Count || j < ys.Count)
+            {
+                var order = i == xs.Count ? 1 : j == ys.Count ? -1 : string.CompareOrdinal(xs[i].Name, ys[j].Name);
+                if (order < 0)
+                    All(left, xs[i], path.Child(xs[i++].Name), removed);
+                else if (order > 0)
+                    All(right, ys[j], path.Child(ys[j++].Name), added);
+                else
+                {
+                    Entry(xs[i], ys[j], path.Child(xs[i].Name));
+                    i++;
+                    j++;
+                }
+            }
+        }
+        void Entry(TreeEntry x, TreeEntry y, WindowsPath path)
+        {
+            var what = Differences(x, y);
+            if (what.Count > 0)
+                changed.Add(new ChangedPath(path.ToString(), what));
+            if (x.Kind == EntryKind.Folder && y.Kind == EntryKind.Folder)
+                Folder(x, y, path);
+            else if (x.Kind == EntryKind.Folder)
+                removed.AddRange(left.Walk(x, path).Select(e => e.Path.ToString()));
+            else if (y.Kind == EntryKind.Folder)
+                added.AddRange(right.Walk(y, path).Select(e => e.Path.ToString()));
+        }
+        if (a.Root != b.Root)
+            Entry(left.Root, right.Root, WindowsPath.Root);
+        var (registry, programs, drivers) = CompareWindows(left, right);
+        return new DiffResult(a, b, added, removed, changed, registry, programs, drivers);
+    }
+
+    private static List<string> Differences(TreeEntry x, TreeEntry y)
+    {
+        var what = new List<string>();
+        void If(bool differs, string word)
+        {
+            if (differs)
+                what.Add(word);
+        }
+        If(x.Kind != y.Kind, "kind");
+        If(x.Content?.Hash != y.Content?.Hash || x.LinkTarget != y.LinkTarget, "content");
+        If(x.Length != y.Length, "size");
+        If(x.Modified != y.Modified || x.Created != y.Created, "time");
+        If(x.Attributes != y.Attributes, "attributes");
+        If(x.Security != y.Security, "security");
+        If(!x.Streams.Select(s => (s.Name, s.Content.Hash)).SequenceEqual(y.Streams.Select(s => (s.Name, s.Content.Hash))), "streams");
+        If(x.Owner != y.Owner, "owner");
+        If(!Bytes(x.Reparse).SequenceEqual(Bytes(y.Reparse)) || !Bytes(x.ObjectId).SequenceEqual(Bytes(y.ObjectId)) || x.ShortName != y.ShortName || x.LinkGroup != y.LinkGroup
+            || x.CaseSensitive != y.CaseSensitive || !Same(x.ExtendedAttributes, y.ExtendedAttributes) || !Same(x.PosixAttributes, y.PosixAttributes), "other");
+        return what;
+    }
+
+    private static ReadOnlySpan<byte> Bytes(byte[]? bytes) => bytes;
+
+    private static bool Same(IReadOnlyList<NamedValue> x, IReadOnlyList<NamedValue> y) =>
+        x.Count == y.Count && x.Zip(y).All(p => p.First.Name == p.Second.Name && p.First.Flags == p.Second.Flags && p.First.Value.AsSpan().SequenceEqual(p.Second.Value));
+
+    private static (IReadOnlyList<ChangedValue>?, ChangedNames?, ChangedNames?) CompareWindows(ImageTree left, ImageTree right)
+    {
+        if (WindowsInstall.FindFolder(left) is not { } x || WindowsInstall.FindFolder(right) is not { } y)
+            return (null, null, null);
+        var values = new List<ChangedValue>();
+        ChangedNames programs = new([], []), drivers = new([], []);
+        foreach (var name in s_hives)
+        {
+            var before = left.Find(WindowsInstall.HivePath(x, name));
+            var after = right.Find(WindowsInstall.HivePath(y, name));
+            if (before?.Content is null || after?.Content is null || before.Content.Hash == after.Content.Hash)
+                continue;
+            using var a = WindowsInstall.OpenHive(left, x, name);
+            using var b = WindowsInstall.OpenHive(right, y, name);
+            CompareKeys(name, "", a.Root, b.Root, values, 0);
+            if (name == "SOFTWARE")
+                programs = Names(InstalledProgram.Read(a).Select(p => $"{p.Name} {p.Version}".Trim()), InstalledProgram.Read(b).Select(p => $"{p.Name} {p.Version}".Trim()));
+            if (name == "SYSTEM")
+                drivers = Names(DriverDatabase.Read(a).Select(d => $"{d.OriginalInf} {d.Version}"), DriverDatabase.Read(b).Select(d => $"{d.OriginalInf} {d.Version}"));
+        }
+        return (values, programs, drivers);
+    }
+
+    private static ChangedNames Names(IEnumerable<string> before, IEnumerable<string> after)
+    {
+        var (x, y) = (before.ToList(), after.ToList());
+        return new ChangedNames([.. y.Except(x)], [.. x.Except(y)]);
+    }
+
+    private static void CompareKeys(string hive, string path, RegistryKey x, RegistryKey y, List<ChangedValue> found, int depth)
+    {
+        // The format allows 512 levels; a damaged hive may turn in circles.
+        const int Deepest = 512;
+        if (depth > Deepest)
+            return;
+        var before = x.Values.DistinctBy(v => v.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(v => v.Name, StringComparer.OrdinalIgnoreCase);
+        var after = y.Values.DistinctBy(v => v.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(v => v.Name, StringComparer.OrdinalIgnoreCase);
+        foreach (var name in before.Keys.Union(after.Keys, StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase))
+        {
+            if (!before.TryGetValue(name, out var old))
+                found.Add(new ChangedValue(hive, path, name, "added"));
+            else if (!after.TryGetValue(name, out var now))
+                found.Add(new ChangedValue(hive, path, name, "removed"));
+            else if (old.Type != now.Type || !old.Bytes.AsSpan().SequenceEqual(now.Bytes))
+                found.Add(new ChangedValue(hive, path, name, "changed"));
+        }
+        var keysBefore = x.Subkeys.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
+        var keysAfter = y.Subkeys.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
+        foreach (var name in keysBefore.Keys.Union(keysAfter.Keys, StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase))
+        {
+            var own = path.Length > 0 ? $@"{path}\{name}" : name;
+            if (keysBefore.TryGetValue(name, out var old) && keysAfter.TryGetValue(name, out var now))
+                CompareKeys(hive, own, old, now, found, depth + 1);
+            else
+                AllValues(hive, own, old ?? keysAfter[name], old is null ? "added" : "removed", found, depth + 1);
+        }
+    }
+
+    private static void AllValues(string hive, string path, RegistryKey key, string what, List<ChangedValue> found, int depth)
+    {
+        const int Deepest = 512;
+        found.Add(new ChangedValue(hive, path, null, what));
+        found.AddRange(key.Values.Select(v => new ChangedValue(hive, path, v.Name, what)));
+        foreach (var child in depth > Deepest ? [] : key.Subkeys)
+            AllValues(hive, $@"{path}\{child.Name}", child, what, found, depth + 1);
+    }
+}

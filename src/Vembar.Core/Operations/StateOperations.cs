@@ -1,0 +1,170 @@
+using System.Diagnostics;
+using Vembar.Core.Archives;
+using Vembar.Core.Trees;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>A state that an archive went through.</summary>
+/// <param name="Number">Its number; 0 is the empty archive.</param>
+/// <param name="Time">When it was made, UTC.</param>
+/// <param name="Change">What made it.</param>
+/// <param name="Images">The images that it lists: number and name.</param>
+/// <param name="End">Where it ends in the file, in bytes.</param>
+public sealed record ArchiveState(long Number, DateTime Time, string Change, IReadOnlyList<(int Number, string Name)> Images, long End);
+
+/// <summary>Tells the states of an archive and goes back to one.</summary>
+public static class HistoryOperation
+{
+    /// <summary>The states since the archive was made or last rewritten, oldest first.</summary>
+    /// <exception cref="VembarException">The archive cannot be opened or an earlier state is damaged.</exception>
+    public static IReadOnlyList<ArchiveState> Run(string path)
+    {
+        using var archive = ArchiveReader.Open(path);
+        return [.. archive.States().Select(s => Describe(archive, s)).Reverse()];
+    }
+
+    private static ArchiveState Describe(ArchiveReader archive, (CommitRecord Commit, Catalogue Catalogue) state) => new(
+        state.Commit.Sequence, state.Commit.Time, state.Catalogue.Change,
+        [.. state.Catalogue.Images.Select(archive.ReadImage).OrderBy(i => i.Number).Select(i => (i.Number, i.Name))], state.Commit.Offset + CommitRecord.Length);
+
+    /// <summary>Makes an earlier state the present one, by a further state that lists what it did.</summary>
+    /// <returns>The state as it was.</returns>
+    /// <exception cref="VembarException">There is no such state, or the archive cannot be written.</exception>
+    public static ArchiveState Rewind(string path, long number, TimeSpan wait, IFileLayer? layer = null)
+    {
+        using var writer = ArchiveWriter.Open(path, create: false, Effort.Balanced, wait, layer);
+        var states = writer.Base.States().ToList();
+        var found = states.FindIndex(s => s.Commit.Sequence == number);
+        if (found < 0)
+        {
+            throw VembarException.Input("no-such-state", $"'{path}' has no state {number}", "States can be gone back to until the archive is compacted; `vembar history` lists them.",
+                [.. states.AsEnumerable().Reverse().Select(s => $"{s.Commit.Sequence}: {s.Catalogue.Change}")]);
+        }
+        var described = Describe(writer.Base, states[found]);
+        if (found > 0)
+            writer.CommitRewind(states[found].Catalogue, $"rewind to {number}");
+        return described;
+    }
+}
+
+/// <summary>What to change of an image's record; null leaves it.</summary>
+public sealed record RetitleRequest
+{
+    /// <summary>The image.</summary>
+    public required ImageReference Image { get; init; }
+
+    /// <summary>The new name.</summary>
+    public string? Name { get; init; }
+
+    /// <summary>The new version.</summary>
+    public string? Version { get; init; }
+
+    /// <summary>The new edition.</summary>
+    public string? Edition { get; init; }
+
+    /// <summary>The new remark.</summary>
+    public string? Note { get; init; }
+
+    /// <summary>Labels to set; an empty text takes one away.</summary>
+    public IReadOnlyDictionary<string, string> Labels { get; init; } = new Dictionary<string, string>();
+
+    /// <summary>How long to wait for another writer.</summary>
+    public TimeSpan Wait { get; init; }
+}
+
+/// <summary>Changes name, version, edition, remark and labels of an image.</summary>
+public static class RetitleOperation
+{
+    /// <summary>Makes the change.</summary>
+    /// <exception cref="VembarException">There is no such image, the name is taken, or the archive cannot be written.</exception>
+    public static ImageRecord Run(RetitleRequest request, IFileLayer? layer = null)
+    {
+        if (request is { Name: null, Version: null, Edition: null, Note: null, Labels.Count: 0 })
+            throw new VembarException(ErrorKind.Usage, "nothing-to-do", "nothing was said to change", "Give --name, --version, --edition, --note or --label.");
+        if (request.Name is not null)
+            Checks.ImageName(request.Name);
+        using var writer = ArchiveWriter.Open(request.Image.Archive, create: false, Effort.Balanced, request.Wait, layer);
+        var image = writer.Base.Find(request.Image.Which);
+        if (request.Name is not null)
+            Checks.NameIsFree(writer.Base, request.Name, exceptNumber: image.Number);
+        var labels = new Dictionary<string, string>(image.Labels);
+        foreach (var (key, value) in request.Labels)
+        {
+            if (value.Length > 0)
+                labels[key] = value;
+            else
+                labels.Remove(key);
+        }
+        return writer.CommitImage(
+            image with { Name = request.Name ?? image.Name, Version = request.Version ?? image.Version, Edition = request.Edition ?? image.Edition, Note = request.Note ?? image.Note, Labels = labels },
+            image.Number, $"retitle {image.Number} {request.Name ?? image.Name}");
+    }
+}
+
+/// <summary>What compacting did.</summary>
+/// <param name="Archive">The archive.</param>
+/// <param name="Images">How many images it holds.</param>
+/// <param name="Before">Its length before, in bytes.</param>
+/// <param name="After">Its length now.</param>
+/// <param name="Seconds">Time taken.</param>
+public sealed record CompactResult(string Archive, int Images, long Before, long After, double Seconds);
+
+/// <summary>Rewrites an archive without what no image needs.</summary>
+public static class CompactOperation
+{
+    /// <summary>Writes a new file beside the old one and puts it in its place at the end, whole.</summary>
+    /// <param name="path">The archive.</param>
+    /// <param name="effort">Compress everything anew; null takes blocks as they are where all of them is needed.</param>
+    /// <param name="wait">How long to wait for another writer.</param>
+    /// <param name="progress">Told how far it is.</param>
+    /// <param name="cancellation">Ends it; the archive is as it was.</param>
+    /// <param name="layer">The file system; null for the real one.</param>
+    /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
+    public static CompactResult Run(string path, Effort? effort, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileLayer? layer = null)
+    {
+        var clock = Stopwatch.StartNew();
+        layer ??= SystemFileLayer.Instance;
+        // A link to an archive stays a link: what it points to is rewritten.
+        var full = Path.GetFullPath(path);
+        if (File.Exists(full) && File.ResolveLinkTarget(full, returnFinalTarget: true) is { } target)
+            full = target.FullName;
+        using var old = ArchiveWriter.Open(full, create: false, Effort.Balanced, wait, layer);
+        var folder = Path.GetDirectoryName(full)!;
+        var prefix = $".{Path.GetFileName(full)}.compact-";
+        // The lock is ours, so what another run left behind belongs to nobody.
+        foreach (var left in Directory.EnumerateFiles(folder, prefix + "*"))
+            layer.Delete(left);
+        var scratch = Path.Combine(folder, prefix + Guid.NewGuid().ToString("N"));
+        var before = old.Base.FileLength;
+        try
+        {
+            using (var fresh = ArchiveWriter.CreateFor(old.Base, scratch, effort ?? Effort.Balanced, layer))
+            {
+                var needed = new NeededChunks(old.Base, fresh);
+                foreach (var image in old.Base.Images)
+                    needed.Want(new ImageTree(old.Base, image.Root, $"{path}#{image.Number}"), image.Root);
+                needed.Copy(recompress: effort is not null, progress, cancellation);
+                cancellation.ThrowIfCancellationRequested();
+                fresh.CommitAll(old.Base, "compact");
+            }
+            layer.Rename(scratch, full, replace: true);
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "rewrite", path) is { } error)
+        {
+            Remove(scratch, layer);
+            throw error;
+        }
+        catch
+        {
+            Remove(scratch, layer);
+            throw;
+        }
+        return new CompactResult(path, old.Base.Images.Count, before, new FileInfo(full).Length, clock.Elapsed.TotalSeconds);
+    }
+
+    private static void Remove(string scratch, IFileLayer layer)
+    {
+        if (File.Exists(scratch))
+            layer.Delete(scratch);
+    }
+}
