@@ -24,7 +24,8 @@ internal sealed record EntryJson(string Path, string Kind, long Bytes, DateTime?
 internal sealed record FilesJson(ImageRecord Image, IReadOnlyList<EntryJson> Entries);
 internal sealed record TakeJson(string To, long Files, long Bytes, IReadOnlyList<string> Paths, IReadOnlyList<string> Warnings);
 internal sealed record DamageJson(int? Image, string Path, string Problem);
-internal sealed record VerifyJson(string Archive, bool Ok, long Blocks, long Bytes, long LeftOver, double Seconds, IReadOnlyList<DamageJson> Damage, IReadOnlyList<string> Repaired);
+internal sealed record VerifyJson(string Archive, bool Ok, long Blocks, long Bytes, long LeftOver, double Seconds, IReadOnlyList<DamageJson> Damage, IReadOnlyList<DamageJson> Repaired);
+internal sealed record RecoverJson(string Archive, string Recovered, IReadOnlyList<ImageRecord> Images, long Blocks, IReadOnlyList<DamageJson> Lost);
 internal sealed record DropJson(string Archive, ImageRecord Image, int ImagesLeft);
 internal sealed record StateImageJson(int Number, string Name);
 internal sealed record StateJson(long Number, DateTime Time, string Change, long End, IReadOnlyList<StateImageJson> Images);
@@ -57,6 +58,7 @@ internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 [JsonSerializable(typeof(ImageJson))]
 [JsonSerializable(typeof(CompactJson))]
 [JsonSerializable(typeof(DiffJson))]
+[JsonSerializable(typeof(RecoverJson))]
 [JsonSerializable(typeof(DemoJson))]
 internal sealed partial class CliJson : JsonSerializerContext
 {

@@ -7,7 +7,7 @@ namespace Vembar.Cli.Tests;
 
 public class CommandTests(World world)
 {
-    private static readonly string[] s_commands = ["survey", "capture", "list", "show", "files", "take", "verify", "copy", "drop", "service", "deploy", "demo", "completion"];
+    private static readonly string[] s_commands = ["survey", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "deploy", "demo", "completion"];
 
     [Fact]
     public void EveryCommandHasHelpWithExamples()
@@ -167,6 +167,55 @@ public class CommandTests(World world)
         Assert.True(verify.GetProperty("ok").GetBoolean());
         Assert.Equal(["archive", "ok", "blocks", "bytes", "leftOver", "seconds", "damage", "repaired"], verify.EnumerateObject().Select(p => p.Name));
         Assert.Contains("in order", Vembar.Run("verify", archive).Output, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void StatesAreListedRewoundRetitledAndCompacted()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        Assert.Contains("is now \"Pilot\", version 7", Vembar.Run("retitle", archive + "#2", "--name", "Pilot", "--version", "7").Output, StringComparison.Ordinal);
+        Assert.Equal(0, Vembar.Run("drop", archive + "#Pilot").Code);
+        var history = Vembar.Run("history", archive, "--json").Json.GetProperty("states");
+        Assert.Equal(["new", "capture 1 Lending desk", "capture 2 Reading room", "retitle 2 Pilot", "drop 2 Pilot"], history.EnumerateArray().Select(h => h.GetProperty("change").GetString()));
+        Assert.Equal(6, Vembar.Run("history", archive).Output.TrimEnd('\n').Split('\n').Length);
+        Assert.Contains("Reading room", Vembar.Run("rewind", archive, "--to", "2").Output, StringComparison.Ordinal);
+        Assert.Equal(3, Vembar.Run("rewind", archive, "--to", "40").Code);
+        Assert.Equal(2, Vembar.Run("rewind", archive).Code);
+        Assert.Equal(2, Vembar.Run("list", archive, "--json").Json.GetProperty("images").GetArrayLength());
+        var compact = Vembar.Run("compact", archive, "--json").Json;
+        Assert.True(compact.GetProperty("bytes").GetInt64() <= compact.GetProperty("bytesBefore").GetInt64());
+        Assert.Equal(2, Vembar.Run("history", archive, "--json").Json.GetProperty("states").GetArrayLength());
+    }
+
+    [Fact]
+    public void DiffTellsFilesRegistryAndPrograms()
+    {
+        var json = Vembar.Run("diff", world.Archive + "#1", world.Archive + "#2", "--json").Json;
+        Assert.Equal(["from", "to", "same", "added", "removed", "changed", "registry", "programs", "drivers"], json.EnumerateObject().Select(p => p.Name));
+        var plain = Vembar.Run("diff", world.Archive + "#1", world.Archive + "#2").Output;
+        Assert.Contains("+ Lanternview Document Viewer 2.6", plain, StringComparison.Ordinal);
+        Assert.Contains("- Shelfmark Lending Client 7.3.1", plain, StringComparison.Ordinal);
+        Assert.Contains("* SYSTEM\\ControlSet001\\Control\\ComputerName\\ComputerName  (ComputerName)", plain, StringComparison.Ordinal);
+        Assert.Contains("are the same", Vembar.Run("diff", world.Archive + "#1", world.Archive + "#1").Output, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void DamageIsHealedAndRecovered()
+    {
+        using var folder = new TempFolder();
+        var bytes = File.ReadAllBytes(world.Archive);
+        bytes[bytes.Length / 3] ^= 4;
+        var damaged = folder.Write("damaged.vmb", bytes);
+        var recovered = Vembar.Run("verify", damaged, "--recover", folder.At("saved.vmb"), "--json");
+        Assert.Equal(1, recovered.Code);
+        Assert.True(recovered.Json.GetProperty("lost").GetArrayLength() > 0);
+        Assert.Equal(0, Vembar.Run("verify", folder.At("saved.vmb")).Code);
+        var healed = Vembar.Run("verify", damaged, "--repair-from", world.Archive, "--json");
+        Assert.Equal(0, healed.Code);
+        Assert.True(healed.Json.GetProperty("repaired").GetArrayLength() > 0);
+        Assert.Equal(2, Vembar.Run("verify", damaged, "--repair-from", "x", "--recover", "y").Code);
+        Assert.Equal(3, Vembar.Run("verify", damaged, "--repair-from", folder.At("none.vmb")).Code);
     }
 
     [Fact]

@@ -1,3 +1,5 @@
+using System.CommandLine;
+using Vembar.Core;
 using Vembar.Core.Operations;
 
 namespace Vembar.Cli.Commands;
@@ -7,20 +9,56 @@ internal static class VerifyCommand
     public static VembarCommand Create()
     {
         var archive = SharedOptions.Archive("The archive");
-        return new VembarCommand("verify", "Read an archive whole and check every byte; name damaged images and files",
-            "vembar verify desks.vmb", "vembar verify desks.vmb --json")
-            .With(archive).Does((parse, session) =>
+        var repair = new Option<string[]>("--repair-from") { Description = "Heal what is damaged with the same content from another archive; may be given several times", HelpName = "OTHER", DefaultValueFactory = _ => [] };
+        var recover = new Option<string?>("--recover") { Description = "Make a new archive of what can be read, when indexes or the end of this one are gone", HelpName = "NEW" };
+        var wait = SharedOptions.Wait();
+        return new VembarCommand("verify", "Read an archive whole and check every byte; name damaged images and files; heal or recover",
+            "vembar verify desks.vmb", "vembar verify desks.vmb --repair-from /mnt/copy/desks.vmb", "vembar verify broken.vmb --recover saved.vmb")
+            .With(archive, repair, recover, wait).Does((parse, session) =>
             {
-                var result = VerifyOperation.Run(parse.GetRequiredValue(archive), session.Progress, session.Cancellation);
-                var json = new VerifyJson(
-                    result.Archive, result.Ok, result.Blocks, result.Bytes, result.LeftOver, result.Seconds, [.. result.Damage.Select(d => new DamageJson(d.Image == 0 ? null : d.Image, d.Path, d.Problem))], []);
-                session.Result(json, CliJson.Default.VerifyJson, () => Show(result, session));
+                var path = parse.GetRequiredValue(archive);
+                var others = parse.GetRequiredValue(repair);
+                if (parse.GetValue(recover) is { } target)
+                {
+                    if (others.Length > 0)
+                        throw new VembarException(ErrorKind.Usage, "repair-or-recover", "--repair-from and --recover exclude each other", "Recover first, then repair the new archive.");
+                    return Recover(path, target, session);
+                }
+                var result = others.Length > 0
+                    ? VerifyOperation.Repair(path, others, TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation) : VerifyOperation.Run(path, session.Progress, session.Cancellation);
+                session.Result(Json(result), CliJson.Default.VerifyJson, () => Show(result, session));
                 return result.Ok ? ExitCode.Done : ExitCode.NotInOrder;
             });
     }
 
+    private static DamageJson From(Damage damage) => new(damage.Image == 0 ? null : damage.Image, damage.Path, damage.Problem);
+
+    private static VerifyJson Json(VerifyResult result) => new(
+        result.Archive, result.Ok, result.Blocks, result.Bytes, result.LeftOver, result.Seconds, [.. result.Damage.Select(From)], [.. result.Repaired.Select(From)]);
+
+    private static int Recover(string path, string target, Session session)
+    {
+        var result = RecoverOperation.Run(path, target, session.Progress, session.Cancellation);
+        session.Result(new RecoverJson(path, result.Archive, result.Images, result.Blocks, [.. result.Lost.Select(From)]), CliJson.Default.RecoverJson, () =>
+        {
+            Session.Line($"{result.Archive} holds what could be read of {path}: {Text.Count(result.Images.Count, "image")} from {Text.Count(result.Blocks, "sound block")}.");
+            foreach (var image in result.Images)
+                Session.Line($"  {image.Number}  {image.Name}: {Text.Count(image.Files, "file")}");
+            if (result.Lost.Count == 0)
+                Session.Line("Nothing was lost.");
+            else
+            {
+                Session.Line($"Lost ({Text.Number(result.Lost.Count)}):");
+                Table(result.Lost, session, path);
+            }
+        });
+        return result.Lost.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
+    }
+
     private static void Show(VerifyResult result, Session session)
     {
+        if (result.Repaired.Count > 0)
+            Session.Line($"Healed {Text.Count(result.Repaired.Count, "problem")}.");
         if (result.Ok)
         {
             Session.Line($"{result.Archive} is in order: {Text.Size(result.Bytes)} in {Text.Count(result.Blocks, "block")} read in {Text.Duration(result.Seconds)}, every byte as it should be.");
@@ -32,13 +70,18 @@ internal static class VerifyCommand
             return;
         Session.Line($"{result.Archive} is damaged: {Text.Count(result.Damage.Count, "problem")}.");
         Session.Line();
-        var table = new Table(">Image", "Path", "Problem");
+        Table(result.Damage, session, result.Archive);
+    }
+
+    private static void Table(IReadOnlyList<Damage> list, Session session, string archive)
+    {
         // A terminal shows how it begins; a pipe gets all of it.
         const int OnTerminal = 25;
-        foreach (var damage in result.Damage.Take(Console.IsOutputRedirected ? int.MaxValue : OnTerminal))
+        var table = new Table(">Image", "Path", "Problem");
+        foreach (var damage in list.Take(Console.IsOutputRedirected ? int.MaxValue : OnTerminal))
             table.Row(damage.Image == 0 ? "-" : $"{damage.Image}", damage.Path, damage.Problem);
         table.Print(session);
-        if (!Console.IsOutputRedirected && result.Damage.Count > OnTerminal)
-            Session.Line($"and {Text.Number(result.Damage.Count - OnTerminal)} more; `vembar verify {result.Archive} | less` shows all of them.");
+        if (!Console.IsOutputRedirected && list.Count > OnTerminal)
+            Session.Line($"and {Text.Number(list.Count - OnTerminal)} more; `vembar verify {archive} | less` shows all of them.");
     }
 }

@@ -66,7 +66,7 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
             var header = ArchiveHeader.Read(file, path);
             var length = file.Length;
             var commit = FindCommit(file, header, length) ?? throw VembarException.Damaged(
-                $"'{path}' holds no complete state: it is cut short or its end is damaged", "Take it from another copy.");
+                $"'{path}' holds no complete state: it is cut short or its end is damaged", "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
             return new ArchiveReader(file, path, header, commit, length);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", path) is { } error)

@@ -159,6 +159,18 @@ public sealed class ArchiveWriter : IDisposable
         return id;
     }
 
+    /// <summary>Stores a chunk once more although it is stored, because what is stored is damaged; the new place counts from then on.</summary>
+    internal void AddAgain(BlockKind kind, ChunkId id, ReadOnlySpan<byte> bytes)
+    {
+        if (!_added.TryAdd(id, (-1, 0, 0)))
+            return;
+        ref var builder = ref _open[(int)kind];
+        if (builder is not null && builder.IsFullFor(bytes.Length))
+            Flush(kind);
+        builder ??= new BlockBuilder(kind);
+        builder.Add(id, bytes);
+    }
+
     private void Flush(BlockKind kind)
     {
         ref var builder = ref _open[(int)kind];
@@ -275,6 +287,17 @@ public sealed class ArchiveWriter : IDisposable
     public void CommitDrop(int number, string change) =>
         Commit(Base.Catalogue with { Change = change, Images = [.. Base.Catalogue.Images.Where(i => i.Number != number)] });
 
+    /// <summary>Makes a new state that lists the same images; what was stored again counts from it on.</summary>
+    internal void CommitRepair(string change) => Commit(Base.Catalogue with { Change = change });
+
+    /// <summary>Makes a new state that lists the given images under the numbers they have.</summary>
+    internal void CommitRecovered(IReadOnlyList<ImageRecord> images, string change) => Commit(new Catalogue
+    {
+        Change = change,
+        NextNumber = images.Select(i => i.Number).Append(0).Max() + 1,
+        Images = [.. images.Select(i => new CatalogueEntry { Number = i.Number, Record = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(i, RecordJson.Default.ImageRecord)) })],
+    });
+
     /// <summary>Makes a new state that lists what an earlier one did; numbers given since are not given again.</summary>
     internal void CommitRewind(Catalogue earlier, string change) =>
         Commit(earlier with { Change = change, NextNumber = Math.Max(earlier.NextNumber, Base.Catalogue.NextNumber) });
@@ -350,7 +373,11 @@ public sealed class ArchiveWriter : IDisposable
         var own = blocks.Count;
         blocks.AddRange(_blocks);
         chunks.AddRange(added.Select(a => (a.Item1, own + a.Item2, a.Item3, a.Item4)));
-        return (blocks, [.. chunks]);
+        // A chunk that was stored again is where it was stored last.
+        var last = new Dictionary<ChunkId, (ChunkId, int, int, int)>(chunks.Count);
+        foreach (var chunk in chunks)
+            last[chunk.Item1] = chunk;
+        return (blocks, [.. last.Values]);
     }
 
     // Content and index are durable before the record that names them is written; the record is durable before anyone is told.

@@ -65,7 +65,7 @@ public sealed record ArchiveHeader(Guid Id, ChunkSizes Sizes)
         if (file.Read(whole, 0) < whole.Length)
             throw VembarException.Damaged($"'{path}' is cut short within its header", "Take it from another copy.");
         if (XxHash3.HashToUInt64(whole.AsSpan(0, whole.Length - 8)) != BinaryPrimitives.ReadUInt64LittleEndian(whole.AsSpan(whole.Length - 8)))
-            throw VembarException.Damaged($"'{path}' has a damaged header (its checksum does not match)", "Take it from another copy.");
+            throw VembarException.Damaged($"'{path}' has a damaged header (its checksum does not match)", "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
         try
         {
             reader = new BinaryFormatReader(whole.AsSpan(0, whole.Length - 8), "header");

@@ -19,8 +19,9 @@ public sealed record Damage(int Image, string Path, string Problem);
 /// <param name="Bytes">Bytes of the file that were checked.</param>
 /// <param name="Damage">What is damaged.</param>
 /// <param name="LeftOver">Bytes behind the last state.</param>
+/// <param name="Repaired">What was healed.</param>
 /// <param name="Seconds">Time taken.</param>
-public sealed record VerifyResult(string Archive, long Blocks, long Bytes, IReadOnlyList<Damage> Damage, long LeftOver, double Seconds)
+public sealed record VerifyResult(string Archive, long Blocks, long Bytes, IReadOnlyList<Damage> Damage, long LeftOver, IReadOnlyList<Damage> Repaired, double Seconds)
 {
     /// <summary>True when nothing is damaged and nothing left over.</summary>
     public bool Ok => Damage.Count == 0 && LeftOver == 0;
@@ -33,10 +34,73 @@ public static class VerifyOperation
     /// <exception cref="VembarException">The archive cannot be opened at all.</exception>
     public static VerifyResult Run(string path, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
-        var clock = Stopwatch.StartNew();
         using var archive = ArchiveReader.Open(path);
+        return Check(archive, new ConcurrentDictionary<ChunkId, byte>(), progress, cancellation);
+    }
+
+    /// <summary>Checks, and stores good content again for what is damaged, from archives that hold the same.</summary>
+    /// <param name="path">The archive.</param>
+    /// <param name="from">Archives to take good content from.</param>
+    /// <param name="wait">How long to wait for another writer.</param>
+    /// <param name="progress">Told how far it is.</param>
+    /// <param name="cancellation">Ends it; the archive is as it was.</param>
+    /// <exception cref="VembarException">An archive cannot be opened, or this one not be written.</exception>
+    public static VerifyResult Repair(string path, IReadOnlyList<string> from, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var others = new List<ArchiveReader>();
+        try
+        {
+            foreach (var other in from)
+                others.Add(ArchiveReader.Open(other));
+            var bad = new ConcurrentDictionary<ChunkId, byte>();
+            VerifyResult before;
+            using (var writer = ArchiveWriter.Open(path, create: false, Effort.Balanced, wait))
+            {
+                before = Check(writer.Base, bad, progress, cancellation);
+                var healed = 0;
+                foreach (var id in bad.Keys.Order())
+                {
+                    // The archive itself comes first: where only a block's head is damaged, its content is good.
+                    foreach (var source in others.Prepend(writer.Base))
+                    {
+                        if (TryRead(source, id) is not { } good)
+                            continue;
+                        writer.AddAgain(good.Kind, id, good.Bytes.Span);
+                        healed++;
+                        break;
+                    }
+                }
+                if (healed == 0)
+                    return before;
+                cancellation.ThrowIfCancellationRequested();
+                writer.CommitRepair($"repair, {healed} pieces");
+            }
+            var after = Run(path, progress, cancellation);
+            return after with { Repaired = [.. before.Damage.Except(after.Damage)], Seconds = before.Seconds + after.Seconds };
+        }
+        finally
+        {
+            foreach (var other in others)
+                other.Dispose();
+        }
+    }
+
+    private static (BlockKind Kind, ReadOnlyMemory<byte> Bytes)? TryRead(ArchiveReader source, ChunkId id)
+    {
+        try
+        {
+            return source.TryFind(id, out var place) ? (place.Block.Kind, source.Read(id, place)) : null;
+        }
+        catch (VembarException)
+        {
+            return null;
+        }
+    }
+
+    private static VerifyResult Check(ArchiveReader archive, ConcurrentDictionary<ChunkId, byte> bad, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var clock = Stopwatch.StartNew();
         var damage = new List<Damage>();
-        var bad = new ConcurrentDictionary<ChunkId, byte>();
         var blocks = 0L;
         var done = 0L;
         foreach (var segment in archive.Segments)
@@ -69,22 +133,35 @@ public static class VerifyOperation
             progress.Report(new OperationProgress("walking images", image.Number, archive.Images.Count, false, image.Name));
             CheckTree(archive, image, bad, damage);
         }
-        return new VerifyResult(path, blocks, archive.FileLength, damage, archive.LeftOver, clock.Elapsed.TotalSeconds);
+        return new VerifyResult(archive.Path, blocks, archive.FileLength, damage, archive.LeftOver, [], clock.Elapsed.TotalSeconds);
     }
 
     private static string? CheckBlock(ArchiveReader archive, BlockInfo block, List<(ChunkId Id, int Offset, int Length)> chunks, ConcurrentDictionary<ChunkId, byte> bad)
     {
         chunks.Sort((a, b) => a.Offset.CompareTo(b.Offset));
+        // Content that was stored again elsewhere is not looked for here any more, so damage to it here harms nobody.
+        var live = chunks.Where(c => archive.TryFind(c.Id, out var place) && place.Block.Offset == block.Offset).ToList();
+        if (live.Count == 0)
+            return null;
+        void AllBad()
+        {
+            foreach (var chunk in live)
+                bad[chunk.Id] = 0;
+        }
         try
         {
             var head = new byte[BlockInfo.HeaderLength + 4 * block.ChunkCount];
             var expected = new byte[head.Length];
             block.EncodeHeader(expected, [.. chunks.Select(c => c.Length)]);
-            if (chunks.Count != block.ChunkCount || archive.File.Read(head, block.Offset) < head.Length || !head.AsSpan().SequenceEqual(expected))
+            var isWhole = chunks.Count == block.ChunkCount;
+            if ((isWhole && (archive.File.Read(head, block.Offset) < head.Length || !head.AsSpan().SequenceEqual(expected))) || (!isWhole && !HeadIsSound(archive, block, head)))
+            {
+                AllBad();
                 return $"the head of the block at byte {block.Offset} is damaged; its content can still be read through the index";
+            }
             var plain = archive.ReadBlock(block);
             var wrong = 0;
-            foreach (var (id, offset, length) in chunks)
+            foreach (var (id, offset, length) in live)
             {
                 if (Blake3.Hash(plain.AsSpan(offset, length)) == id)
                     continue;
@@ -95,17 +172,19 @@ public static class VerifyOperation
         }
         catch (VembarException problem)
         {
-            foreach (var chunk in chunks)
-                bad[chunk.Id] = 0;
+            AllBad();
             return problem.Message;
         }
         catch (ArgumentOutOfRangeException)
         {
-            foreach (var chunk in chunks)
-                bad[chunk.Id] = 0;
+            AllBad();
             return $"the index places chunks outside of the block at byte {block.Offset}";
         }
     }
+
+    // A merged index may have forgotten chunks of a block that were stored again; then the head speaks for itself.
+    private static bool HeadIsSound(ArchiveReader archive, BlockInfo block, byte[] head) =>
+        archive.File.Read(head, block.Offset) == head.Length && BlockInfo.HeaderChecksum(head) == System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(32));
 
     // Every byte belongs to the header, a block, an index segment or a commit record, or is a zero that fills up to the next.
     private static IEnumerable<Damage> CheckCover(ArchiveReader archive)

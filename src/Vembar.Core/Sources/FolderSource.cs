@@ -108,7 +108,7 @@ public sealed class FolderSource : IFileView, IDisposable
         var warnings = new List<string>(walk.Warnings);
         warnings.AddRange(exclusions.Unused.Select(rule =>
             $"the pattern '{rule}' left nothing out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
-        return new SourceTree(root, walk.Files, walk.Folders, walk.Bytes, walk.LeftOut, warnings);
+        return new SourceTree(root, walk.Files, walk.Folders, walk.Bytes, [.. walk.LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings);
     }
 
     // The upper two levels are gone through alone, each folder of the next by whoever is free; what they find is put
