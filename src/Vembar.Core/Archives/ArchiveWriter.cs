@@ -268,7 +268,7 @@ public sealed class ArchiveWriter : IDisposable
     {
         Settle();
         // A change of the record alone leaves what the image once added.
-        record = record with { Number = replace ?? Base.Catalogue.NextNumber, BytesAdded = replace is not null && BytesStored == 0 ? record.BytesAdded : BytesStored };
+        record = record with { Number = replace ?? Base.Catalogue.NextNumber, BytesAdded = replace is not null && BytesStored == 0 ? record.BytesAdded : BytesStored + IndexSegment.LengthOf(_blocks.Count, _added.Count) };
         var entry = new CatalogueEntry
         {
             Number = record.Number,
@@ -387,9 +387,8 @@ public sealed class ArchiveWriter : IDisposable
         var index = IndexSegment.Encode(blocks, chunks, earlier);
         var extent = new Extent(end, index.Length, XxHash3.HashToUInt64(index));
         var at = (end + index.Length + CommitRecord.Alignment - 1) / CommitRecord.Alignment * CommitRecord.Alignment;
-        var padded = new byte[at - end];
-        index.CopyTo(padded.AsSpan());
-        file.Write(padded, end);
+        file.Write(index, end);
+        file.Write(new byte[at - end - index.Length], end + index.Length);
         file.Sync();
         file.Write(new CommitRecord(archive, (previous?.Sequence ?? -1) + 1, at, extent, previous?.Offset ?? 0, catalogue, DateTime.UtcNow).Encode(), at);
         file.Sync();

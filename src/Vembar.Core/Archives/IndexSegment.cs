@@ -138,6 +138,9 @@ internal sealed class IndexSegment
         return false;
     }
 
+    /// <summary>What blocks and chunks take in an index, in bytes.</summary>
+    public static long LengthOf(int blocks, int chunks) => (long)blocks * BlockLength + (long)chunks * ChunkLength;
+
     /// <summary>The bytes of a new segment.</summary>
     /// <param name="blocks">Its blocks in the order of their numbers.</param>
     /// <param name="chunks">Its chunks in any order; sorted in place.</param>

@@ -109,6 +109,8 @@ public static class CaptureOperation
         using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, cancellation);
         pipeline.Run(files, state => progress.Report(new OperationProgress("reading and storing", state.BytesRead, total, true, state.Current)));
         warnings.AddRange(pipeline.Changed.Select(path => $"'{path}' changed while it was read; the image holds what was read last"));
+        var filesRead = files.Count;
+        files.Clear();
         progress.Report(new OperationProgress("writing the index", 0, 0, false, ""));
         var vanished = new List<string>();
         var root = TreeCodec.WriteFolder(writer, [WriteNode(writer, tree.Root, vanished)]);
@@ -139,7 +141,7 @@ public static class CaptureOperation
             History = [new HistoryEntry { Time = began, Action = "capture", Details = [$"from {Path.GetFullPath(request.Source)}"] }],
         };
         record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
-        var stats = new StoreStats(record.Files, files.Count, tree.Bytes, state.BytesRead, state.BytesNew, writer.BytesStored, clock.Elapsed.TotalSeconds);
+        var stats = new StoreStats(record.Files, filesRead, tree.Bytes, state.BytesRead, state.BytesNew, writer.BytesStored, clock.Elapsed.TotalSeconds);
         return new CaptureResult(request.Archive, record, stats, tree.LeftOut, warnings);
     }
 
@@ -236,10 +238,13 @@ public static class CaptureOperation
         var entry = node.Entry;
         if (entry.PendingSecurity is not null)
             entry = entry with { Security = writer.Add(BlockKind.Tree, entry.PendingSecurity), PendingSecurity = null };
-        foreach (var stream in entry.Streams)
+        if (entry.PendingStreams.Count > 0)
         {
-            if (stream.Content.Bytes is not null)
-                writer.Add(BlockKind.Content, stream.Content.Bytes);
+            entry = entry with
+            {
+                Streams = [.. entry.PendingStreams.Select(s => new NamedStream(s.Name, ContentStore.Add(writer, new NewContent(s.Bytes, null, s.Bytes.Length))))],
+                PendingStreams = [],
+            };
         }
         if (node.SameAs is not null)
             return entry with { Content = node.SameAs.Entry.Content };
@@ -253,6 +258,9 @@ public static class CaptureOperation
             else
                 children.Add(WriteNode(writer, child, vanished));
         }
+        // What is written is not needed any more; of a million files that is most of the memory.
+        if (node.Parent is not null)
+            node.Children = null;
         return entry with { Folder = TreeCodec.WriteFolder(writer, children) };
     }
 }

@@ -94,7 +94,7 @@ public static class RecoverOperation
                     files += entry.Kind == EntryKind.Folder ? 0 : 1;
                     // Lists of parts are written anew with the folder.
                     children.Add(entry.Kind == EntryKind.Folder ? Folder(tree, entry, own)
-                        : entry.Content is { Parts: null } content ? entry with { Content = content with { Parts = tree.Parts(content, own), List = default } } : entry);
+                        : entry.Content is { Parts: null } content ? entry with { Content = new FileContent(content.Length, content.Hash, tree.Parts(content, own)) } : entry);
                 }
                 catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
                 {

@@ -238,7 +238,7 @@ public sealed class FolderSource : IFileView, IDisposable
             var target = stat.Kind == PosixKind.Link ? Posix.ReadLink(handle, raw) : null;
             var entry = Describe(handle, raw, name, stat, target, walk);
             var isFolder = entry.Kind == EntryKind.Folder;
-            var node = new SourceNode { Parent = folder, Entry = entry, RawName = raw, Changed = FileTime.From(stat.Changed), Length = entry.Kind == EntryKind.File ? stat.Kind == PosixKind.Link ? 0 : stat.Size : 0, Children = isFolder ? [] : null };
+            var node = new SourceNode { Parent = folder, Entry = entry, Changed = FileTime.From(stat.Changed), Length = entry.Kind == EntryKind.File ? stat.Kind == PosixKind.Link ? 0 : stat.Size : 0, Children = isFolder ? [] : null };
             folder.Children!.Add(node);
             if (isFolder)
             {
@@ -278,11 +278,11 @@ public sealed class FolderSource : IFileView, IDisposable
     {
         if (_windowsMetadata)
             return DescribeWindows(parent, raw, name, stat, target, walk);
-        var attributes = new List<NamedValue>();
+        List<NamedValue>? attributes = null;
         foreach (var key in Posix.ListAttributes(parent, raw))
         {
             if (Posix.GetAttribute(parent, raw, key) is { } value)
-                attributes.Add(new NamedValue(key, value));
+                (attributes ??= []).Add(new NamedValue(key, value));
         }
         // Access and change times belong to the Linux file, not to the install: reading or copying it would change them.
         return new TreeEntry
@@ -292,7 +292,7 @@ public sealed class FolderSource : IFileView, IDisposable
             Modified = FileTime.From(stat.Modified),
             LinkTarget = target,
             Owner = new PosixOwner(stat.Mode, stat.Uid, stat.Gid),
-            PosixAttributes = attributes,
+            PosixAttributes = attributes ?? [],
         };
     }
 
@@ -325,58 +325,56 @@ public sealed class FolderSource : IFileView, IDisposable
             ShortName = shortName is { Length: > 0 } ? PosixName.Decode(shortName) : null,
             ObjectId = Posix.GetAttribute(parent, raw, "system.ntfs_object_id"),
             ExtendedAttributes = ExtendedAttributeList.Parse(Posix.GetAttribute(parent, raw, "system.ntfs_ea")),
-            Streams = Streams(parent, raw),
+            PendingStreams = Streams(parent, raw),
             PendingSecurity = acl,
         };
     }
 
-    private static List<NamedStream> Streams(SafeFileHandle parent, ReadOnlySpan<byte> raw)
+    private static List<PendingStream> Streams(SafeFileHandle parent, ReadOnlySpan<byte> raw)
     {
         const string Prefix = "user.";
-        var streams = new List<NamedStream>();
+        var streams = new List<PendingStream>();
         foreach (var key in Posix.ListAttributes(parent, raw))
         {
             if (key.StartsWith(Prefix, StringComparison.Ordinal))
-                streams.Add(new NamedStream(key[Prefix.Length..], Pending(Posix.GetAttribute(parent, raw, key) ?? [])));
+                streams.Add(new PendingStream(key[Prefix.Length..], Posix.GetAttribute(parent, raw, key) ?? []));
         }
         return streams;
     }
-
-    private static FileContent Pending(byte[] bytes) => bytes.Length == 0 ? FileContent.Empty
-        : new FileContent(bytes.Length, Blake3.Hash(bytes), [new ContentPart(Blake3.Hash(bytes), bytes.Length)]) { Bytes = bytes };
 
     /// <summary>Opens a file of a walk for reading.</summary>
     /// <exception cref="NativeException">It cannot be opened.</exception>
     public ISourceFile Open(SourceNode node)
     {
-        var parents = new Stack<SourceNode>();
+        var parents = new Stack<byte[]>();
         for (var at = node.Parent; at?.Parent is not null; at = at.Parent)
-            parents.Push(at);
+            parents.Push(at.RawName);
+        var name = node.RawName;
         SafeFileHandle? folder = null;
         try
         {
             // One call where the path is short enough for it; folder by folder where it is not.
-            var length = node.RawName.Length + parents.Sum(p => p.RawName.Length);
+            var length = name.Length + parents.Sum(p => p.Length);
             if (length < 4000)
             {
                 var path = new byte[length];
                 var used = 0;
                 foreach (var parent in parents)
                 {
-                    parent.RawName.CopyTo(path, used);
-                    used += parent.RawName.Length;
+                    parent.CopyTo(path, used);
+                    used += parent.Length;
                     path[used - 1] = (byte)'/';
                 }
-                node.RawName.CopyTo(path, used);
+                name.CopyTo(path, used);
                 return new SourceFile(Posix.OpenRead(_root, path));
             }
             while (parents.TryPop(out var next))
             {
-                var inner = Posix.OpenFolder(folder ?? _root, next.RawName);
+                var inner = Posix.OpenFolder(folder ?? _root, next);
                 folder?.Dispose();
                 folder = inner;
             }
-            return new SourceFile(Posix.OpenRead(folder ?? _root, node.RawName));
+            return new SourceFile(Posix.OpenRead(folder ?? _root, name));
         }
         finally
         {

@@ -12,10 +12,10 @@ public sealed class SourceNode
     public required SourceNode? Parent { get; init; }
 
     /// <summary>What is in it, when it is a folder.</summary>
-    public List<SourceNode>? Children { get; init; }
+    public List<SourceNode>? Children { get; set; }
 
     /// <summary>The name's own bytes with a NUL at the end.</summary>
-    public byte[] RawName { get; init; } = [];
+    public byte[] RawName => Native.PosixName.Encode(Entry.Name);
 
     /// <summary>The file's length when it was walked over, in bytes.</summary>
     public long Length { get; init; }

@@ -317,7 +317,7 @@ internal static class TreeCodec
         {
             1 => new FileContent((long)length, hash, [new ContentPart(hash, (long)length)]),
             2 => new FileContent((long)length, hash, ReadParts(ref r, (long)length)),
-            3 => new FileContent((long)length, hash, null, r.Id()),
+            3 => new FileContent((long)length, hash, r.Id()),
             _ => throw r.Error($"content form {form} is unknown"),
         };
     }

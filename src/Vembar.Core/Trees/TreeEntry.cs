@@ -22,19 +22,54 @@ public readonly record struct ContentPart(ChunkId Id, long Length)
     public bool IsHole => Id.IsNone;
 }
 
-/// <summary>What a file or stream holds.</summary>
-/// <param name="Length">Bytes.</param>
-/// <param name="Hash">BLAKE3 of all of it, as b3sum prints.</param>
-/// <param name="Parts">The pieces in order; null when they are in a list of their own.</param>
-/// <param name="List">The chunk that holds the list of pieces; none when they are given here.</param>
-public sealed record FileContent(long Length, ChunkId Hash, IReadOnlyList<ContentPart>? Parts, ChunkId List = default)
+/// <summary>What a file or stream holds. Kept small: there is one for every file of an image.</summary>
+public sealed class FileContent
 {
-    /// <summary>The bytes themselves while they are yet to be stored; null afterwards.</summary>
-    internal byte[]? Bytes { get; init; }
+    // Nothing for a single chunk, the parts, or the id of the chunk that lists them.
+    private readonly object? _form;
+
+    /// <summary>Content of one chunk, or of parts.</summary>
+    /// <param name="length">Bytes.</param>
+    /// <param name="hash">BLAKE3 of all of it.</param>
+    /// <param name="parts">The pieces in order.</param>
+    public FileContent(long length, ChunkId hash, IReadOnlyList<ContentPart> parts)
+    {
+        Length = length;
+        Hash = hash;
+        _form = parts is [{ IsHole: false } only] && only.Id == hash && only.Length == length ? null : parts;
+    }
+
+    /// <summary>Content whose pieces are listed in a chunk of their own.</summary>
+    public FileContent(long length, ChunkId hash, ChunkId list)
+    {
+        Length = length;
+        Hash = hash;
+        _form = list;
+    }
+
+    /// <summary>Bytes.</summary>
+    public long Length { get; }
+
+    /// <summary>BLAKE3 of all of it, as b3sum prints.</summary>
+    public ChunkId Hash { get; }
+
+    /// <summary>The pieces in order; null when they are in a list of their own.</summary>
+    public IReadOnlyList<ContentPart>? Parts => _form switch
+    {
+        null => [new ContentPart(Hash, Length)],
+        ChunkId => null,
+        _ => (IReadOnlyList<ContentPart>)_form,
+    };
+
+    /// <summary>The chunk that holds the list of pieces; none when they are given here.</summary>
+    public ChunkId List => _form is ChunkId list ? list : default;
 
     /// <summary>No bytes at all.</summary>
     public static FileContent Empty { get; } = new(0, Blake3.Hash([]), []);
 }
+
+/// <summary>A stream's bytes while they are yet to be stored.</summary>
+internal sealed record PendingStream(string Name, byte[] Bytes);
 
 /// <summary>Content that is not in an archive yet: bytes in memory, or a file.</summary>
 /// <param name="Bytes">The bytes; null when a file has them.</param>
@@ -92,8 +127,38 @@ public enum WindowsAttributes : uint
 }
 
 /// <summary>An entry of a folder with everything that is kept of it. A value: editing makes a new one.</summary>
+/// <remarks>There is one for every file of an image, so what few entries have is kept apart, in an object that most lack.</remarks>
 public sealed record TreeEntry
 {
+    private Rare? _rare;
+    private long _modified;
+    private byte _modifiedRest;
+    private bool _hasModified;
+
+    private sealed record Rare
+    {
+        public static readonly Rare None = new();
+        public WindowsAttributes? Attributes { get; init; }
+        public FileTime? Created { get; init; }
+        public FileTime? Changed { get; init; }
+        public FileTime? Accessed { get; init; }
+        public NewContent? New { get; init; }
+        public ChunkId Folder { get; init; }
+        public string? LinkTarget { get; init; }
+        public ChunkId Security { get; init; }
+        public byte[]? PendingSecurity { get; init; }
+        public byte[]? Reparse { get; init; }
+        public string? ShortName { get; init; }
+        public byte[]? ObjectId { get; init; }
+        public IReadOnlyList<NamedValue> ExtendedAttributes { get; init; } = [];
+        public IReadOnlyList<NamedStream> Streams { get; init; } = [];
+        public IReadOnlyList<PendingStream> PendingStreams { get; init; } = [];
+        public IReadOnlyList<NamedValue> PosixAttributes { get; init; } = [];
+        public bool CaseSensitive { get; init; }
+    }
+
+    private Rare Known => _rare ?? Rare.None;
+
     /// <summary>The name; empty for the root.</summary>
     public required string Name { get; init; }
 
@@ -101,64 +166,212 @@ public sealed record TreeEntry
     public required EntryKind Kind { get; init; }
 
     /// <summary>Windows' attributes; null when the source has none.</summary>
-    public WindowsAttributes? Attributes { get; init; }
+    public WindowsAttributes? Attributes
+    {
+        get => Known.Attributes;
+        init
+        {
+            if (value is not null || _rare is not null)
+                _rare = Known with { Attributes = value };
+        }
+    }
 
     /// <summary>When the content last changed.</summary>
-    public FileTime? Modified { get; init; }
+    public FileTime? Modified
+    {
+        get => _hasModified ? new FileTime(_modified, _modifiedRest) : null;
+        init
+        {
+            _hasModified = value is not null;
+            _modified = value?.Ticks ?? 0;
+            _modifiedRest = value?.Rest ?? 0;
+        }
+    }
 
     /// <summary>When it was made.</summary>
-    public FileTime? Created { get; init; }
+    public FileTime? Created
+    {
+        get => Known.Created;
+        init
+        {
+            if (value is not null || _rare is not null)
+                _rare = Known with { Created = value };
+        }
+    }
 
     /// <summary>When anything of it last changed.</summary>
-    public FileTime? Changed { get; init; }
+    public FileTime? Changed
+    {
+        get => Known.Changed;
+        init
+        {
+            if (value is not null || _rare is not null)
+                _rare = Known with { Changed = value };
+        }
+    }
 
     /// <summary>When it was last read.</summary>
-    public FileTime? Accessed { get; init; }
+    public FileTime? Accessed
+    {
+        get => Known.Accessed;
+        init
+        {
+            if (value is not null || _rare is not null)
+                _rare = Known with { Accessed = value };
+        }
+    }
 
     /// <summary>A file's content; null for others and while <see cref="New"/> is set.</summary>
     public FileContent? Content { get; init; }
 
     /// <summary>Content that is yet to be stored.</summary>
-    public NewContent? New { get; init; }
+    public NewContent? New
+    {
+        get => Known.New;
+        init
+        {
+            if (value is not null || _rare is not null)
+                _rare = Known with { New = value };
+        }
+    }
 
     /// <summary>A folder's node.</summary>
-    public ChunkId Folder { get; init; }
+    public ChunkId Folder
+    {
+        get => Known.Folder;
+        init
+        {
+            if (!value.IsNone || _rare is not null)
+                _rare = Known with { Folder = value };
+        }
+    }
 
     /// <summary>Where a link points.</summary>
-    public string? LinkTarget { get; init; }
+    public string? LinkTarget
+    {
+        get => Known.LinkTarget;
+        init
+        {
+            if (value is not null || _rare is not null)
+                _rare = Known with { LinkTarget = value };
+        }
+    }
 
     /// <summary>The security descriptor (self-relative) as a chunk; none when the source has none.</summary>
-    public ChunkId Security { get; init; }
+    public ChunkId Security
+    {
+        get => Known.Security;
+        init
+        {
+            if (!value.IsNone || _rare is not null)
+                _rare = Known with { Security = value };
+        }
+    }
 
     /// <summary>The security descriptor's bytes while they are yet to be stored.</summary>
-    internal byte[]? PendingSecurity { get; init; }
+    internal byte[]? PendingSecurity
+    {
+        get => Known.PendingSecurity;
+        init
+        {
+            if (value is not null || _rare is not null)
+                _rare = Known with { PendingSecurity = value };
+        }
+    }
 
     /// <summary>Reparse tag and data as NTFS keeps them.</summary>
-    public byte[]? Reparse { get; init; }
+    public byte[]? Reparse
+    {
+        get => Known.Reparse;
+        init
+        {
+            if (value is not null || _rare is not null)
+                _rare = Known with { Reparse = value };
+        }
+    }
 
     /// <summary>The 8.3 name.</summary>
-    public string? ShortName { get; init; }
+    public string? ShortName
+    {
+        get => Known.ShortName;
+        init
+        {
+            if (value is not null || _rare is not null)
+                _rare = Known with { ShortName = value };
+        }
+    }
 
     /// <summary>Not 0: all entries of the image with this number are names of one file.</summary>
     public ulong LinkGroup { get; init; }
 
     /// <summary>NTFS object id (16 to 64 bytes).</summary>
-    public byte[]? ObjectId { get; init; }
+    public byte[]? ObjectId
+    {
+        get => Known.ObjectId;
+        init
+        {
+            if (value is not null || _rare is not null)
+                _rare = Known with { ObjectId = value };
+        }
+    }
 
     /// <summary>NTFS extended attributes.</summary>
-    public IReadOnlyList<NamedValue> ExtendedAttributes { get; init; } = [];
+    public IReadOnlyList<NamedValue> ExtendedAttributes
+    {
+        get => Known.ExtendedAttributes;
+        init
+        {
+            if (value.Count > 0 || _rare is not null)
+                _rare = Known with { ExtendedAttributes = value };
+        }
+    }
 
     /// <summary>Named streams.</summary>
-    public IReadOnlyList<NamedStream> Streams { get; init; } = [];
+    public IReadOnlyList<NamedStream> Streams
+    {
+        get => Known.Streams;
+        init
+        {
+            if (value.Count > 0 || _rare is not null)
+                _rare = Known with { Streams = value };
+        }
+    }
+
+    /// <summary>Streams that are yet to be stored.</summary>
+    internal IReadOnlyList<PendingStream> PendingStreams
+    {
+        get => Known.PendingStreams;
+        init
+        {
+            if (value.Count > 0 || _rare is not null)
+                _rare = Known with { PendingStreams = value };
+        }
+    }
 
     /// <summary>Owner and permissions on Linux; null when the source is NTFS.</summary>
     public PosixOwner? Owner { get; init; }
 
     /// <summary>Extended attributes of Linux, with their full names.</summary>
-    public IReadOnlyList<NamedValue> PosixAttributes { get; init; } = [];
+    public IReadOnlyList<NamedValue> PosixAttributes
+    {
+        get => Known.PosixAttributes;
+        init
+        {
+            if (value.Count > 0 || _rare is not null)
+                _rare = Known with { PosixAttributes = value };
+        }
+    }
 
     /// <summary>A folder whose names differ by case.</summary>
-    public bool CaseSensitive { get; init; }
+    public bool CaseSensitive
+    {
+        get => Known.CaseSensitive;
+        init
+        {
+            if (value || _rare is not null)
+                _rare = Known with { CaseSensitive = value };
+        }
+    }
 
     /// <summary>The content's length in bytes, stored or new; 0 for others.</summary>
     public long Length => New?.Length ?? Content?.Length ?? 0;
