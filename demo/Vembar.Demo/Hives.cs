@@ -115,9 +115,11 @@ internal static class Hives
         var filler = new Filler("classes");
         for (var i = 0; i < 150 * scale; i++)
         {
+            // In groups: the library writes a key's whole list of subkeys anew for each that is added, and never reuses the room.
             var name = $"{filler.Name()}.{i}";
-            root.Ensure($@"Classes\.{name}").SetString("", $"{name}file");
-            root.Ensure($@"Classes\{name}file\shell\open\command").SetString("", $@"""C:\Windows\System32\{filler.Name()}.exe"" ""%1""");
+            var group = $@"Classes\Group{i / 40}";
+            root.Ensure($@"{group}\.{name}").SetString("", $"{name}file");
+            root.Ensure($@"{group}\{name}file\shell\open\command").SetString("", $@"""C:\Windows\System32\{filler.Name()}.exe"" ""%1""");
         }
     });
 

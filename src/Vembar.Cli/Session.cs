@@ -72,6 +72,9 @@ internal sealed partial class Session : IDisposable
 
     public bool Json { get; }
 
+    /// <summary>True when output must carry no styles: piped, or asked to be plain.</summary>
+    public bool IsPlain => _plain;
+
     public bool Verbose { get; }
 
     public Progress Progress { get; }

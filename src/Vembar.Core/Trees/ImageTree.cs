@@ -23,7 +23,11 @@ public interface IFileView
 /// <summary>The tree of an image, read as far as it is looked at.</summary>
 public sealed class ImageTree : IFileView
 {
+    // Looking for one path after the other goes through the same folders again and again.
+    private const int KeptFolders = 8;
     private readonly IChunkSource _source;
+    private readonly List<(ChunkId Id, List<TreeEntry> Entries)> _kept = [];
+    private readonly Lock _gate = new();
 
     /// <summary>The tree below a root node.</summary>
     /// <param name="source">Where its chunks are.</param>
@@ -64,7 +68,29 @@ public sealed class ImageTree : IFileView
     /// <param name="folder">A folder of this tree.</param>
     /// <param name="path">Its path, for messages.</param>
     /// <exception cref="VembarException">It is damaged.</exception>
-    public IReadOnlyList<TreeEntry> List(TreeEntry folder, WindowsPath path) => Decoded(path, () =>
+    public IReadOnlyList<TreeEntry> List(TreeEntry folder, WindowsPath path)
+    {
+        lock (_gate)
+        {
+            if (_kept.FindIndex(k => k.Id == folder.Folder) is >= 0 and var at)
+            {
+                var kept = _kept[at];
+                _kept.RemoveAt(at);
+                _kept.Add(kept);
+                return kept.Entries;
+            }
+        }
+        var entries = Read(folder, path);
+        lock (_gate)
+        {
+            _kept.Add((folder.Folder, entries));
+            if (_kept.Count > KeptFolders)
+                _kept.RemoveAt(0);
+        }
+        return entries;
+    }
+
+    private List<TreeEntry> Read(TreeEntry folder, WindowsPath path) => Decoded(path, () =>
     {
         var entries = TreeCodec.ReadFolder(_source, folder.Folder);
         // Sorted, so an empty name could only be the first; the root alone has one.
