@@ -85,9 +85,11 @@ public class StateTests(DemoFixture demo)
         var archive = Sources(folder);
         var roots = (Describe(archive, 1).Root, Describe(archive, 3).Root);
         DropOperation.Run(new ImageReference(archive, "2"), default);
+        Tools.Run("chmod", ["640", archive]);
         using var reading = ArchiveReader.Open(archive);
         var result = CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None);
         Assert.InRange(result.After, result.Before / 2, result.Before * 3 / 4);
+        Assert.Equal("640\n", Tools.Run("stat", ["-c", "%a", archive]));
         Assert.Equal(["1 a", "3 c"], Names(archive));
         Assert.Equal(roots, (Describe(archive, 1).Root, Describe(archive, 3).Root));
         Assert.True(Do.Verify(archive).Ok);

@@ -147,6 +147,13 @@ public static class CompactOperation
                 cancellation.ThrowIfCancellationRequested();
                 fresh.CommitAll(old.Base, "compact");
             }
+            // Who may read the archive stays as it was.
+            using (var handle = Native.Posix.OpenFile(scratch, write: true))
+            {
+                var was = Native.Posix.Stat(null, Native.PosixName.Encode(full));
+                Native.Posix.SetMode(handle, was.Mode);
+                Native.Posix.TrySetOwner(handle, was.Uid, was.Gid);
+            }
             layer.Rename(scratch, full, replace: true);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "rewrite", path) is { } error)
