@@ -1,0 +1,148 @@
+using CsCheck;
+using Vembar.Native;
+using Xunit;
+
+namespace Vembar.Core.Tests;
+
+public class NativeTests
+{
+    [Fact]
+    public void WhatZstdPacksItUnpacksAndSoDoesTheToolOfThatName()
+    {
+        using var folder = new TempFolder();
+        using var zstd = new Zstd();
+        Gen.Select(Gen.Byte[0, 3].Array[0, 20_000], Gen.OneOf(Gen.Const(1), Gen.Const(5), Gen.Const(19))).Sample((plain, level) =>
+        {
+            using var own = new Zstd();
+            var room = new byte[Zstd.Bound(plain.Length)];
+            var packed = room[..own.Compress(plain, room, level)];
+            var back = new byte[plain.Length];
+            return own.TryExpand(packed, back) && back.AsSpan().SequenceEqual(plain);
+        }, iter: 100);
+        var text = System.Text.Encoding.ASCII.GetBytes(string.Concat(Enumerable.Repeat("a line of text\n", 500)));
+        var frame = new byte[Zstd.Bound(text.Length)];
+        var length = zstd.Compress(text, frame, 3);
+        folder.Write("frame.zst", frame[..length]);
+        Assert.Equal(System.Text.Encoding.ASCII.GetString(text), Tools.Run("zstd", ["-dcq", folder.At("frame.zst")]));
+    }
+
+    [Fact]
+    public void DamagedFramesAndWrongLengthsAreRefused()
+    {
+        using var zstd = new Zstd();
+        var plain = new byte[5000];
+        new Random(2).NextBytes(plain.AsSpan(0, 2500));
+        var room = new byte[Zstd.Bound(plain.Length)];
+        var packed = room[..zstd.Compress(plain, room, 3)];
+        Assert.False(zstd.TryExpand(packed, new byte[4999]));
+        Assert.False(zstd.TryExpand(packed, new byte[5001]));
+        Assert.False(zstd.TryExpand(packed.AsSpan(0, packed.Length / 2), new byte[5000]));
+        Assert.False(zstd.TryExpand([], new byte[10]));
+        Assert.False(zstd.TryExpand("not a frame at all"u8, new byte[10]));
+        Assert.True(zstd.TryExpand(packed, new byte[5000]));
+    }
+
+    [Fact]
+    public void FoldersFilesAndLinksAreSeenAsStatSeesThem()
+    {
+        using var folder = new TempFolder();
+        folder.Write("file", "12345");
+        Directory.CreateDirectory(folder.At("sub"));
+        File.CreateSymbolicLink(folder.At("link"), "nowhere");
+        Tools.Run("mkfifo", [folder.At("pipe")]);
+        Tools.Run("chmod", ["2751", folder.At("sub")]);
+        using var handle = Posix.OpenFolder(null, PosixName.Encode(folder.Path));
+        var entries = Posix.ReadFolder(handle, folder.Path).Select(e => e.Name).Order(StringComparer.Ordinal);
+        Assert.Equal(["file", "link", "pipe", "sub"], entries);
+        foreach (var (name, kind) in new[] { ("file", PosixKind.File), ("sub", PosixKind.Folder), ("link", PosixKind.Link), ("pipe", PosixKind.Special) })
+        {
+            var stat = Posix.Stat(handle, PosixName.Encode(name));
+            var expected = Tools.Run("stat", ["-c", "%a %h %u %g %i %s", folder.At(name)]).Trim();
+            Assert.Equal(kind, stat.Kind);
+            Assert.Equal(expected, $"{Convert.ToString(stat.Mode, 8)} {stat.LinkCount} {stat.Uid} {stat.Gid} {stat.Inode} {stat.Size}");
+        }
+        Assert.Equal("nowhere", Posix.ReadLink(handle, PosixName.Encode("link")));
+        Assert.False(Posix.TryStat(handle, PosixName.Encode("absent"), out _));
+        Assert.Equal(Errno.NotFound, Assert.Throws<NativeException>(() => Posix.Stat(handle, PosixName.Encode("absent"))).Errno);
+        // Neither a folder nor a file is opened through a link.
+        Assert.Throws<NativeException>(() => Posix.OpenFolder(handle, PosixName.Encode("link")).Dispose());
+        Assert.Equal(Errno.Loop, Assert.Throws<NativeException>(() => Posix.OpenRead(handle, PosixName.Encode("link")).Dispose()).Errno);
+    }
+
+    [Fact]
+    public void ReadingDoesNotChangeTheAccessTime()
+    {
+        using var folder = new TempFolder();
+        var path = folder.Write("file", "content");
+        Tools.Run("touch", ["-a", "-d", "2001-01-01 UTC", path]);
+        var before = Tools.Run("stat", ["-c", "%X", path]);
+        using (var handle = Posix.OpenRead(null, PosixName.Encode(path)))
+        {
+            var buffer = new byte[20];
+            Assert.Equal(7, Posix.Read(handle, buffer, 0));
+            Assert.Equal(0, Posix.Read(handle, buffer, 7));
+            Assert.Equal(3, Posix.Read(handle, buffer, 4));
+        }
+        Assert.Equal(before, Tools.Run("stat", ["-c", "%X", path]));
+    }
+
+    [Fact]
+    public void WhatIsMadeIsThereAndWhatIsTakenIsSaid()
+    {
+        using var folder = new TempFolder();
+        using var handle = Posix.OpenFolder(null, PosixName.Encode(folder.Path));
+        Assert.True(Posix.MakeFolder(handle, PosixName.Encode("d"), 0x1C0));
+        Assert.False(Posix.MakeFolder(handle, PosixName.Encode("d"), 0x1C0));
+        using (var file = Posix.CreateNew(handle, PosixName.Encode("f"), 0x180))
+        {
+            RandomAccess.Write(file, "abc"u8, 0);
+            Posix.SetMode(file, 0x1A4);
+            Posix.SetTime(file, new PosixTime(1_000_000_000, 123_456_789));
+        }
+        Assert.Equal("644 1000000000.123456789", Tools.Run("find", [folder.At("f"), "-printf", "%m %T@"])[..24]);
+        Assert.Equal(Errno.Exists, Assert.Throws<NativeException>(() => Posix.CreateNew(handle, PosixName.Encode("f"), 0x180).Dispose()).Errno);
+        Assert.Equal(0, Posix.TryHardLink(handle, PosixName.Encode("f"), handle, PosixName.Encode("g")));
+        Assert.Equal(Errno.Exists, Posix.TryHardLink(handle, PosixName.Encode("f"), handle, PosixName.Encode("g")));
+        Assert.Equal(2u, Posix.Stat(handle, PosixName.Encode("g")).LinkCount);
+        Assert.Equal(Errno.Exists, Assert.Throws<NativeException>(() => Posix.Rename(folder.At("f"), folder.At("d"), replace: false)).Errno);
+        Posix.Rename(folder.At("f"), folder.At("g2"), replace: false);
+        Posix.Remove(handle, PosixName.Encode("g2"), folder: false);
+        Posix.Remove(handle, PosixName.Encode("d"), folder: true);
+        Assert.Equal(["g"], Directory.EnumerateFileSystemEntries(folder.Path).Select(Path.GetFileName));
+    }
+
+    [Fact]
+    public void AttributesOfAnyLengthComeBack()
+    {
+        using var folder = new TempFolder();
+        folder.Write("f", "x");
+        using var handle = Posix.OpenFolder(null, PosixName.Encode(folder.Path));
+        var name = PosixName.Encode("f");
+        Assert.SkipWhen(Posix.TrySetAttribute(handle, name, "user.probe", "x"u8) == Errno.NotSupported, "this file system has no attributes");
+        foreach (var length in (int[])[0, 1, 1000, 3500])
+        {
+            var value = Enumerable.Range(0, length).Select(i => (byte)i).ToArray();
+            Assert.Equal(0, Posix.TrySetAttribute(handle, name, "user.probe", value));
+            Assert.Equal(value, Posix.GetAttribute(handle, name, "user.probe"));
+        }
+        Assert.Contains("user.probe", Posix.ListAttributes(handle, name));
+        Assert.Null(Posix.GetAttribute(handle, name, "user.absent"));
+    }
+
+    [Fact]
+    public void LocksExcludeOtherHandlesUntilTheyAreGivenUp()
+    {
+        using var folder = new TempFolder();
+        var path = folder.Write("f", "x");
+        using var first = Posix.OpenFile(path, write: true);
+        using var second = Posix.OpenFile(path, write: true);
+        Assert.True(Posix.TryLock(first));
+        Assert.False(Posix.TryLock(second));
+        Posix.Unlock(first);
+        Assert.True(Posix.TryLock(second));
+        // flock(1) agrees.
+        Assert.Equal(1, Tools.Try("flock", ["-n", path, "true"]).Code);
+        Posix.Unlock(second);
+        Assert.Equal(0, Tools.Try("flock", ["-n", path, "true"]).Code);
+    }
+}
