@@ -46,6 +46,20 @@ internal static class SharedOptions
             result.AddError($"--wait {result.Tokens[0].Value}: a number of seconds is wanted");
     }
 
+    /// <summary>Where bases are looked for; every command that reads an archive has it.</summary>
+    public static Option<string[]> Base { get; } = new("--base")
+    {
+        Description = "Where the archive that a difference archive is based on lies: the file, or a folder that holds it; beside it is looked too",
+        HelpName = "PATH",
+        DefaultValueFactory = _ => [],
+    };
+
+    /// <summary>The archive that was named, with where to look for its bases.</summary>
+    public static Core.Archives.ArchivePlace PlaceOf(ParseResult parse, Argument<string> archive) => new(parse.GetRequiredValue(archive), parse.GetRequiredValue(Base));
+
+    /// <summary>The image that was named.</summary>
+    public static Core.Operations.ImageReference ImageOf(ParseResult parse, Argument<string> image) => Core.Operations.ImageReference.Parse(parse.GetRequiredValue(image), parse.GetRequiredValue(Base));
+
     public static Option<string> Effort() => new Option<string>("--effort")
     {
         Description = "How hard to compress",

@@ -41,7 +41,14 @@ public class ReaderTests(DemoFixture demo)
             var theirs = Tools.Run("python3", [Script, archive, "list", $"{number}"]).Split('\n', StringSplitOptions.RemoveEmptyEntries);
             Assert.Equal(ours, theirs);
         }
+        var based = folder.At("based.vmb");
+        folder.Write("src/new.txt", "not in the base");
+        Do.Capture(folder.At("src"), based, "three", r => r with { BasedOn = archive });
         foreach (var name in (string[])["large.bin", "sparse", "many/f2999"])
+        {
             Tools.Run("sh", ["-c", $"python3 '{Script}' '{archive}' print 2 {name} | cmp - 'src/{name}'"], folder.Path);
+            Tools.Run("sh", ["-c", $"python3 '{Script}' '{based}' print 1 {name} | cmp - 'src/{name}'"], folder.Path);
+        }
+        Assert.Equal("not in the base", Tools.Run("python3", [Script, based, "print", "1", "new.txt"]));
     }
 }

@@ -8,6 +8,7 @@ Written without looking at the program's code, with no package; zstd frames go t
 not checked here: that is the program's work.
 """
 import json
+import os
 import struct
 import subprocess
 import sys
@@ -54,6 +55,19 @@ class Archive:
         if struct.unpack_from("<H", head, 8)[0] > 1:
             raise ValueError("a newer archive")
         self.id = head[16:32]
+        self.bases = []
+        sections = Bytes(self.at(52, struct.unpack_from("<I", head, 12)[0] - 52))
+        for _ in range(struct.unpack_from("<I", head, 48)[0]):
+            kind, flags, length = sections.fixed("HHI")
+            section = sections.take(length)
+            if kind == 1:
+                name = os.path.basename(section[16:].decode())
+                base = Archive(os.path.join(os.path.dirname(os.path.abspath(path)), name))
+                if base.id != section[:16]:
+                    raise ValueError(f"{name} is another archive")
+                self.bases.append(base)
+            elif flags & 1:
+                raise ValueError("a section that is not known")
         self.expanded = {}
         commit = self.last_commit()
         self.chunks = {}
@@ -91,6 +105,9 @@ class Archive:
             self.chunks[data[at + 44 * i:at + 44 * i + 32]] = (table[block], inside, size)
 
     def chunk(self, id):
+        if id not in self.chunks:
+            base = next(b for b in self.bases if b.holds(id))
+            return base.chunk(id)
         (place, stored, plain, count, kind, codec), inside, size = self.chunks[id]
         if place not in self.expanded:
             payload = self.at(place + 40 + 4 * count, stored)
@@ -100,6 +117,9 @@ class Archive:
                 raise ValueError("a block expands to another length")
             self.expanded[place] = payload
         return self.expanded[place][inside:inside + size]
+
+    def holds(self, id):
+        return id in self.chunks or any(b.holds(id) for b in self.bases)
 
     def entries(self, id):
         data = Bytes(self.chunk(id))

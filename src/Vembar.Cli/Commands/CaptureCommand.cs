@@ -19,21 +19,24 @@ internal static class CaptureCommand
         var leaveOut = new Option<string[]>("--leave-out") { Description = "Leave out what matches, beside what Windows makes anew; '*', '?' and '**' match; may be given several times", HelpName = "PATTERN", DefaultValueFactory = _ => [] };
         var leaveOutFile = new Option<string?>("--leave-out-file") { Description = "Leave out what the patterns in FILE match, one a line, '#' begins a remark", HelpName = "FILE" };
         var keepAll = new Option<bool>("--keep-all") { Description = "Take also what Windows makes anew (page file, temporary files, recycle bin)" };
+        var basedOn = new Option<string?>("--based-on") { Description = "Store only what the archive OTHER lacks; reading then needs OTHER beside the archive or under --base", HelpName = "OTHER" };
         var verify = new Option<bool>("--verify") { Description = "Read the whole archive afterwards and check every byte" };
         var reread = new Option<bool>("--reread") { Description = "Read every file, also those that an earlier image of this folder has unchanged" };
         var wait = SharedOptions.Wait();
         return new VembarCommand("capture", "Make an image of a generalized install and add it to an archive",
             "vembar capture vembar-demo/references/lending-desk desks.vmb --name \"Lending desk\" --version 2026.09",
             "vembar capture vembar-demo/references/reading-room desks.vmb --name \"Reading room\" --effort dense --verify",
-            "vembar capture /mnt/reference desks.vmb --name Bookmobile --leave-out \"**/*.iso\" --label site=valley")
-            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, verify, reread, wait)
+            "vembar capture /mnt/reference desks.vmb --name Bookmobile --leave-out \"**/*.iso\" --label site=valley",
+            "vembar capture vembar-demo/references/bookmobile bookmobile.vmb --name Bookmobile --based-on desks.vmb")
+            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, basedOn, verify, reread, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var request = new CaptureRequest
                 {
                     Source = parse.GetRequiredValue(source),
-                    Archive = parse.GetRequiredValue(archive),
+                    Archive = SharedOptions.PlaceOf(parse, archive),
                     Name = parse.GetRequiredValue(name),
+                    BasedOn = parse.GetValue(basedOn),
                     Edition = parse.GetValue(edition),
                     Version = parse.GetRequiredValue(version),
                     Note = parse.GetRequiredValue(note),

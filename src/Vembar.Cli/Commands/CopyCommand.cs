@@ -13,10 +13,10 @@ internal static class CopyCommand
         var wait = SharedOptions.Wait();
         return new VembarCommand("copy", "Copy an image into another archive without unpacking it",
             "vembar copy desks.vmb#\"Reading room\" kiosks.vmb", "vembar copy desks.vmb#2 kiosks.vmb --name \"Reading room, September\"")
-            .With(image, archive, name, wait).Does((parse, session) =>
+            .With(image, archive, name, wait, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = CopyOperation.Run(
-                    ImageReference.Parse(parse.GetRequiredValue(image)), parse.GetRequiredValue(archive), parse.GetValue(name), TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
+                    SharedOptions.ImageOf(parse, image), SharedOptions.PlaceOf(parse, archive), parse.GetValue(name), TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
                 session.Result(new StoreJson(result.Archive, result.Image, result.Stats, [], [], null), CliJson.Default.StoreJson, () =>
                 {
                     Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}.");

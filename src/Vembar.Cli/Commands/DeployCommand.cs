@@ -15,12 +15,12 @@ internal static class DeployCommand
         var verify = new Option<bool>("--verify") { Description = "Read everything back and compare" };
         return new VembarCommand("deploy", "Write an image into a folder",
             "vembar deploy desks.vmb#\"Lending desk\" /mnt/target --verify", "vembar deploy desks.vmb#1 /mnt/target --computer-name TVL-DESK-014 --keep-existing")
-            .With(image, target, keep, answers, name, verify).Does((parse, session) =>
+            .With(image, target, keep, answers, name, verify, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = DeployOperation.Run(
                     new DeployRequest
                     {
-                        Image = ImageReference.Parse(parse.GetRequiredValue(image)),
+                        Image = SharedOptions.ImageOf(parse, image),
                         Target = parse.GetRequiredValue(target),
                         KeepExisting = parse.GetValue(keep),
                         Answers = parse.GetValue(answers),

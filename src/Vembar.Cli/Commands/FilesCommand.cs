@@ -14,9 +14,9 @@ internal static class FilesCommand
         var deep = new Option<bool>("--deep") { Description = "Go into folders" };
         return new VembarCommand("files", "List what is in a folder of an image, or what matches a pattern",
             "vembar files desks.vmb#1 \"Program Files\"", "vembar files desks.vmb#1 \"Windows/System32/drivers/*.sys\"", "vembar files desks.vmb#1 Windows/Panther --deep --json")
-            .With(image, path, deep).Does((parse, session) =>
+            .With(image, path, deep, SharedOptions.Base).Does((parse, session) =>
             {
-                var reference = ImageReference.Parse(parse.GetRequiredValue(image));
+                var reference = SharedOptions.ImageOf(parse, image);
                 using var archive = ArchiveReader.Open(reference.Archive);
                 var record = archive.Find(reference.Which);
                 var tree = new ImageTree(archive, record.Root, $"{reference.Archive}#{record.Number}");

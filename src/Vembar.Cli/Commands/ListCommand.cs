@@ -12,7 +12,7 @@ internal static class ListCommand
             {
                 using var reader = ArchiveReader.Open(parse.GetRequiredValue(archive));
                 session.Warn(LeftOver(reader));
-                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.LeftOver, reader.Images), CliJson.Default.ListJson, () => Show(reader, session));
+                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.LeftOver, [.. reader.Header.Bases.Select(b => new BaseJson(b.Id, b.Name))], reader.Images), CliJson.Default.ListJson, () => Show(reader, session));
                 return ExitCode.Done;
             });
     }
@@ -31,6 +31,8 @@ internal static class ListCommand
                 table.Row($"{image.Number}", image.Name, image.Version, image.Edition, image.Build, Text.Number(image.Files), Text.Size(image.Bytes), Text.Size(image.BytesAdded), Text.Time(image.Created));
             table.Print(session);
         }
+        foreach (var based in reader.Header.Bases)
+            Session.Line($"Based on {Text.Safe(based.Name)} ({based.Id}): what that one holds is not stored here.");
         if (!Console.IsOutputRedirected)
         {
             Session.Line();

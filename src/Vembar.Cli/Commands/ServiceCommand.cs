@@ -27,7 +27,7 @@ internal static class ServiceCommand
             "vembar service desks.vmb#1 --driver vembar-demo/drivers/corrin-storage --answers vembar-demo/answers/lending-desk.xml --as \"Lending desk, serviced\"",
             "vembar service desks.vmb#1 --put vembar-demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
             "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan")
-            .With(image, drivers, answers, put, remove, order, name, inPlace, plan, effort, wait)
+            .With(image, drivers, answers, put, remove, order, name, inPlace, plan, effort, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var asName = parse.GetValue(name);
@@ -39,7 +39,7 @@ internal static class ServiceCommand
                     throw new VembarException(ErrorKind.Usage, "as-or-in-place", "it was not said where the result goes", "Give --as NAME for a new image, --in-place to replace this one, or --plan to look only.");
                 var request = new ServiceRequest
                 {
-                    Image = ImageReference.Parse(parse.GetRequiredValue(image)),
+                    Image = SharedOptions.ImageOf(parse, image),
                     Changes =
                     [
                         .. parse.GetValue(order) is { } file ? WorkOrder.Read(file).Changes : [],

@@ -11,9 +11,9 @@ internal static class ShowCommand
         var only = new Option<string?>("--only") { Description = "Show one part", HelpName = "record|history|programs|drivers" }.AcceptOnlyFromAmong("record", "history", "programs", "drivers");
         return new VembarCommand("show", "Show one image: what it is, how it was made, its programs and drivers",
             "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json")
-            .With(image, only).Does((parse, session) =>
+            .With(image, only, SharedOptions.Base).Does((parse, session) =>
             {
-                var result = ShowOperation.Run(ImageReference.Parse(parse.GetRequiredValue(image)));
+                var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image));
                 session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers)), CliJson.Default.ShowJson, () => Show(result, parse.GetValue(only), session));
                 return ExitCode.Done;
             });

@@ -79,7 +79,7 @@ internal static class RetitleCommand
                     Labels = CaptureCommand.Labels(parse.GetRequiredValue(labels)),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 });
-                session.Result(new ImageJson(reference.Archive, record), CliJson.Default.ImageJson, () => Session.Line($"Image {record.Number} of {reference.Archive} is now \"{record.Name}\"{(record.Version.Length > 0 ? $", version {record.Version}" : "")}."));
+                session.Result(new ImageJson(reference.Archive.Path, record), CliJson.Default.ImageJson, () => Session.Line($"Image {record.Number} of {reference.Archive} is now \"{record.Name}\"{(record.Version.Length > 0 ? $", version {record.Version}" : "")}."));
                 return ExitCode.Done;
             });
     }
@@ -93,10 +93,10 @@ internal static class CompactCommand
         var effort = new Option<string?>("--effort") { Description = "Compress everything anew", HelpName = "quick|balanced|dense" }.AcceptOnlyFromAmong("quick", "balanced", "dense");
         var wait = SharedOptions.Wait();
         return new VembarCommand("compact", "Rewrite an archive without what no image needs; earlier states go", "vembar compact desks.vmb", "vembar compact desks.vmb --effort dense")
-            .With(archive, effort, wait).Does((parse, session) =>
+            .With(archive, effort, wait, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = CompactOperation.Run(
-                    parse.GetRequiredValue(archive), parse.GetValue(effort) is { } word ? SharedOptions.EffortOf(word) : null, TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
+                    SharedOptions.PlaceOf(parse, archive), parse.GetValue(effort) is { } word ? SharedOptions.EffortOf(word) : null, TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
                 session.Result(new CompactJson(result.Archive, result.Images, result.Before, result.After, result.Seconds), CliJson.Default.CompactJson,
                     () => Session.Line($"{result.Archive} holds {Text.Count(result.Images, "image")} in {Text.Size(result.After)}; it had {Text.Size(result.Before)}; took {Text.Duration(result.Seconds)}."));
                 return ExitCode.Done;
@@ -112,9 +112,9 @@ internal static class DiffCommand
         var to = SharedOptions.Image("TO");
         return new VembarCommand("diff", "Say what differs between two images: files, registry values, programs, drivers",
             "vembar diff desks.vmb#1 desks.vmb#3", "vembar diff august.vmb#\"Reading room\" desks.vmb#\"Reading room\" --json")
-            .With(from, to).Does((parse, session) =>
+            .With(from, to, SharedOptions.Base).Does((parse, session) =>
             {
-                var result = DiffOperation.Run(ImageReference.Parse(parse.GetRequiredValue(from)), ImageReference.Parse(parse.GetRequiredValue(to)), session.Cancellation);
+                var result = DiffOperation.Run(SharedOptions.ImageOf(parse, from), SharedOptions.ImageOf(parse, to), session.Cancellation);
                 session.Result(
                     new DiffJson(result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs, result.Drivers), CliJson.Default.DiffJson,
                     () => Show(result, session));

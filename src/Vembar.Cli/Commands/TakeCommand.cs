@@ -13,9 +13,9 @@ internal static class TakeCommand
         var to = new Option<string>("--to") { Description = "The folder they go into, made when there is none; '-' prints one file", HelpName = "DIR|-", Required = true };
         return new VembarCommand("take", "Take files out of an image",
             "vembar take desks.vmb#1 \"Program Files/Tarn Valley/Shelfmark\" --to rescued", "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings")
-            .With(image, paths, to).Does((parse, session) =>
+            .With(image, paths, to, SharedOptions.Base).Does((parse, session) =>
             {
-                var reference = ImageReference.Parse(parse.GetRequiredValue(image));
+                var reference = SharedOptions.ImageOf(parse, image);
                 var wanted = parse.GetRequiredValue(paths);
                 var target = parse.GetRequiredValue(to);
                 if (target == "-")

@@ -14,9 +14,9 @@ internal static class VerifyCommand
         var wait = SharedOptions.Wait();
         return new VembarCommand("verify", "Read an archive whole and check every byte; name damaged images and files; heal or recover",
             "vembar verify desks.vmb", "vembar verify desks.vmb --repair-from /mnt/copy/desks.vmb", "vembar verify broken.vmb --recover saved.vmb")
-            .With(archive, repair, recover, wait).Does((parse, session) =>
+            .With(archive, repair, recover, wait, SharedOptions.Base).Does((parse, session) =>
             {
-                var path = parse.GetRequiredValue(archive);
+                var path = SharedOptions.PlaceOf(parse, archive);
                 var others = parse.GetRequiredValue(repair);
                 if (parse.GetValue(recover) is { } target)
                 {
@@ -34,11 +34,12 @@ internal static class VerifyCommand
     private static DamageJson From(Damage damage) => new(damage.Image == 0 ? null : damage.Image, damage.Path, damage.Problem);
 
     private static VerifyJson Json(VerifyResult result) => new(
-        result.Archive, result.Ok, result.Blocks, result.Bytes, result.LeftOver, result.Seconds, [.. result.Damage.Select(From)], [.. result.Repaired.Select(From)]);
+        result.Archive, result.Ok, result.Blocks, result.Bytes, result.LeftOver, result.Seconds, [.. result.Damage.Select(From)], [.. result.Repaired.Select(From)], result.Bases);
 
-    private static int Recover(string path, string target, Session session)
+    private static int Recover(Core.Archives.ArchivePlace place, string target, Session session)
     {
-        var result = RecoverOperation.Run(path, target, session.Progress, session.Cancellation);
+        var path = place.Path;
+        var result = RecoverOperation.Run(place, target, session.Progress, session.Cancellation);
         session.Result(new RecoverJson(path, result.Archive, result.Images, result.Blocks, [.. result.Lost.Select(From)]), CliJson.Default.RecoverJson, () =>
         {
             Session.Line($"{result.Archive} holds what could be read of {path}: {Text.Count(result.Images.Count, "image")} from {Text.Count(result.Blocks, "sound block")}.");
@@ -62,6 +63,8 @@ internal static class VerifyCommand
         if (result.Ok)
         {
             Session.Line($"{result.Archive} is in order: {Text.Size(result.Bytes)} in {Text.Count(result.Blocks, "block")} read in {Text.Duration(result.Seconds)}, every byte as it should be.");
+            foreach (var based in result.Bases)
+                Session.Line($"It is based on {based}, which holds all that is needed of it; `vembar verify {based}` reads that one.");
             return;
         }
         if (result.LeftOver > 0)

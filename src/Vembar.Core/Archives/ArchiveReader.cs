@@ -15,17 +15,19 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
     private readonly IndexSegment[] _segments;
     private readonly BlockCache _content;
     private readonly BlockCache _trees;
+    private readonly BaseArchives _bases;
 
-    private ArchiveReader(IArchiveFile file, string path, ArchiveHeader header, CommitRecord commit, long length)
+    private ArchiveReader(IArchiveFile file, ArchivePlace place, ArchiveHeader header, CommitRecord commit, long length, BaseArchives bases)
     {
         _file = file;
-        Path = path;
+        _bases = bases;
+        Place = place;
         Header = header;
         Commit = commit;
         FileLength = length;
-        var newest = IndexSegment.Read(file, commit.Index, path);
+        var newest = IndexSegment.Read(file, commit.Index, Path);
         // Newest first: what was added last is asked for most.
-        _segments = [newest, .. newest.Earlier.Reverse().Select(extent => IndexSegment.Read(file, extent, path))];
+        _segments = [newest, .. newest.Earlier.Reverse().Select(extent => IndexSegment.Read(file, extent, Path))];
         _content = new BlockCache(this, 12);
         _trees = new BlockCache(this, 128);
         var catalogue = ReadRecord(commit.Catalogue, RecordJson.Default.Catalogue, "catalogue");
@@ -35,14 +37,18 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
 
     /// <summary>Opens the last valid state.</summary>
     /// <exception cref="VembarException">There is no such file, it is not an archive, or it is damaged.</exception>
-    public static ArchiveReader Open(string path, IFileLayer? layer = null)
+    public static ArchiveReader Open(ArchivePlace place, IFileLayer? layer = null) => Open(place, layer, 0);
+
+    internal static ArchiveReader Open(ArchivePlace place, IFileLayer? layer, int depth)
     {
+        var path = place.Path;
+        layer ??= SystemFileLayer.Instance;
         if (Directory.Exists(path))
             throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file that `vembar capture` made.");
         IArchiveFile file;
         try
         {
-            file = (layer ?? SystemFileLayer.Instance).Open(path, write: false);
+            file = layer.Open(path, write: false);
         }
         catch (Exception failure) when (VembarException.From(failure, "open the archive", path) is { } error)
         {
@@ -50,7 +56,7 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         }
         try
         {
-            return Open(file, path);
+            return Open(file, place, layer, depth);
         }
         catch
         {
@@ -59,19 +65,34 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         }
     }
 
-    internal static ArchiveReader Open(IArchiveFile file, string path)
+    internal static ArchiveReader Open(IArchiveFile file, ArchivePlace place, IFileLayer layer, int depth = 0)
     {
+        var path = place.Path;
         try
         {
             var header = ArchiveHeader.Read(file, path);
             var length = file.Length;
             var commit = FindCommit(file, header, length) ?? throw VembarException.Damaged(
                 $"'{path}' holds no complete state: it is cut short or its end is damaged", "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
-            return new ArchiveReader(file, path, header, commit, length);
+            return new ArchiveReader(file, place, header, commit, length, new BaseArchives(place, header, layer, depth));
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", path) is { } error)
         {
             throw error;
+        }
+    }
+
+    /// <summary>The id that a file's header names; null when it has none.</summary>
+    internal static Guid? IdOf(string path)
+    {
+        try
+        {
+            using var file = SystemFileLayer.Instance.Open(path, write: false);
+            return ArchiveHeader.Read(file, path).Id;
+        }
+        catch (Exception failure) when (failure is VembarException or IOException or UnauthorizedAccessException or Native.NativeException)
+        {
+            return null;
         }
     }
 
@@ -97,7 +118,14 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
     }
 
     /// <summary>The archive's path as it was given.</summary>
-    public string Path { get; }
+    public string Path => Place.Path;
+
+    /// <summary>Where it is, and where its bases are looked for.</summary>
+    public ArchivePlace Place { get; }
+
+    /// <summary>The archives that it is based on.</summary>
+    /// <exception cref="VembarException">One is not where it was looked for, is another one, or is damaged.</exception>
+    public IReadOnlyList<ArchiveReader> Bases => _bases.All;
 
     /// <summary>The archive's header.</summary>
     public ArchiveHeader Header { get; }
@@ -125,10 +153,15 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
 
     internal IArchiveFile File => _file;
 
-    /// <summary>Whether a chunk is stored.</summary>
-    public bool Contains(ChunkId id) => TryFind(id, out _);
+    /// <summary>Whether a chunk is stored, here or in a base.</summary>
+    /// <exception cref="VembarException">It is not here and a base cannot be opened.</exception>
+    public bool Contains(ChunkId id) => Holder(id, out _) is not null;
 
-    /// <summary>Where a chunk is stored.</summary>
+    /// <summary>The archive that stores a chunk, this one or a base, and where in it; null when there is none.</summary>
+    /// <exception cref="VembarException">It is not here and a base cannot be opened.</exception>
+    public ArchiveReader? Holder(ChunkId id, out ChunkPlace place) => TryFind(id, out place) ? this : Header.Bases.Count == 0 ? null : _bases.Holder(id, out place);
+
+    /// <summary>Where in this archive itself a chunk is stored.</summary>
     public bool TryFind(ChunkId id, out ChunkPlace place)
     {
         foreach (var segment in _segments)
@@ -144,12 +177,13 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
     /// <exception cref="VembarException">It is not there or damaged.</exception>
     public ReadOnlyMemory<byte> Read(ChunkId id)
     {
-        if (!TryFind(id, out var place))
-            throw VembarException.Damaged($"'{Path}' lacks content that it names ({id})");
-        return Read(id, place);
+        if (Holder(id, out var place) is { } holder)
+            return holder.Read(id, place);
+        throw Header.Bases.Count == 0 ? VembarException.Damaged($"'{Path}' lacks content that it names ({id})")
+            : VembarException.Damaged($"neither '{Path}' nor its base '{Bases[0].Path}' holds content that it names ({id})", "Take a copy of the base from before images were dropped from it.");
     }
 
-    /// <summary>A chunk's plain bytes, checked against its id.</summary>
+    /// <summary>A chunk's plain bytes from its place in this archive, checked against its id.</summary>
     public ReadOnlyMemory<byte> Read(ChunkId id, ChunkPlace place)
     {
         if (place.Length > LargestChunk && place.Block.Kind == BlockKind.Content)
@@ -242,7 +276,11 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
     private string[] Names() => [.. Images.Select(i => $"{i.Number}: {i.Name}")];
 
     /// <inheritdoc/>
-    public void Dispose() => _file.Dispose();
+    public void Dispose()
+    {
+        _bases.Dispose();
+        _file.Dispose();
+    }
 
     // Expanded blocks, the least recently used goes first. Two threads that want the same block expand it once.
     private sealed class BlockCache(ArchiveReader reader, int capacity)

@@ -46,21 +46,24 @@ public sealed class ArchiveWriter : IDisposable
     public long BytesStored => _end - Base.StateEnd;
 
     /// <summary>Opens an archive for adding to it.</summary>
-    /// <param name="path">An archive; made when <paramref name="create"/> is true and there is none.</param>
+    /// <param name="place">An archive; made when <paramref name="create"/> is true and there is none.</param>
     /// <param name="create">Whether it may be made.</param>
     /// <param name="effort">How hard to compress.</param>
     /// <param name="wait">How long to wait for another writer.</param>
     /// <param name="layer">The file system; null for the real one.</param>
+    /// <param name="basedOn">Archives that a new archive is based on; one that is there must be based on them already.</param>
     /// <exception cref="VembarException">It cannot be opened, made or locked.</exception>
-    public static ArchiveWriter Open(string path, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileLayer? layer = null)
+    public static ArchiveWriter Open(
+        ArchivePlace place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileLayer? layer = null, IReadOnlyList<BaseArchive>? basedOn = null)
     {
+        var path = place.Path;
         layer ??= SystemFileLayer.Instance;
         try
         {
             var created = false;
             if (create && !File.Exists(path) && !Directory.Exists(path))
-                created = TryCreate(path, layer);
-            return OpenLocked(path, effort, wait, layer, created);
+                created = TryCreate(path, layer, basedOn ?? []);
+            return OpenLocked(place, effort, wait, layer, created);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the archive", path) is { } error)
         {
@@ -70,14 +73,14 @@ public sealed class ArchiveWriter : IDisposable
     }
 
     // A new archive appears under its name whole, as a valid one without images, so that two makers cannot collide.
-    private static bool TryCreate(string path, IFileLayer layer)
+    private static bool TryCreate(string path, IFileLayer layer, IReadOnlyList<BaseArchive> bases)
     {
         var full = Path.GetFullPath(path);
         var scratch = Path.Combine(Path.GetDirectoryName(full)!, $".{Path.GetFileName(full)}.new-{Environment.ProcessId}-{Guid.NewGuid():N}");
         try
         {
             using (var file = layer.CreateNew(scratch))
-                WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard));
+                WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, bases));
             layer.Rename(scratch, full, replace: false);
             return true;
         }
@@ -111,8 +114,9 @@ public sealed class ArchiveWriter : IDisposable
         WriteCommit(file, header.Id, at + block.Info.WholeLength, [block.Info with { Offset = at }], [(id, 0, 0, bytes.Length)], [], id, null);
     }
 
-    private static ArchiveWriter OpenLocked(string path, Effort effort, TimeSpan wait, IFileLayer layer, bool created)
+    private static ArchiveWriter OpenLocked(ArchivePlace place, Effort effort, TimeSpan wait, IFileLayer layer, bool created)
     {
+        var path = place.Path;
         var clock = System.Diagnostics.Stopwatch.StartNew();
         while (true)
         {
@@ -122,7 +126,7 @@ public sealed class ArchiveWriter : IDisposable
             try
             {
                 if (file.TryLock() && file.IsStillAt(path))
-                    return new ArchiveWriter(layer, file, ArchiveReader.Open(file, path), effort, created);
+                    return new ArchiveWriter(layer, file, ArchiveReader.Open(file, place, layer), effort, created);
             }
             catch
             {
@@ -149,7 +153,8 @@ public sealed class ArchiveWriter : IDisposable
     public ChunkId Add(BlockKind kind, ReadOnlySpan<byte> bytes)
     {
         var id = Blake3.Hash(bytes);
-        if (!TryClaim(id))
+        // Records are never taken from a base: which images there are can be told without it.
+        if (kind == BlockKind.Record ? Base.TryFind(id, out _) || !_added.TryAdd(id, (-1, 0, 0)) : !TryClaim(id))
             return id;
         ref var builder = ref _open[(int)kind];
         if (builder is not null && builder.IsFullFor(bytes.Length))
@@ -236,7 +241,7 @@ public sealed class ArchiveWriter : IDisposable
         var offset = 0;
         foreach (var (id, length) in chunks)
         {
-            if (!Base.Contains(id))
+            if (!Base.TryFind(id, out _))
                 _added[id] = (number, offset, length);
             offset += length;
         }
@@ -316,8 +321,8 @@ public sealed class ArchiveWriter : IDisposable
         try
         {
             using (var file = layer.CreateNew(path))
-                WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes));
-            return OpenLocked(path, effort, default, layer, created: true);
+                WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases));
+            return OpenLocked(new ArchivePlace(path, other.Place.Bases), effort, default, layer, created: true);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", path) is { } error)
         {

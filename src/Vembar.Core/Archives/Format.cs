@@ -24,24 +24,41 @@ public enum Codec : byte
     Zstd = 1,
 }
 
+/// <summary>An archive that another one is based on.</summary>
+/// <param name="Id">Its id.</param>
+/// <param name="Name">The file name that it had; where to look first.</param>
+public sealed record BaseArchive(Guid Id, string Name);
+
 /// <summary>The archive's first bytes. docs/archive-format.md, "Header".</summary>
 /// <param name="Id">Tells this archive from all others.</param>
 /// <param name="Sizes">Where content is cut.</param>
-public sealed record ArchiveHeader(Guid Id, ChunkSizes Sizes)
+/// <param name="Bases">Archives whose content is not stored again in this one.</param>
+public sealed record ArchiveHeader(Guid Id, ChunkSizes Sizes, IReadOnlyList<BaseArchive> Bases)
 {
+    private const ushort BaseSection = 1, RequiredFlag = 1;
+    private const int LongestBaseName = 4096;
+
     internal const ushort Major = 1, Minor = 0;
-    internal const int FixedLength = 52, LongestLength = 1 << 20;
+    internal const int FixedLength = 52, SectionHead = 8, LongestLength = 1 << 20;
     private static ReadOnlySpan<byte> Magic => [0x89, (byte)'V', (byte)'M', (byte)'B', 0x0D, 0x0A, 0x1A, 0x0A];
 
     /// <summary>The header's length in the file, in bytes.</summary>
-    public int Length { get; private init; } = 64;
+    public int Length { get; private init; } = FixedLength + 12 + Bases.Sum(b => SectionHead + BaseLength(b));
 
     internal byte[] Encode()
     {
         var data = new BinaryFormatWriter().Bytes(Magic).UInt16(Major).UInt16(Minor).UInt32((uint)Length).Bytes(Id.ToByteArray(bigEndian: true))
-            .Byte(1).Byte(1).UInt16(0).UInt32((uint)Sizes.Smallest).UInt32((uint)Sizes.Average).UInt32((uint)Sizes.Largest).UInt32(0).UInt32(0);
+            .Byte(1).Byte(1).UInt16(0).UInt32((uint)Sizes.Smallest).UInt32((uint)Sizes.Average).UInt32((uint)Sizes.Largest).UInt32((uint)Bases.Count);
+        foreach (var other in Bases)
+        {
+            data.UInt16(BaseSection).UInt16(RequiredFlag).UInt32((uint)BaseLength(other))
+                .Bytes(other.Id.ToByteArray(bigEndian: true)).Bytes(System.Text.Encoding.UTF8.GetBytes(other.Name));
+        }
+        data.UInt32(0);
         return data.UInt64(XxHash3.HashToUInt64(data.Written)).Written.ToArray();
     }
+
+    private static int BaseLength(BaseArchive other) => 16 + System.Text.Encoding.UTF8.GetByteCount(other.Name);
 
     /// <exception cref="VembarException">It is no archive, from a newer version, or damaged.</exception>
     internal static ArchiveHeader Read(IArchiveFile file, string path)
@@ -77,16 +94,24 @@ public sealed record ArchiveHeader(Guid Id, ChunkSizes Sizes)
             var sizes = new ChunkSizes((int)reader.UInt32(), (int)reader.UInt32(), (int)reader.UInt32());
             if (!sizes.AreUsable)
                 throw reader.Error("the chunk sizes make no sense");
+            var bases = new List<BaseArchive>();
             var sections = reader.UInt32();
             for (var i = 0; i < sections; i++)
             {
                 var type = reader.UInt16();
-                var required = (reader.UInt16() & 1) != 0;
-                reader.Bytes((int)Math.Min(reader.UInt32(), int.MaxValue));
-                if (required)
+                var required = (reader.UInt16() & RequiredFlag) != 0;
+                var bytes = reader.Bytes((int)Math.Min(reader.UInt32(), int.MaxValue));
+                if (type == BaseSection)
+                {
+                    if (bytes.Length is < 17 or > 16 + LongestBaseName)
+                        throw reader.Error("the section that names a base has no usable length");
+                    // A name only: it never leads out of the folder that is looked in.
+                    bases.Add(new BaseArchive(new Guid(bytes[..16], bigEndian: true), Path.GetFileName(System.Text.Encoding.UTF8.GetString(bytes[16..]))));
+                }
+                else if (required)
                     throw VembarException.Input("newer-format", $"'{path}' needs a feature (section {type}) that this Vembar does not know", "Use a newer Vembar.");
             }
-            return new ArchiveHeader(id, sizes) { Length = (int)length };
+            return new ArchiveHeader(id, sizes, bases) { Length = (int)length };
         }
         catch (BinaryFormatException problem)
         {

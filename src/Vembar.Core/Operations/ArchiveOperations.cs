@@ -21,7 +21,9 @@ public sealed record Damage(int Image, string Path, string Problem);
 /// <param name="LeftOver">Bytes behind the last state.</param>
 /// <param name="Repaired">What was healed.</param>
 /// <param name="Seconds">Time taken.</param>
-public sealed record VerifyResult(string Archive, long Blocks, long Bytes, IReadOnlyList<Damage> Damage, long LeftOver, IReadOnlyList<Damage> Repaired, double Seconds)
+/// <param name="Bases">The archives that it is based on: that they hold what is needed was checked, not that it is whole there.</param>
+public sealed record VerifyResult(
+    string Archive, long Blocks, long Bytes, IReadOnlyList<Damage> Damage, long LeftOver, IReadOnlyList<Damage> Repaired, double Seconds, IReadOnlyList<string> Bases)
 {
     /// <summary>True when nothing is damaged and nothing left over.</summary>
     public bool Ok => Damage.Count == 0 && LeftOver == 0;
@@ -32,7 +34,7 @@ public static class VerifyOperation
 {
     /// <summary>Checks every block, every chunk, the places between them, and every image's tree.</summary>
     /// <exception cref="VembarException">The archive cannot be opened at all.</exception>
-    public static VerifyResult Run(string path, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static VerifyResult Run(ArchivePlace path, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         using var archive = ArchiveReader.Open(path);
         return Check(archive, new ConcurrentDictionary<ChunkId, byte>(), progress, cancellation);
@@ -45,13 +47,13 @@ public static class VerifyOperation
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; the archive is as it was.</param>
     /// <exception cref="VembarException">An archive cannot be opened, or this one not be written.</exception>
-    public static VerifyResult Repair(string path, IReadOnlyList<string> from, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static VerifyResult Repair(ArchivePlace path, IReadOnlyList<string> from, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var others = new List<ArchiveReader>();
         try
         {
             foreach (var other in from)
-                others.Add(ArchiveReader.Open(other));
+                others.Add(ArchiveReader.Open(new ArchivePlace(other, path.Bases)));
             var bad = new ConcurrentDictionary<ChunkId, byte>();
             VerifyResult before;
             using (var writer = ArchiveWriter.Open(path, create: false, Effort.Balanced, wait))
@@ -89,7 +91,7 @@ public static class VerifyOperation
     {
         try
         {
-            return source.TryFind(id, out var place) ? (place.Block.Kind, source.Read(id, place)) : null;
+            return source.Holder(id, out var place) is { } holder ? (place.Block.Kind, holder.Read(id, place)) : null;
         }
         catch (VembarException)
         {
@@ -101,6 +103,8 @@ public static class VerifyOperation
     {
         var clock = Stopwatch.StartNew();
         var damage = new List<Damage>();
+        // Without its bases nothing could be said of its images.
+        _ = archive.Bases;
         var blocks = 0L;
         var done = 0L;
         foreach (var segment in archive.Segments)
@@ -133,7 +137,7 @@ public static class VerifyOperation
             progress.Report(new OperationProgress("walking images", image.Number, archive.Images.Count, false, image.Name));
             CheckTree(archive, image, bad, damage);
         }
-        return new VerifyResult(archive.Path, blocks, archive.FileLength, damage, archive.LeftOver, [], clock.Elapsed.TotalSeconds);
+        return new VerifyResult(archive.Path, blocks, archive.FileLength, damage, archive.LeftOver, [], clock.Elapsed.TotalSeconds, [.. archive.Bases.Select(b => b.Path)]);
     }
 
     private static string? CheckBlock(ArchiveReader archive, BlockInfo block, List<(ChunkId Id, int Offset, int Length)> chunks, ConcurrentDictionary<ChunkId, byte> bad)
@@ -275,7 +279,7 @@ public static class VerifyOperation
             try
             {
                 var parts = tree.Parts(content, path);
-                var wrong = parts.Where(p => !p.IsHole && (bad.ContainsKey(p.Id) || !archive.TryFind(p.Id, out var place) || place.Length != p.Length)).ToList();
+                var wrong = parts.Where(p => !p.IsHole && (bad.ContainsKey(p.Id) || archive.Holder(p.Id, out var place) is null || place.Length != p.Length)).ToList();
                 if (wrong.Count > 0)
                     damage.Add(new Damage(image.Number, path.ToString(), wrong.Sum(w => w.Length) == content.Length ? $"{what} is damaged" : $"{what} is damaged ({wrong.Sum(w => w.Length)} of {content.Length} bytes)"));
             }
@@ -304,7 +308,7 @@ public static class DropOperation
         using var writer = ArchiveWriter.Open(reference.Archive, create: false, Effort.Balanced, wait, layer);
         var image = writer.Base.Find(reference.Which);
         writer.CommitDrop(image.Number, $"drop {image.Number} {image.Name}");
-        return new DropResult(reference.Archive, image, writer.Base.Images.Count - 1);
+        return new DropResult(reference.Archive.Path, image, writer.Base.Images.Count - 1);
     }
 }
 
@@ -326,7 +330,7 @@ public static class CopyOperation
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; the archive is as it was.</param>
     /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
-    public static CopyResult Run(ImageReference from, string to, string? name, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static CopyResult Run(ImageReference from, ArchivePlace to, string? name, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var clock = Stopwatch.StartNew();
         var problems = new List<VembarException>();
@@ -352,17 +356,17 @@ public static class CopyOperation
         {
             Name = name ?? image.Name,
             Origin = new ImageOrigin { Kind = "image", From = $"{source!.Header.Id:D}#{image.Number}", Program = Checks.ProgramVersion },
-            History = [.. image.History, new HistoryEntry { Time = now, Action = "copy", Details = [$"from {Path.GetFullPath(from.Archive)}#{image.Number}"] }],
+            History = [.. image.History, new HistoryEntry { Time = now, Action = "copy", Details = [$"from {Path.GetFullPath(from.Archive.Path)}#{image.Number}"] }],
         };
         record = writer.CommitImage(record, null, $"copy {writer.Base.Catalogue.NextNumber} {record.Name}");
-        return new CopyResult(to, record, new StoreStats(image.Files, 0, image.Bytes, done, fresh, writer.BytesStored, clock.Elapsed.TotalSeconds), whole);
+        return new CopyResult(to.Path, record, new StoreStats(image.Files, 0, image.Bytes, done, fresh, writer.BytesStored, clock.Elapsed.TotalSeconds), whole);
     }
 }
 
 /// <summary>The chunks that one archive needs of another, by the block they are in.</summary>
 internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
 {
-    private readonly Dictionary<BlockInfo, List<(ChunkId Id, int Offset, int Length)>> _needed = [];
+    private readonly Dictionary<(ArchiveReader Holder, BlockInfo Block), List<(ChunkId Id, int Offset, int Length)>> _needed = [];
     private readonly HashSet<ChunkId> _seen = [];
 
     /// <summary>Adds what an image needs.</summary>
@@ -372,10 +376,9 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
         {
             if (id.IsNone || !_seen.Add(id) || writer.Contains(id))
                 return;
-            if (!source.TryFind(id, out var place))
-                throw VembarException.Damaged($"'{source.Path}' lacks content that it names ({id})");
-            if (!_needed.TryGetValue(place.Block, out var list))
-                _needed[place.Block] = list = [];
+            var holder = source.Holder(id, out var place) ?? throw VembarException.Damaged($"'{source.Path}' lacks content that it names ({id})");
+            if (!_needed.TryGetValue((holder, place.Block), out var list))
+                _needed[(holder, place.Block)] = list = [];
             list.Add((id, place.Offset, place.Length));
         }
         void WantContent(FileContent? content, WindowsPath path)
@@ -411,22 +414,22 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
     /// <returns>Bytes read, bytes stored before compression, blocks that went as they are.</returns>
     public (long Read, long Fresh, long WholeBlocks) Copy(bool recompress, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
-        var total = _needed.Sum(n => (long)n.Key.StoredLength);
+        var total = _needed.Sum(n => (long)n.Key.Block.StoredLength);
         long done = 0, fresh = 0, whole = 0;
-        foreach (var (block, ids) in _needed.OrderBy(n => n.Key.Offset))
+        foreach (var ((holder, block), ids) in _needed.OrderBy(n => n.Key.Holder == source ? 0 : 1).ThenBy(n => n.Key.Holder.Path, StringComparer.Ordinal).ThenBy(n => n.Key.Block.Offset))
         {
             cancellation.ThrowIfCancellationRequested();
             ids.Sort((a, b) => a.Offset.CompareTo(b.Offset));
             fresh += ids.Sum(i => (long)i.Length);
             if (ids.Count == block.ChunkCount && !recompress)
             {
-                writer.AppendWhole(block, ReadWhole(source, block), [.. ids.Select(i => (i.Id, i.Length))]);
+                writer.AppendWhole(block, ReadWhole(holder, block), [.. ids.Select(i => (i.Id, i.Length))]);
                 whole++;
             }
             else
             {
                 foreach (var (id, offset, length) in ids)
-                    writer.Add(block.Kind, source.Read(id, new ChunkPlace(block, offset, length)).Span);
+                    writer.Add(block.Kind, holder.Read(id, new ChunkPlace(block, offset, length)).Span);
             }
             done += block.StoredLength;
             progress.Report(new OperationProgress("copying", done, total, true, ""));

@@ -14,7 +14,10 @@ public sealed record CaptureRequest
     public required string Source { get; init; }
 
     /// <summary>The archive; made when there is none.</summary>
-    public required string Archive { get; init; }
+    public required ArchivePlace Archive { get; init; }
+
+    /// <summary>An archive whose content a new archive does not store again; null for an archive that stands alone.</summary>
+    public string? BasedOn { get; init; }
 
     /// <summary>The image's name.</summary>
     public required string Name { get; init; }
@@ -90,17 +93,22 @@ public static class CaptureOperation
                 return "";
             });
         }
+        var based = request.BasedOn is null ? null : Checks.Collect(problems, () => BaseOf(request));
         Checks.Throw(problems);
 
+        // What a new archive is based on may lie anywhere; later it is looked for beside the archive or where --base says.
+        var place = request.BasedOn is null ? request.Archive : request.Archive with { Bases = [.. request.Archive.Bases, request.BasedOn] };
         var began = DateTime.UtcNow;
         var warnings = new List<string>();
         var install = ReadInstall(source!, warnings);
-        using var writer = ArchiveWriter.Open(request.Archive, create: true, request.Effort, request.Wait, layer);
+        using var writer = ArchiveWriter.Open(place, create: true, request.Effort, request.Wait, layer, based is null ? [] : [based]);
+        // A base that is missing is told before anything is read.
+        _ = writer.Base.Bases;
         Checks.NameIsFree(writer.Base, request.Name);
         if (writer.LeftOverRemoved > 0)
             warnings.Add($"{writer.LeftOverRemoved} bytes that an interrupted run left at the end of '{request.Archive}' were removed");
 
-        var tree = source!.Walk(exclusions!, request.Archive, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
+        var tree = source!.Walk(exclusions!, request.Archive.Path, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
         warnings.AddRange(tree.Warnings);
         if (!request.Reread)
             TakeOver(writer.Base, source, tree.Root);
@@ -142,7 +150,21 @@ public static class CaptureOperation
         };
         record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
         var stats = new StoreStats(record.Files, filesRead, tree.Bytes, state.BytesRead, state.BytesNew, writer.BytesStored, clock.Elapsed.TotalSeconds);
-        return new CaptureResult(request.Archive, record, stats, tree.LeftOut, warnings);
+        return new CaptureResult(request.Archive.Path, record, stats, tree.LeftOut, warnings);
+    }
+
+    private static BaseArchive BaseOf(CaptureRequest request)
+    {
+        using var other = ArchiveReader.Open(new ArchivePlace(request.BasedOn!, request.Archive.Bases));
+        if (File.Exists(request.Archive.Path))
+        {
+            using var archive = ArchiveReader.Open(request.Archive);
+            if (archive.Header.Id == other.Header.Id)
+                throw new VembarException(ErrorKind.Usage, "based-on-itself", $"'{request.Archive}' cannot be based on itself", "Leave out --based-on.");
+            if (archive.Header.Bases.All(b => b.Id != other.Header.Id))
+                throw VembarException.Input("not-based-on", $"'{request.Archive}' was made without '{request.BasedOn}' as its base, and that is settled when an archive is made", "Leave out --based-on, or name a new archive.");
+        }
+        return new BaseArchive(other.Header.Id, Path.GetFileName(request.BasedOn!));
     }
 
     // A file is as it was when path, length and time are the same as in an earlier image of this very folder, and nothing

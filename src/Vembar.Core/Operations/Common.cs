@@ -13,25 +13,27 @@ public readonly record struct OperationProgress(string Phase, long Done, long To
 /// <summary>An archive and, within it, an image: ARCHIVE#WHICH.</summary>
 /// <param name="Archive">The archive's path.</param>
 /// <param name="Which">A number, a name or "last"; null when none was said.</param>
-public sealed record ImageReference(string Archive, string? Which)
+public sealed record ImageReference(ArchivePlace Archive, string? Which)
 {
     /// <summary>Splits at the first '#' behind which the path of a file ends; at the last one where there is no such file.</summary>
-    public static ImageReference Parse(string text)
+    /// <param name="text">What was given.</param>
+    /// <param name="bases">Where to look for the archive's bases, beside its own folder.</param>
+    public static ImageReference Parse(string text, params IReadOnlyList<string> bases)
     {
         if (File.Exists(text) || !text.Contains('#'))
-            return new ImageReference(text, null);
+            return new ImageReference(new ArchivePlace(text, bases), null);
         for (var at = text.IndexOf('#'); at >= 0; at = text.IndexOf('#', at + 1))
         {
             if (File.Exists(text[..at]))
-                return Split(text, at);
+                return Split(text, at, bases);
         }
-        return Split(text, text.LastIndexOf('#'));
+        return Split(text, text.LastIndexOf('#'), bases);
     }
 
-    private static ImageReference Split(string text, int at) => new(text[..at], at + 1 == text.Length ? null : text[(at + 1)..].Trim('"'));
+    private static ImageReference Split(string text, int at, IReadOnlyList<string> bases) => new(new ArchivePlace(text[..at], bases), at + 1 == text.Length ? null : text[(at + 1)..].Trim('"'));
 
     /// <inheritdoc/>
-    public override string ToString() => Which is null ? Archive : $"{Archive}#{Which}";
+    public override string ToString() => Which is null ? Archive.Path : $"{Archive}#{Which}";
 }
 
 /// <summary>What several operations check the same way.</summary>
@@ -82,11 +84,12 @@ internal static class Checks
 
     /// <summary>An archive that will be added to: it opens and may be written, or its folder is there and may be.</summary>
     /// <exception cref="VembarException">Neither.</exception>
-    public static void CanAddTo(string archive, string? name)
+    public static void CanAddTo(ArchivePlace place, string? name)
     {
+        var archive = place.Path;
         if (File.Exists(archive) || Directory.Exists(archive))
         {
-            using var reader = ArchiveReader.Open(archive);
+            using var reader = ArchiveReader.Open(place);
             if (name is not null)
                 NameIsFree(reader, name);
             try

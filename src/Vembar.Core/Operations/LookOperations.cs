@@ -25,10 +25,10 @@ public static class ShowOperation
         var image = archive.Find(reference.Which);
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         if (WindowsInstall.FindFolder(tree) is not { } folder)
-            return new ShowResult(reference.Archive, image, null, null);
+            return new ShowResult(reference.Archive.Path, image, null, null);
         using var software = WindowsInstall.OpenHive(tree, folder, "SOFTWARE");
         using var system = WindowsInstall.OpenHive(tree, folder, "SYSTEM");
-        return new ShowResult(reference.Archive, image, InstalledProgram.Read(software), DriverDatabase.Read(system));
+        return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), DriverDatabase.Read(system));
     }
 }
 

@@ -18,13 +18,14 @@ public sealed record RecoverResult(string Archive, IReadOnlyList<ImageRecord> Im
 public static class RecoverOperation
 {
     /// <summary>Recovers.</summary>
-    /// <param name="path">The damaged archive; it is only read.</param>
+    /// <param name="place">The damaged archive; it is only read. What it took from a base is put into the new archive too, where the base is found.</param>
     /// <param name="to">The new archive; must not be there.</param>
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; the new archive is not left behind.</param>
     /// <exception cref="VembarException">Nothing can be recovered, or the new archive not be written.</exception>
-    public static RecoverResult Run(string path, string to, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static RecoverResult Run(ArchivePlace place, string to, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
+        var path = place.Path;
         if (Path.Exists(to))
             throw VembarException.Input("target-exists", $"'{to}' is there already", "Name a file that is not there.");
         Checks.CanAddTo(to, null);
@@ -38,8 +39,9 @@ public static class RecoverOperation
             throw error;
         }
         using (file)
+        using (var bases = Bases(place, file))
         {
-            var scan = new Scan(file, path);
+            var scan = new Scan(file, path, bases);
             scan.Run(progress, cancellation);
             var records = scan.Records();
             if (records.Count == 0)
@@ -58,6 +60,20 @@ public static class RecoverOperation
                 throw VembarException.Damaged($"'{path}': no image's root folder can be read any more", "Take it from another copy.");
             writer.CommitRecovered(saved, $"recovered from {Path.GetFileName(path)}");
             return new RecoverResult(to, saved, scan.Blocks, lost);
+        }
+    }
+
+    // The header may be what is damaged; then nothing is known of bases.
+    private static BaseArchives? Bases(ArchivePlace place, IArchiveFile file)
+    {
+        try
+        {
+            var header = ArchiveHeader.Read(file, place.Path);
+            return header.Bases.Count == 0 ? null : new BaseArchives(place, header, SystemFileLayer.Instance, 0);
+        }
+        catch (VembarException)
+        {
+            return null;
         }
     }
 
@@ -116,7 +132,7 @@ public static class RecoverOperation
         }
     }
 
-    private sealed class Scan(IArchiveFile file, string path) : IChunkSource
+    private sealed class Scan(IArchiveFile file, string path, BaseArchives? bases) : IChunkSource
     {
         private readonly Dictionary<ChunkId, ChunkPlace> _chunks = [];
         private readonly List<byte[]> _records = [];
@@ -194,7 +210,7 @@ public static class RecoverOperation
         public ReadOnlyMemory<byte> Read(ChunkId id)
         {
             if (!_chunks.TryGetValue(id, out var place))
-                throw VembarException.Damaged($"'{path}' lacks content that it names ({id})");
+                return bases?.Holder(id, out var elsewhere) is { } holder ? holder.Read(id, elsewhere) : throw VembarException.Damaged($"'{path}' lacks content that it names ({id})");
             if (_last.Offset != place.Block.Offset)
                 _last = (place.Block.Offset, Expand(place.Block) ?? throw VembarException.Damaged($"'{path}' is damaged at byte {place.Block.Offset}"));
             var bytes = _last.Plain.AsMemory(place.Offset, place.Length);

@@ -113,22 +113,23 @@ public sealed record CompactResult(string Archive, int Images, long Before, long
 public static class CompactOperation
 {
     /// <summary>Writes a new file beside the old one and puts it in its place at the end, whole.</summary>
-    /// <param name="path">The archive.</param>
+    /// <param name="place">The archive.</param>
     /// <param name="effort">Compress everything anew; null takes blocks as they are where all of them is needed.</param>
     /// <param name="wait">How long to wait for another writer.</param>
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; the archive is as it was.</param>
     /// <param name="layer">The file system; null for the real one.</param>
     /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
-    public static CompactResult Run(string path, Effort? effort, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileLayer? layer = null)
+    public static CompactResult Run(ArchivePlace place, Effort? effort, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileLayer? layer = null)
     {
         var clock = Stopwatch.StartNew();
+        var path = place.Path;
         layer ??= SystemFileLayer.Instance;
         // A link to an archive stays a link: what it points to is rewritten.
         var full = Path.GetFullPath(path);
         if (File.Exists(full) && File.ResolveLinkTarget(full, returnFinalTarget: true) is { } target)
             full = target.FullName;
-        using var old = ArchiveWriter.Open(full, create: false, Effort.Balanced, wait, layer);
+        using var old = ArchiveWriter.Open(new ArchivePlace(full, place.Bases), create: false, Effort.Balanced, wait, layer);
         var folder = Path.GetDirectoryName(full)!;
         var prefix = $".{Path.GetFileName(full)}.compact-";
         // The lock is ours, so what another run left behind belongs to nobody.

@@ -171,7 +171,10 @@ internal sealed class FolderTarget : IDisposable
         if (item.Entry.Content is not { Length: > 0 } content)
             return -1;
         var id = content.Parts is { Count: > 0 } parts ? parts[0].Id : content.List;
-        return _archive.TryFind(id, out var place) ? place.Block.Offset : -1;
+        if (_archive.Holder(id, out var place) is not { } holder)
+            return -1;
+        // What lies in a base comes after what lies in the archive itself.
+        return holder == _archive ? place.Block.Offset : place.Block.Offset | 1L << 62;
     }
 
     private void WriteFile(Item item)
