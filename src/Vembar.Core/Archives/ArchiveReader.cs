@@ -1,3 +1,4 @@
+using System.Buffers;
 using System.IO.Hashing;
 using System.Text.Json;
 using Vembar.Core.Content;
@@ -177,48 +178,92 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
     /// <exception cref="VembarException">It is not there or damaged.</exception>
     public ReadOnlyMemory<byte> Read(ChunkId id)
     {
-        if (Holder(id, out var place) is { } holder)
-            return holder.Read(id, place);
-        throw Header.Bases.Count == 0 ? VembarException.Damaged($"'{Path}' lacks content that it names ({id})")
-            : VembarException.Damaged($"neither '{Path}' nor its base '{Bases[0].Path}' holds content that it names ({id})", "Take a copy of the base from before images were dropped from it.");
+        var bytes = Array.Empty<byte>();
+        Use(id, plain => bytes = plain.ToArray());
+        return bytes;
     }
+
+    /// <inheritdoc/>
+    public void Use(ChunkId id, Trees.ChunkAction action)
+    {
+        if (Holder(id, out var place) is { } holder)
+            holder.Use(id, place, action);
+        else
+            throw Lacking(id);
+    }
+
+    private VembarException Lacking(ChunkId id) => Header.Bases.Count == 0
+            ? VembarException.Damaged($"'{Path}' lacks content that it names ({id})")
+            : VembarException.Damaged($"neither '{Path}' nor its base '{Bases[0].Path}' holds content that it names ({id})", "Take a copy of the base from before images were dropped from it.");
 
     /// <summary>A chunk's plain bytes from its place in this archive, checked against its id.</summary>
     public ReadOnlyMemory<byte> Read(ChunkId id, ChunkPlace place)
     {
-        if (place.Length > LargestChunk && place.Block.Kind == BlockKind.Content)
-            throw VembarException.Damaged($"'{Path}' has a chunk longer than any may be");
-        var bytes = (place.Block.Kind == BlockKind.Content ? _content : _trees).Get(place.Block).AsMemory(place.Offset, place.Length);
-        if (Blake3.Hash(bytes.Span) != id)
-            throw VembarException.Damaged($"'{Path}' is damaged at byte {place.Block.Offset}: a piece of content does not match its hash");
+        var bytes = Array.Empty<byte>();
+        Use(id, place, plain => bytes = plain.ToArray());
         return bytes;
     }
 
+    private void Use(ChunkId id, ChunkPlace place, Trees.ChunkAction action)
+    {
+        if (place.Length > LargestChunk && place.Block.Kind == BlockKind.Content)
+            throw VembarException.Damaged($"'{Path}' has a chunk longer than any may be");
+        (place.Block.Kind == BlockKind.Content ? _content : _trees).Use(place.Block, block =>
+        {
+            if (place.Offset > place.Block.PlainLength - place.Length || Blake3.Hash(block.AsSpan(place.Offset, place.Length)) != id)
+                throw VembarException.Damaged($"'{Path}' is damaged at byte {place.Block.Offset}: a piece of content does not match its hash");
+            action(block.AsSpan(place.Offset, place.Length));
+        });
+    }
+
     /// <summary>Reads and expands a block.</summary>
+    /// <returns>An array of the shared pool whose beginning is the block's plain bytes; the caller gives it back.</returns>
     /// <exception cref="VembarException">Its checksum or its content is wrong.</exception>
     internal byte[] ReadBlock(BlockInfo block)
     {
+        var buffer = ArrayPool<byte>.Shared.Rent(block.StoredLength);
+        byte[]? plain = null;
         try
         {
-            var stored = new byte[block.StoredLength];
+            var stored = buffer.AsSpan(0, block.StoredLength);
             if (_file.Read(stored, block.PayloadOffset) < stored.Length)
                 throw VembarException.Damaged($"'{Path}' is cut short: a block at byte {block.Offset} reaches beyond its end");
             if (XxHash3.HashToUInt64(stored) != block.Checksum)
                 throw VembarException.Damaged($"'{Path}' is damaged between byte {block.PayloadOffset} and {block.PayloadOffset + block.StoredLength}: a checksum does not match");
             if (block.Codec == Codec.Stored)
-                return stored;
+            {
+                if (block.StoredLength != block.PlainLength)
+                    throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block says two lengths");
+                return Taken(ref buffer!);
+            }
             if (block.Codec != Codec.Zstd)
                 throw VembarException.Input("newer-format", $"'{Path}' uses a compression that this Vembar does not know ({(byte)block.Codec})", "Use a newer Vembar.");
-            var plain = new byte[block.PlainLength];
+            plain = ArrayPool<byte>.Shared.Rent(block.PlainLength);
             var zstd = ZstdPool.Rent();
-            var good = zstd.TryExpand(stored, plain);
+            var good = zstd.TryExpand(stored, plain.AsSpan(0, block.PlainLength));
             ZstdPool.Return(zstd);
-            return good ? plain : throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
+            return good ? Taken(ref plain!) : throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", Path) is { } error)
         {
             throw error;
         }
+        finally
+        {
+            foreach (var left in (byte[]?[])[buffer, plain])
+            {
+                if (left is not null)
+                    ArrayPool<byte>.Shared.Return(left);
+            }
+        }
+    }
+
+    // The array goes to the caller and is not given back here.
+    private static byte[] Taken(ref byte[]? array)
+    {
+        var taken = array!;
+        array = null;
+        return taken;
     }
 
     /// <summary>The states that the archive went through since it was made or rewritten, newest first.</summary>
@@ -282,36 +327,67 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         _file.Dispose();
     }
 
-    // Expanded blocks, the least recently used goes first. Two threads that want the same block expand it once.
+    // Expanded blocks, the least recently used goes first. Two threads that want the same block expand it once. The bytes
+    // are from a pool: large arrays that come and go would be most of the collector's work.
     private sealed class BlockCache(ArchiveReader reader, int capacity)
     {
-        private readonly LinkedList<(long Offset, Lazy<byte[]> Bytes)> _order = new();
-        private readonly Dictionary<long, LinkedListNode<(long Offset, Lazy<byte[]> Bytes)>> _nodes = [];
+        private readonly LinkedList<Entry> _order = new();
+        private readonly Dictionary<long, LinkedListNode<Entry>> _nodes = [];
         private readonly Lock _gate = new();
 
-        public byte[] Get(BlockInfo block)
+        private sealed class Entry(BlockInfo block, Lazy<byte[]> bytes)
         {
-            Lazy<byte[]> bytes;
+            public long Offset => block.Offset;
+            public byte[] Bytes => bytes.Value;
+            public int Users { get; set; }
+            public bool IsOut { get; set; }
+
+            // Nobody looks at it any more and nobody will find it.
+            public void GiveBack()
+            {
+                if (Users == 0 && IsOut && bytes.IsValueCreated)
+                    ArrayPool<byte>.Shared.Return(bytes.Value);
+            }
+        }
+
+        public void Use(BlockInfo block, Action<byte[]> action)
+        {
+            Entry entry;
             lock (_gate)
             {
                 if (_nodes.TryGetValue(block.Offset, out var node))
                 {
                     _order.Remove(node);
                     _order.AddFirst(node);
-                    bytes = node.Value.Bytes;
+                    entry = node.Value;
                 }
                 else
                 {
-                    bytes = new Lazy<byte[]>(() => reader.ReadBlock(block));
-                    _nodes[block.Offset] = _order.AddFirst((block.Offset, bytes));
+                    entry = new Entry(block, new Lazy<byte[]>(() => reader.ReadBlock(block)));
+                    _nodes[block.Offset] = _order.AddFirst(entry);
                     if (_order.Count > capacity)
                     {
-                        _nodes.Remove(_order.Last!.Value.Offset);
+                        var last = _order.Last!.Value;
+                        _nodes.Remove(last.Offset);
                         _order.RemoveLast();
+                        last.IsOut = true;
+                        last.GiveBack();
                     }
                 }
+                entry.Users++;
             }
-            return bytes.Value;
+            try
+            {
+                action(entry.Bytes);
+            }
+            finally
+            {
+                lock (_gate)
+                {
+                    entry.Users--;
+                    entry.GiveBack();
+                }
+            }
         }
     }
 }

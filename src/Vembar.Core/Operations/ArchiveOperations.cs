@@ -165,12 +165,19 @@ public static class VerifyOperation
             }
             var plain = archive.ReadBlock(block);
             var wrong = 0;
-            foreach (var (id, offset, length) in live)
+            try
             {
-                if (Blake3.Hash(plain.AsSpan(offset, length)) == id)
-                    continue;
-                bad[id] = 0;
-                wrong++;
+                foreach (var (id, offset, length) in live)
+                {
+                    if (Blake3.Hash(plain.AsSpan(0, block.PlainLength).Slice(offset, length)) == id)
+                        continue;
+                    bad[id] = 0;
+                    wrong++;
+                }
+            }
+            finally
+            {
+                System.Buffers.ArrayPool<byte>.Shared.Return(plain);
             }
             return wrong > 0 ? $"{wrong} pieces of content in the block at byte {block.Offset} do not match their hashes" : null;
         }

@@ -148,16 +148,19 @@ public static class TakeOperation
         if (FilesOperation.Locate(tree, at) is not { Content: { } content })
             throw VembarException.Input("not-a-file", $"'{at}' is not a file, so it cannot be printed", "Name one file, or take the folder with --to DIR.");
         var zeros = new byte[1 << 16];
-        foreach (var (bytes, length) in tree.Pieces(content, at))
+        var end = 0L;
+        void Fill(long until)
         {
-            if (bytes is { } piece)
-                to.Write(piece.Span);
-            else
-            {
-                for (var left = length; left > 0; left -= zeros.Length)
-                    to.Write(zeros.AsSpan(0, (int)Math.Min(left, zeros.Length)));
-            }
+            for (; end < until; end += Math.Min(until - end, zeros.Length))
+                to.Write(zeros.AsSpan(0, (int)Math.Min(until - end, zeros.Length)));
         }
+        tree.Pieces(content, at, (bytes, offset) =>
+        {
+            Fill(offset);
+            to.Write(bytes);
+            end = offset + bytes.Length;
+        });
+        Fill(content.Length);
     }
 }
 

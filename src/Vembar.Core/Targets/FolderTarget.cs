@@ -199,17 +199,14 @@ internal sealed class FolderTarget : IDisposable
                     RandomAccess.Write(file, fresh.Bytes ?? File.ReadAllBytes(fresh.Path!), 0);
                 else
                 {
-                    var at = 0L;
-                    var hole = false;
-                    foreach (var (bytes, length) in _image.Pieces(entry.Content!, item.Path))
+                    var end = 0L;
+                    _image.Pieces(entry.Content!, item.Path, (bytes, at) =>
                     {
-                        if (bytes is { } piece)
-                            RandomAccess.Write(file, piece.Span, at);
-                        hole = bytes is null;
-                        at += length;
-                    }
-                    if (hole)
-                        RandomAccess.SetLength(file, at);
+                        RandomAccess.Write(file, bytes, at);
+                        end = at + bytes.Length;
+                    });
+                    if (end < entry.Length)
+                        RandomAccess.SetLength(file, entry.Length);
                 }
                 Dress(item, parent, name, file);
                 if (entry.Modified is { } time)

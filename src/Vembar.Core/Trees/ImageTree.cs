@@ -123,21 +123,27 @@ public sealed class ImageTree : IFileView
     /// <exception cref="VembarException">They are damaged.</exception>
     public IReadOnlyList<ContentPart> Parts(FileContent content, WindowsPath path) => Decoded(path, () => TreeCodec.Parts(_source, content));
 
-    /// <summary>Hands out a content piece by piece; a hole comes as null bytes with its length.</summary>
+    /// <summary>Hands a content piece by piece to an action, in order; holes are passed over.</summary>
     /// <exception cref="VembarException">A piece is damaged; the message names the path.</exception>
-    public IEnumerable<(ReadOnlyMemory<byte>? Bytes, long Length)> Pieces(FileContent content, WindowsPath path)
+    public void Pieces(FileContent content, WindowsPath path, PieceAction action)
     {
+        var at = 0L;
         foreach (var part in Parts(content, path))
         {
-            if (part.IsHole)
+            if (!part.IsHole)
             {
-                yield return (null, part.Length);
-                continue;
+                Decoded(path, () =>
+                {
+                    _source.Use(part.Id, bytes =>
+                    {
+                        if (bytes.Length != part.Length)
+                            throw VembarException.Damaged($"{Shown}: '{path}' has a piece of another length than it says");
+                        action(bytes, at);
+                    });
+                    return 0;
+                });
             }
-            var bytes = Decoded(path, () => _source.Read(part.Id));
-            if (bytes.Length != part.Length)
-                throw VembarException.Damaged($"{Shown}: '{path}' has a piece of another length than it says");
-            yield return (bytes, part.Length);
+            at += part.Length;
         }
     }
 
@@ -148,12 +154,7 @@ public sealed class ImageTree : IFileView
         if (content.Length > most)
             throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {content.Length} bytes long; at most {most} can be read here");
         var bytes = new byte[content.Length];
-        var at = 0L;
-        foreach (var (piece, length) in Pieces(content, path))
-        {
-            piece?.Span.CopyTo(bytes.AsSpan((int)at));
-            at += length;
-        }
+        Pieces(content, path, (piece, at) => piece.CopyTo(bytes.AsSpan((int)at)));
         return bytes;
     }
 
