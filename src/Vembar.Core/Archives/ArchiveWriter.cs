@@ -18,7 +18,7 @@ public sealed class ArchiveWriter : IDisposable
     private readonly bool _created;
     private readonly Effort _effort;
     private readonly List<BlockInfo> _blocks = [];
-    private readonly Dictionary<ChunkId, (int Block, int Offset, int Length)> _added = [];
+    private readonly ChunkTable _added = new();
     private readonly Queue<Task<PackedBlock>> _packing = new();
     private readonly BlockBuilder?[] _open = new BlockBuilder?[4];
     private long _end;
@@ -111,7 +111,9 @@ public sealed class ArchiveWriter : IDisposable
         builder.Dispose();
         var at = (long)header.Length;
         file.Write(block.Bytes, at);
-        WriteCommit(file, header.Id, at + block.Info.WholeLength, [block.Info with { Offset = at }], [(id, 0, 0, bytes.Length)], [], id, null);
+        var chunks = new ChunkTable();
+        chunks.Set(id, 0, 0, bytes.Length);
+        WriteCommit(file, header.Id, at + block.Info.WholeLength, [block.Info with { Offset = at }], chunks, [], id, null);
     }
 
     private static ArchiveWriter OpenLocked(ArchivePlace place, Effort effort, TimeSpan wait, IFileLayer layer, bool created)
@@ -141,11 +143,11 @@ public sealed class ArchiveWriter : IDisposable
     }
 
     /// <summary>Whether a chunk is stored or about to be.</summary>
-    public bool Contains(ChunkId id) => _added.ContainsKey(id) || Base.Contains(id);
+    public bool Contains(ChunkId id) => _added.Contains(id) || Base.Contains(id);
 
     /// <summary>Says that the caller will store a chunk.</summary>
     /// <returns>False when it is stored already or someone else said so.</returns>
-    public bool TryClaim(ChunkId id) => !Base.Contains(id) && _added.TryAdd(id, (-1, 0, 0));
+    public bool TryClaim(ChunkId id) => !Base.Contains(id) && _added.TryAdd(id);
 
     /// <summary>Stores a chunk of a folder tree or a record, unless it is there.</summary>
     /// <param name="kind">Tree or record; content too, where it is not worth a pipeline.</param>
@@ -154,7 +156,7 @@ public sealed class ArchiveWriter : IDisposable
     {
         var id = Blake3.Hash(bytes);
         // Records are never taken from a base: which images there are can be told without it.
-        if (kind == BlockKind.Record ? Base.TryFind(id, out _) || !_added.TryAdd(id, (-1, 0, 0)) : !TryClaim(id))
+        if (kind == BlockKind.Record ? Base.TryFind(id, out _) || !_added.TryAdd(id) : !TryClaim(id))
             return id;
         ref var builder = ref _open[(int)kind];
         if (builder is not null && builder.IsFullFor(bytes.Length))
@@ -167,7 +169,7 @@ public sealed class ArchiveWriter : IDisposable
     /// <summary>Stores a chunk once more although it is stored, because what is stored is damaged; the new place counts from then on.</summary>
     internal void AddAgain(BlockKind kind, ChunkId id, ReadOnlySpan<byte> bytes)
     {
-        if (!_added.TryAdd(id, (-1, 0, 0)))
+        if (!_added.TryAdd(id))
             return;
         ref var builder = ref _open[(int)kind];
         if (builder is not null && builder.IsFullFor(bytes.Length))
@@ -224,7 +226,7 @@ public sealed class ArchiveWriter : IDisposable
         var offset = 0;
         for (var i = 0; i < block.Ids.Count; i++)
         {
-            _added[block.Ids[i]] = (number, offset, block.Lengths[i]);
+            _added.Set(block.Ids[i], number, offset, block.Lengths[i]);
             offset += block.Lengths[i];
         }
     }
@@ -242,7 +244,7 @@ public sealed class ArchiveWriter : IDisposable
         foreach (var (id, length) in chunks)
         {
             if (!Base.TryFind(id, out _))
-                _added[id] = (number, offset, length);
+                _added.Set(id, number, offset, length);
             offset += length;
         }
     }
@@ -341,13 +343,16 @@ public sealed class ArchiveWriter : IDisposable
         try
         {
             var blocks = _blocks;
-            var chunks = _added.Select(a => (a.Key, a.Value.Block, a.Value.Offset, a.Value.Length)).ToArray();
-            if (chunks.Any(c => c.Block < 0))
-                throw new InvalidOperationException("a chunk was claimed and never stored");
+            var chunks = _added;
+            for (var i = 0; i < chunks.Count; i++)
+            {
+                if (chunks[i].Block < 0)
+                    throw new InvalidOperationException("a chunk was claimed and never stored");
+            }
             IReadOnlyList<Extent> earlier = [.. Base.Segments.Reverse().Select(s => s.Extent)];
             if (earlier.Count >= MostSegments)
             {
-                (blocks, chunks) = Merged(chunks);
+                (blocks, chunks) = Merged();
                 earlier = [];
             }
             _end = WriteCommit(_file, Base.Header.Id, _end, blocks, chunks, earlier, id, Base.Commit);
@@ -360,34 +365,32 @@ public sealed class ArchiveWriter : IDisposable
         }
     }
 
-    private (List<BlockInfo> Blocks, (ChunkId, int, int, int)[] Chunks) Merged((ChunkId, int, int, int)[] added)
+    private (List<BlockInfo> Blocks, ChunkTable Chunks) Merged()
     {
         var blocks = new List<BlockInfo>();
-        var chunks = new List<(ChunkId, int, int, int)>();
+        var chunks = new ChunkTable();
         foreach (var segment in Base.Segments.Reverse())
         {
             var first = blocks.Count;
             for (var i = 0; i < segment.BlockCount; i++)
                 blocks.Add(segment.Block(i));
+            // A chunk that was stored again is where it was stored last.
             for (var i = 0; i < segment.ChunkCount; i++)
             {
                 var (id, block, offset, length) = segment.Chunk(i);
-                chunks.Add((id, first + block, offset, length));
+                chunks.Set(id, first + block, offset, length);
             }
         }
         var own = blocks.Count;
         blocks.AddRange(_blocks);
-        chunks.AddRange(added.Select(a => (a.Item1, own + a.Item2, a.Item3, a.Item4)));
-        // A chunk that was stored again is where it was stored last.
-        var last = new Dictionary<ChunkId, (ChunkId, int, int, int)>(chunks.Count);
-        foreach (var chunk in chunks)
-            last[chunk.Item1] = chunk;
-        return (blocks, [.. last.Values]);
+        for (var i = 0; i < _added.Count; i++)
+            chunks.Set(_added[i].Id, own + _added[i].Block, _added[i].Offset, _added[i].Length);
+        return (blocks, chunks);
     }
 
     // Content and index are durable before the record that names them is written; the record is durable before anyone is told.
     private static long WriteCommit(
-        IArchiveFile file, Guid archive, long end, IReadOnlyList<BlockInfo> blocks, (ChunkId, int, int, int)[] chunks, IReadOnlyList<Extent> earlier, ChunkId catalogue, CommitRecord? previous)
+        IArchiveFile file, Guid archive, long end, IReadOnlyList<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier, ChunkId catalogue, CommitRecord? previous)
     {
         var index = IndexSegment.Encode(blocks, chunks, earlier);
         var extent = new Extent(end, index.Length, XxHash3.HashToUInt64(index));

@@ -122,6 +122,8 @@ internal sealed class ContentPipeline : IDisposable
     private async Task Read(List<SourceNode> batch, ChannelWriter<Piece> pieces, CancellationToken stop)
     {
         Piece? piece = null;
+        // Many small files need little room.
+        var room = (int)Math.Min(BatchBytes, batch.Sum(n => n.Length));
         try
         {
             foreach (var node in batch)
@@ -170,7 +172,7 @@ internal sealed class ContentPipeline : IDisposable
                                 await pieces.WriteAsync(piece, stop).ConfigureAwait(false);
                                 piece = null;
                             }
-                            piece ??= new Piece(Math.Max(want, BatchBytes));
+                            piece ??= new Piece(Math.Max(want, room));
                             var bytes = piece.Buffer.AsMemory(piece.Used, want);
                             var got = file.Read(bytes.Span, offset);
                             if (got == 0)
@@ -264,7 +266,7 @@ internal sealed class ContentPipeline : IDisposable
                 node.Vanished = true;
             else if (changed)
                 Changed.Add(node.Path.ToString());
-            node.Entry = node.Entry with { Content = content };
+            node.Content = content;
         }
         State = new PipelineState(State.Files + piece.Ended.Count, State.BytesRead + piece.Used, State.BytesNew + fresh, piece.Ended.Count > 0 ? piece.Ended[^1].Node.Path.ToString() : State.Current);
     }

@@ -143,17 +143,17 @@ internal sealed class IndexSegment
 
     /// <summary>The bytes of a new segment.</summary>
     /// <param name="blocks">Its blocks in the order of their numbers.</param>
-    /// <param name="chunks">Its chunks in any order; sorted in place.</param>
+    /// <param name="chunks">Its chunks in any order.</param>
     /// <param name="earlier">Segments needed beside it.</param>
-    public static byte[] Encode(IReadOnlyList<BlockInfo> blocks, (ChunkId Id, int Block, int Offset, int Length)[] chunks, IReadOnlyList<Extent> earlier)
+    public static byte[] Encode(IReadOnlyList<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier)
     {
-        Array.Sort(chunks, (a, b) => a.Id.CompareTo(b.Id));
-        var length = HeadLength + (long)earlier.Count * SegmentLength + (long)blocks.Count * BlockLength + FanOutLength + (long)chunks.Length * ChunkLength + 8;
+        var order = chunks.Sorted();
+        var length = HeadLength + (long)earlier.Count * SegmentLength + (long)blocks.Count * BlockLength + FanOutLength + (long)chunks.Count * ChunkLength + 8;
         var data = new byte[checked((int)length)];
         Magic.CopyTo(data);
         BinaryPrimitives.WriteInt64LittleEndian(data.AsSpan(8), length);
         BinaryPrimitives.WriteInt32LittleEndian(data.AsSpan(16), blocks.Count);
-        BinaryPrimitives.WriteInt32LittleEndian(data.AsSpan(20), chunks.Length);
+        BinaryPrimitives.WriteInt32LittleEndian(data.AsSpan(20), chunks.Count);
         BinaryPrimitives.WriteInt32LittleEndian(data.AsSpan(24), earlier.Count);
         var at = HeadLength;
         foreach (var segment in earlier)
@@ -180,17 +180,18 @@ internal sealed class IndexSegment
         var next = 0;
         for (var row = 0; row < 256; row++)
         {
-            while (next < chunks.Length && chunks[next].Id.First <= row)
+            while (next < order.Length && chunks[order[next]].Id.First <= row)
                 next++;
             BinaryPrimitives.WriteInt32LittleEndian(fanOut[(4 * row)..], next);
         }
-        foreach (var (id, block, offset, size) in chunks)
+        foreach (var number in order)
         {
+            ref readonly var chunk = ref chunks[number];
             var c = data.AsSpan(at, ChunkLength);
-            id.Write(c);
-            BinaryPrimitives.WriteInt32LittleEndian(c[32..], block);
-            BinaryPrimitives.WriteInt32LittleEndian(c[36..], offset);
-            BinaryPrimitives.WriteInt32LittleEndian(c[40..], size);
+            chunk.Id.Write(c);
+            BinaryPrimitives.WriteInt32LittleEndian(c[32..], chunk.Block);
+            BinaryPrimitives.WriteInt32LittleEndian(c[36..], chunk.Offset);
+            BinaryPrimitives.WriteInt32LittleEndian(c[40..], chunk.Length);
             at += ChunkLength;
         }
         BinaryPrimitives.WriteUInt64LittleEndian(data.AsSpan(at), XxHash3.HashToUInt64(data.AsSpan(0, at)));

@@ -85,7 +85,7 @@ public sealed class FolderSource : IFileView, IDisposable
         if (avoid is not null && Posix.TryStat(null, PosixName.Encode(avoid), out var own))
             walk.Avoid = (own.Device, own.Inode);
         var rootStat = Posix.Stat(_root);
-        var root = new SourceNode { Parent = null, Children = [], Entry = Describe(_root, ".\0"u8, "", rootStat, null, walk) };
+        var root = new SourceNode(null, Describe(_root, ".\0"u8, "", rootStat, null, walk));
         walk.Folders = 1;
         walk.Deferred = [];
         Fill(walk, root, _root, []);
@@ -238,7 +238,11 @@ public sealed class FolderSource : IFileView, IDisposable
             var target = stat.Kind == PosixKind.Link ? Posix.ReadLink(handle, raw) : null;
             var entry = Describe(handle, raw, name, stat, target, walk);
             var isFolder = entry.Kind == EntryKind.Folder;
-            var node = new SourceNode { Parent = folder, Entry = entry, Changed = FileTime.From(stat.Changed), Length = entry.Kind == EntryKind.File ? stat.Kind == PosixKind.Link ? 0 : stat.Size : 0, Children = isFolder ? [] : null };
+            var node = new SourceNode(folder, entry, folder.Children is { Count: > 0 } before ? before[^1] : null)
+            {
+                Changed = FileTime.From(stat.Changed).Ticks,
+                Length = entry.Kind == EntryKind.File ? stat.Kind == PosixKind.Link ? 0 : stat.Size : 0,
+            };
             folder.Children!.Add(node);
             if (isFolder)
             {

@@ -39,6 +39,13 @@ public sealed class FileContent
         _form = parts is [{ IsHole: false } only] && only.Id == hash && only.Length == length ? null : parts;
     }
 
+    /// <summary>Content of a single chunk.</summary>
+    internal FileContent(long length, ChunkId hash)
+    {
+        Length = length;
+        Hash = hash;
+    }
+
     /// <summary>Content whose pieces are listed in a chunk of their own.</summary>
     public FileContent(long length, ChunkId hash, ChunkId list)
     {
@@ -46,6 +53,9 @@ public sealed class FileContent
         Hash = hash;
         _form = list;
     }
+
+    /// <summary>Whether it is a single chunk, whose id is then the hash.</summary>
+    internal bool IsOneChunk => _form is null;
 
     /// <summary>Bytes.</summary>
     public long Length { get; }
@@ -131,6 +141,7 @@ public enum WindowsAttributes : uint
 public sealed record TreeEntry
 {
     private Rare? _rare;
+    private OfWindows? _windows;
     private long _modified;
     private byte _modifiedRest;
     private bool _hasModified;
@@ -138,15 +149,9 @@ public sealed record TreeEntry
     private sealed record Rare
     {
         public static readonly Rare None = new();
-        public WindowsAttributes? Attributes { get; init; }
-        public FileTime? Created { get; init; }
-        public FileTime? Changed { get; init; }
-        public FileTime? Accessed { get; init; }
         public NewContent? New { get; init; }
         public ChunkId Folder { get; init; }
         public string? LinkTarget { get; init; }
-        public ChunkId Security { get; init; }
-        public byte[]? PendingSecurity { get; init; }
         public byte[]? Reparse { get; init; }
         public string? ShortName { get; init; }
         public byte[]? ObjectId { get; init; }
@@ -157,7 +162,26 @@ public sealed record TreeEntry
         public bool CaseSensitive { get; init; }
     }
 
+    // What every entry of a Windows volume has, and none of a Linux folder. These times have no rest below 100 ns.
+    private sealed record OfWindows
+    {
+        public static readonly OfWindows None = new();
+        public WindowsAttributes? Attributes { get; init; }
+        public long Created { get; init; } = long.MinValue;
+        public long Changed { get; init; } = long.MinValue;
+        public long Accessed { get; init; } = long.MinValue;
+        public ChunkId Security { get; init; }
+        public byte[]? PendingSecurity { get; init; }
+
+        public static FileTime? Time(long ticks) => ticks == long.MinValue ? null : new FileTime(ticks);
+    }
+
     private Rare Known => _rare ?? Rare.None;
+
+    private OfWindows Windows => _windows ?? OfWindows.None;
+
+    /// <summary>True when there is nothing of it but name, kind, time and owner.</summary>
+    internal bool IsPlain => _rare is null && _windows is null && Content is null && LinkGroup == 0;
 
     /// <summary>The name; empty for the root.</summary>
     public required string Name { get; init; }
@@ -168,11 +192,11 @@ public sealed record TreeEntry
     /// <summary>Windows' attributes; null when the source has none.</summary>
     public WindowsAttributes? Attributes
     {
-        get => Known.Attributes;
+        get => Windows.Attributes;
         init
         {
-            if (value is not null || _rare is not null)
-                _rare = Known with { Attributes = value };
+            if (value is not null || _windows is not null)
+                _windows = Windows with { Attributes = value };
         }
     }
 
@@ -191,33 +215,33 @@ public sealed record TreeEntry
     /// <summary>When it was made.</summary>
     public FileTime? Created
     {
-        get => Known.Created;
+        get => OfWindows.Time(Windows.Created);
         init
         {
-            if (value is not null || _rare is not null)
-                _rare = Known with { Created = value };
+            if (value is not null || _windows is not null)
+                _windows = Windows with { Created = value?.Ticks ?? long.MinValue };
         }
     }
 
     /// <summary>When anything of it last changed.</summary>
     public FileTime? Changed
     {
-        get => Known.Changed;
+        get => OfWindows.Time(Windows.Changed);
         init
         {
-            if (value is not null || _rare is not null)
-                _rare = Known with { Changed = value };
+            if (value is not null || _windows is not null)
+                _windows = Windows with { Changed = value?.Ticks ?? long.MinValue };
         }
     }
 
     /// <summary>When it was last read.</summary>
     public FileTime? Accessed
     {
-        get => Known.Accessed;
+        get => OfWindows.Time(Windows.Accessed);
         init
         {
-            if (value is not null || _rare is not null)
-                _rare = Known with { Accessed = value };
+            if (value is not null || _windows is not null)
+                _windows = Windows with { Accessed = value?.Ticks ?? long.MinValue };
         }
     }
 
@@ -260,22 +284,22 @@ public sealed record TreeEntry
     /// <summary>The security descriptor (self-relative) as a chunk; none when the source has none.</summary>
     public ChunkId Security
     {
-        get => Known.Security;
+        get => Windows.Security;
         init
         {
-            if (!value.IsNone || _rare is not null)
-                _rare = Known with { Security = value };
+            if (!value.IsNone || _windows is not null)
+                _windows = Windows with { Security = value };
         }
     }
 
     /// <summary>The security descriptor's bytes while they are yet to be stored.</summary>
     internal byte[]? PendingSecurity
     {
-        get => Known.PendingSecurity;
+        get => Windows.PendingSecurity;
         init
         {
-            if (value is not null || _rare is not null)
-                _rare = Known with { PendingSecurity = value };
+            if (value is not null || _windows is not null)
+                _windows = Windows with { PendingSecurity = value };
         }
     }
 
