@@ -38,8 +38,10 @@ internal sealed record CompactJson(string Archive, int Images, long BytesBefore,
 internal sealed record DiffJson(ImageRecord From, ImageRecord To, bool Same, IReadOnlyList<string> Added, IReadOnlyList<string> Removed, IReadOnlyList<ChangedPath> Changed, IReadOnlyList<ChangedValue> Registry, ChangedNames? Programs, ChangedNames? Drivers);
 internal sealed record DeployJson(ImageRecord Image, string Target, long Files, long Bytes, double Seconds, IReadOnlyList<string> Volumes, IReadOnlyList<string> Kept, bool Verified, IReadOnlyList<string> Differences, IReadOnlyList<string> Warnings);
 internal sealed record WindowsJson(string Product, string Edition, string InstallType, string Build, string Architecture, IReadOnlyList<string> Languages, string ComputerName, string State);
-internal sealed record VolumeJson(int Number, long Start, long Bytes, string FileSystem, string Label, WindowsJson? Windows, long Files, IReadOnlyList<LeftOut> LeftOut);
-internal sealed record SurveyJson(string Source, object? Disk, IReadOnlyList<VolumeJson> Volumes);
+internal sealed record DiskJson(string Scheme, string Format, long Bytes, int SectorSize);
+internal sealed record VolumeJson(
+    int Number, long Start, long Bytes, string FileSystem, string Label, long? BytesUsed, string Role, string Problem, WindowsJson? Windows, long? Files, long? BytesTaken, IReadOnlyList<LeftOut>? LeftOut);
+internal sealed record SurveyJson(string Source, DiskJson? Disk, IReadOnlyList<VolumeJson> Volumes, IReadOnlyList<string> Warnings);
 internal sealed record DemoJson(string Folder, long Files, long Bytes, double Seconds, bool Ok, IReadOnlyList<DemoCheckJson> Checks);
 internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 

@@ -7,8 +7,9 @@ public sealed class NativeException : IOException
     /// <param name="operation">The call, in plain words ("open", "write").</param>
     /// <param name="target">What it was applied to; may be empty.</param>
     /// <param name="errno">The error number as in errno(3).</param>
-    public NativeException(string operation, string target, int errno)
-        : base($"{operation}{(target.Length > 0 ? $" '{target}'" : "")}: {System.Runtime.InteropServices.Marshal.GetPInvokeErrorMessage(errno)}")
+    /// <param name="cause">What lies beneath; its message is the more telling one.</param>
+    public NativeException(string operation, string target, int errno, Exception? cause = null)
+        : base($"{operation}{(target.Length > 0 ? $" '{target}'" : "")}: {cause?.Message ?? System.Runtime.InteropServices.Marshal.GetPInvokeErrorMessage(errno)}", cause)
     {
         Errno = errno;
         Target = target;
@@ -29,6 +30,9 @@ public static class Errno
 
     /// <summary>No such file or folder.</summary>
     public const int NotFound = 2;
+
+    /// <summary>The device failed, or what it holds is damaged.</summary>
+    public const int InputOutput = 5;
 
     /// <summary>Permission denied.</summary>
     public const int AccessDenied = 13;

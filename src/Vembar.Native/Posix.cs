@@ -465,6 +465,15 @@ public static unsafe partial class Posix
         return done;
     }
 
+    /// <summary>Where a file or block device ends, in bytes.</summary>
+    /// <exception cref="NativeException">It has no end, as a pipe.</exception>
+    public static long EndOf(SafeHandle open)
+    {
+        const int FromEnd = 2;
+        var end = lseek(Fd(open), 0, FromEnd);
+        return end >= 0 ? end : throw Fail("find the end of", "");
+    }
+
     /// <summary>The next stretch of an open file that holds data, from an offset on.</summary>
     /// <returns>Start and end of the stretch; both equal to <paramref name="size"/> when only a hole is left. Where the file system knows no holes, all is data.</returns>
     public static (long Start, long End) NextData(SafeHandle open, long offset, long size)

@@ -8,7 +8,9 @@ internal static class CaptureCommand
 {
     public static VembarCommand Create()
     {
-        var source = new Argument<string>("SOURCE") { Description = "The folder that is the root of the install" };
+        var source = SharedOptions.Source();
+        var volume = SharedOptions.Volume();
+        var skip = new Option<bool>("--skip-unreadable") { Description = "Leave out files that cannot be read, and name them, instead of failing" };
         var archive = SharedOptions.Archive("The archive that the image goes into; made when there is none");
         var name = new Option<string>("--name") { Description = "The image's name", HelpName = "NAME", Required = true };
         var edition = new Option<string?>("--edition") { Description = "The edition, where it is not the install's own", HelpName = "TEXT" };
@@ -28,7 +30,7 @@ internal static class CaptureCommand
             "vembar capture vembar-demo/references/reading-room desks.vmb --name \"Reading room\" --effort dense --verify",
             "vembar capture /mnt/reference desks.vmb --name Bookmobile --leave-out \"**/*.iso\" --label site=valley",
             "vembar capture vembar-demo/references/bookmobile bookmobile.vmb --name Bookmobile --based-on desks.vmb")
-            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, basedOn, verify, reread, wait, SharedOptions.Base)
+            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, volume, skip, basedOn, verify, reread, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var request = new CaptureRequest
@@ -36,6 +38,8 @@ internal static class CaptureCommand
                     Source = parse.GetRequiredValue(source),
                     Archive = SharedOptions.PlaceOf(parse, archive),
                     Name = parse.GetRequiredValue(name),
+                    Volume = parse.GetValue(volume),
+                    SkipUnreadable = parse.GetValue(skip),
                     BasedOn = parse.GetValue(basedOn),
                     Edition = parse.GetValue(edition),
                     Version = parse.GetRequiredValue(version),

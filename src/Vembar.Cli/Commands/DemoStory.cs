@@ -144,8 +144,8 @@ internal sealed class DemoStory
         using var before = FolderSource.Open(reference);
         using var after = FolderSource.Open(deployed);
         var rules = new Exclusions([], keepAll: false);
-        var expected = Flat(before.Walk(rules, null, null, _session.Cancellation).Root).ToDictionary(n => n.Path);
-        var found = Flat(after.Walk(rules, null, null, _session.Cancellation).Root).ToDictionary(n => n.Path);
+        var expected = Flat(before.Walk(rules, null, false, null, _session.Cancellation).Root).ToDictionary(n => n.Path);
+        var found = Flat(after.Walk(rules, null, false, null, _session.Cancellation).Root).ToDictionary(n => n.Path);
         var same = expected.Count(e => found.TryGetValue(e.Key, out var f) && f.Length == e.Value.Length && f.Entry.Modified == e.Value.Entry.Modified && SameBytes(Path.Combine(reference, e.Key.ToString()), Path.Combine(deployed, e.Key.ToString())));
         var changed = expected.Keys.Where(p => !found.ContainsKey(p) || found[p].Length != expected[p].Length || !SameBytes(Path.Combine(reference, p.ToString()), Path.Combine(deployed, p.ToString()))).ToList();
         Check("every file of the reference is there unchanged, but for the SYSTEM hive", changed is [var only] && only.Name == "SYSTEM" && same == expected.Count - 1, $"{Text.Number(same)} of {Text.Number(expected.Count)} the same");

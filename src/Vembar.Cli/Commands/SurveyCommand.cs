@@ -7,13 +7,15 @@ internal static class SurveyCommand
 {
     public static VembarCommand Create()
     {
-        var source = new Argument<string>("SOURCE") { Description = "The folder that is the root of a Windows volume" };
-        return new VembarCommand("survey", "Say which Windows install a folder holds and what a capture would take",
-            "vembar survey vembar-demo/references/lending-desk", "vembar survey /mnt/reference --json")
+        var source = SharedOptions.Source();
+        return new VembarCommand("survey", "Say what a disk or folder holds: its volumes, the Windows installs on them, and what a capture would take",
+            "vembar survey vembar-demo/disks/lending-desk.vhdx", "vembar survey vembar-demo/references/lending-desk", "vembar survey /dev/sdb --json")
             .With(source).Does((parse, session) =>
             {
                 var result = SurveyOperation.Run(parse.GetRequiredValue(source), session.Progress, session.Cancellation);
-                var json = new SurveyJson(result.Source, null, [.. result.Volumes.Select(v => new VolumeJson(v.Number, 0, v.Bytes, v.FileSystem, "", CliJson.From(v.Windows), v.Files, v.LeftOut))]);
+                session.Warn(result.Warnings);
+                var json = new SurveyJson(result.Source, result.Disk is { } disk ? new DiskJson(disk.Scheme, disk.Format, disk.Bytes, disk.SectorSize) : null,
+                    [.. result.Volumes.Select(v => new VolumeJson(v.Number, v.Start, v.Length, v.FileSystem, v.Label, v.Used, v.Role, v.Problem, CliJson.From(v.Windows), v.Take?.Files, v.Take?.Bytes, v.Take?.LeftOut))], result.Warnings);
                 session.Result(json, CliJson.Default.SurveyJson, () => Show(result, session));
                 return ExitCode.Done;
             });
@@ -21,22 +23,40 @@ internal static class SurveyCommand
 
     private static void Show(SurveyResult result, Session session)
     {
-        foreach (var volume in result.Volumes)
+        if (result.Disk is { } disk)
         {
-            if (volume.Windows is { } windows)
-            {
-                Fields.Print(session,
-                    ("Windows", $"{windows.Product}, build {windows.Build}, {windows.Architecture}"),
-                    ("edition", windows.Edition),
-                    ("languages", string.Join(", ", windows.Languages)),
-                    ("computer name", windows.ComputerName),
-                    ("state", Fields.State(windows.State)),
-                    ("programs", Text.Number(volume.Programs)));
-            }
-            else
-                Session.Line($"no Windows found in '{result.Source}'");
+            Session.Line($"{result.Source}: {disk.Format}, {Text.Size(disk.Bytes)}, {(disk.Scheme == "none" ? "not divided" : $"divided by {disk.Scheme.ToUpperInvariant()}")}, sectors of {disk.SectorSize} bytes");
             Session.Line();
-            Session.Line($"A capture would take {Text.Count(volume.Files, "file")}, {Text.Size(volume.Bytes)}, and leave out {Text.Count(volume.LeftOut.Count, "entry", "entries")} that Windows makes anew.");
+            var table = new Table(">Volume", "Holds", "File system", "Label", ">Size", ">Used", "What");
+            foreach (var volume in result.Volumes)
+            {
+                var what = volume.Problem.Length > 0 ? volume.Problem : volume.Windows is { } found ? $"{found.Product}, build {found.Build}, {found.State}" : "";
+                table.Row($"{volume.Number}", volume.Role, volume.FileSystem, volume.Label, Text.Size(volume.Length), volume.Used is { } used ? Text.Size(used) : "", what);
+            }
+            table.Print(session);
+            Session.Line();
+        }
+        var installs = result.Volumes.Where(v => v.Windows is not null).ToList();
+        foreach (var volume in installs)
+        {
+            var windows = volume.Windows!;
+            if (installs.Count > 1)
+                Session.Line($"== Volume {volume.Number}");
+            Fields.Print(session,
+                ("Windows", $"{windows.Product}, build {windows.Build}, {windows.Architecture}"),
+                ("edition", windows.Edition),
+                ("languages", string.Join(", ", windows.Languages)),
+                ("computer name", windows.ComputerName),
+                ("state", Fields.State(windows.State)),
+                ("programs", Text.Number(volume.Programs)));
+            Session.Line();
+        }
+        if (installs.Count == 0)
+            Session.Line($"No Windows was found in '{result.Source}'.");
+        foreach (var volume in result.Volumes.Where(v => v.Take is not null))
+        {
+            var take = volume.Take!;
+            Session.Line($"A capture{(result.Volumes.Count > 1 ? $" of volume {volume.Number}" : "")} would take {Text.Count(take.Files, "file")}, {Text.Size(take.Bytes)}, and leave out {Text.Count(take.LeftOut.Count, "entry", "entries")} that Windows makes anew.");
         }
     }
 }

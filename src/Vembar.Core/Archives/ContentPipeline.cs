@@ -25,13 +25,15 @@ internal sealed class ContentPipeline : IDisposable
     private readonly ArchiveWriter _writer;
     private readonly Effort _effort;
     private readonly Func<SourceNode, ISourceFile> _open;
+    private readonly bool _skipUnreadable;
     private readonly Chunker _chunker;
     private readonly CancellationToken _cancellation;
     private readonly Queue<Task<PackedBlock>> _packing = new();
     private BlockBuilder _builder = new(BlockKind.Content);
 
-    public ContentPipeline(ArchiveWriter writer, Effort effort, Func<SourceNode, ISourceFile> open, CancellationToken cancellation)
+    public ContentPipeline(ArchiveWriter writer, Effort effort, Func<SourceNode, ISourceFile> open, bool skipUnreadable, CancellationToken cancellation)
     {
+        _skipUnreadable = skipUnreadable;
         _writer = writer;
         _effort = effort;
         _open = open;
@@ -44,13 +46,18 @@ internal sealed class ContentPipeline : IDisposable
     /// <summary>Files that changed while they were read, also at the last try.</summary>
     public List<string> Changed { get; } = [];
 
+    /// <summary>Files that could not be read and were passed over.</summary>
+    public List<LeftOut> Unreadable { get; } = [];
+
+    private readonly record struct Ended(SourceNode Node, FileContent? Content, bool Changed, string? Unreadable);
+
     // A stretch of read content: the bytes, the chunks in them, and the files that ended with it.
     private sealed class Piece(int room) : IDisposable
     {
         public byte[] Buffer { get; } = ArrayPool<byte>.Shared.Rent(room);
         public int Used { get; set; }
         public List<(ChunkId Id, int Offset, int Length)> Chunks { get; } = [];
-        public List<(SourceNode Node, FileContent? Content, bool Changed)> Ended { get; } = [];
+        public List<Ended> Ended { get; } = [];
 
         public void Dispose() => ArrayPool<byte>.Shared.Return(Buffer);
     }
@@ -133,19 +140,9 @@ internal sealed class ContentPipeline : IDisposable
                 {
                     var hash = default(Blake3);
                     var parts = new List<ContentPart>();
-                    ISourceFile file;
                     try
                     {
-                        file = _open(node);
-                    }
-                    catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound)
-                    {
-                        piece ??= new Piece(4096);
-                        piece.Ended.Add((node, null, true));
-                        break;
-                    }
-                    using (file)
-                    {
+                        using var file = _open(node);
                         var length = file.Length;
                         var data = (Start: 0L, End: 0L);
                         var offset = 0L;
@@ -190,7 +187,21 @@ internal sealed class ContentPipeline : IDisposable
                         var content = offset == 0 ? FileContent.Empty
                             : new FileContent(offset, parts is [{ IsHole: false } only] ? only.Id : hash!.Finish(), parts);
                         piece ??= new Piece(4096);
-                        piece.Ended.Add((node, content, changed));
+                        piece.Ended.Add(new Ended(node, content, changed, null));
+                        break;
+                    }
+                    catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound)
+                    {
+                        piece ??= new Piece(4096);
+                        piece.Ended.Add(new Ended(node, null, true, null));
+                        break;
+                    }
+                    catch (Exception failure) when (failure is IOException)
+                    {
+                        if (!_skipUnreadable)
+                            throw Unread(node, failure);
+                        piece ??= new Piece(4096);
+                        piece.Ended.Add(new Ended(node, null, true, failure.Message));
                         break;
                     }
                 }
@@ -203,12 +214,13 @@ internal sealed class ContentPipeline : IDisposable
         catch (Exception failure)
         {
             piece?.Dispose();
-            pieces.Complete(failure is Native.NativeException or IOException ? VembarException.From(failure, "read", CurrentOf(batch, failure)) : failure);
+            pieces.Complete(failure);
         }
     }
 
-    private static string CurrentOf(List<SourceNode> batch, Exception failure) =>
-        batch.Count == 1 ? batch[0].Path.ToString() : failure is Native.NativeException { Target.Length: > 0 } native ? native.Target : batch[0].Path.ToString();
+    private static VembarException Unread(SourceNode node, Exception failure) => failure is Native.NativeException { Errno: Native.Errno.InputOutput }
+        ? VembarException.Input("unreadable", $"'{node.Path}' cannot be read: {failure.Message}", "The source is damaged. Take it from another copy, or leave such files out with --skip-unreadable.")
+        : VembarException.From(failure, "read", node.Path.ToString())!;
 
     // Cuts as much as can be cut now; what is left at the end of a stretch that goes on is read again with what follows.
     private int CutAll(Piece piece, ReadOnlySpan<byte> bytes, bool ends, List<ContentPart> parts)
@@ -260,8 +272,10 @@ internal sealed class ContentPipeline : IDisposable
             _builder.Add(id, piece.Buffer.AsSpan(offset, length));
             fresh += length;
         }
-        foreach (var (node, content, changed) in piece.Ended)
+        foreach (var (node, content, changed, unreadable) in piece.Ended)
         {
+            if (unreadable is not null)
+                Unreadable.Add(new LeftOut(node.Path.ToString(), $"unreadable: {unreadable}"));
             if (content is null)
                 node.Vanished = true;
             else if (changed)

@@ -10,11 +10,11 @@ internal static class ContentStore
     public static FileContent Add(ArchiveWriter writer, NewContent content)
     {
         if (content.Bytes is not null)
-            return Add(writer, new MemoryStream(content.Bytes));
+            return Add(writer, content.Bytes);
         try
         {
             using var file = File.OpenRead(content.Path!);
-            return Add(writer, file);
+            return Add(writer, to => file.ReadAtLeast(to, to.Length, throwOnEndOfStream: false));
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", content.Path!) is { } error)
         {
@@ -22,7 +22,38 @@ internal static class ContentStore
         }
     }
 
-    private static FileContent Add(ArchiveWriter writer, Stream stream)
+    /// <summary>Stores bytes.</summary>
+    public static FileContent Add(ArchiveWriter writer, ReadOnlyMemory<byte> bytes)
+    {
+        // Too short to be cut: most streams and answer files.
+        if (bytes.Length > 0 && bytes.Length <= writer.Base.Header.Sizes.Smallest)
+            return new FileContent(bytes.Length, writer.Add(BlockKind.Content, bytes.Span));
+        return Add(writer, to =>
+        {
+            var count = Math.Min(to.Length, bytes.Length);
+            bytes.Span[..count].CopyTo(to);
+            bytes = bytes[count..];
+            return count;
+        });
+    }
+
+    /// <summary>Stores a file of a source.</summary>
+    /// <exception cref="Native.NativeException">It cannot be read.</exception>
+    public static FileContent Add(ArchiveWriter writer, Sources.ISourceFile file)
+    {
+        var at = 0L;
+        return Add(writer, to =>
+        {
+            var got = file.Read(to, at);
+            at += got;
+            return got;
+        });
+    }
+
+    // Fills as much as there is.
+    private delegate int Filling(Span<byte> to);
+
+    private static FileContent Add(ArchiveWriter writer, Filling fill)
     {
         var chunker = new Chunker(writer.Base.Header.Sizes);
         var whole = new Blake3();
@@ -32,7 +63,7 @@ internal static class ContentStore
         var length = 0L;
         while (true)
         {
-            held += stream.ReadAtLeast(buffer.AsSpan(held), buffer.Length - held, throwOnEndOfStream: false);
+            held += fill(buffer.AsSpan(held));
             if (held == 0)
                 break;
             var cut = chunker.Next(buffer.AsSpan(0, held));

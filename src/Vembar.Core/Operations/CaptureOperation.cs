@@ -10,8 +10,14 @@ namespace Vembar.Core.Operations;
 /// <summary>What to capture, into which archive, under which name.</summary>
 public sealed record CaptureRequest
 {
-    /// <summary>The folder that is the root of the install.</summary>
+    /// <summary>The folder that is the root of the install, or the disk that it is on.</summary>
     public required string Source { get; init; }
+
+    /// <summary>Which volume of a disk; null for the one that holds Windows.</summary>
+    public int? Volume { get; init; }
+
+    /// <summary>Whether files that cannot be read are left out and told, instead of failing.</summary>
+    public bool SkipUnreadable { get; init; }
 
     /// <summary>The archive; made when there is none.</summary>
     public required ArchivePlace Archive { get; init; }
@@ -84,7 +90,7 @@ public static class CaptureOperation
             return "";
         });
         var exclusions = Checks.Collect(problems, () => new Exclusions(request.LeaveOut, request.KeepAll));
-        using var source = Checks.Collect(problems, () => FolderSource.Open(request.Source));
+        using var found = Checks.Collect(problems, () => FoundSource.Open(request.Source, request.Volume));
         if (layer is null)
         {
             Checks.Collect(problems, () =>
@@ -99,8 +105,9 @@ public static class CaptureOperation
         // What a new archive is based on may lie anywhere; later it is looked for beside the archive or where --base says.
         var place = request.BasedOn is null ? request.Archive : request.Archive with { Bases = [.. request.Archive.Bases, request.BasedOn] };
         var began = DateTime.UtcNow;
-        var warnings = new List<string>();
-        var install = ReadInstall(source!, warnings);
+        var warnings = new List<string>(found!.Warnings);
+        var source = found.Source;
+        var install = ReadInstall(source, warnings);
         using var writer = ArchiveWriter.Open(place, create: true, request.Effort, request.Wait, layer, based is null ? [] : [based]);
         // A base that is missing is told before anything is read.
         _ = writer.Base.Bases;
@@ -108,15 +115,17 @@ public static class CaptureOperation
         if (writer.LeftOverRemoved > 0)
             warnings.Add($"{writer.LeftOverRemoved} bytes that an interrupted run left at the end of '{request.Archive}' were removed");
 
-        var tree = source!.Walk(exclusions!, request.Archive.Path, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
+        var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
         warnings.AddRange(tree.Warnings);
         if (!request.Reread)
-            TakeOver(writer.Base, source, tree.Root);
+            TakeOver(writer.Base, source, Path.GetFullPath(request.Source), tree.Root);
         var files = ContentFiles(tree.Root);
         var total = files.Sum(f => f.Length);
         GiveBack(tree.Files);
-        using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, cancellation);
+        using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, request.SkipUnreadable, cancellation);
         pipeline.Run(files, state => progress.Report(new OperationProgress("reading and storing", state.BytesRead, total, true, state.Current)));
+        var leftOut = tree.LeftOut.Concat(pipeline.Unreadable).OrderBy(l => l.Path, StringComparer.Ordinal).ToList();
+        warnings.AddRange(leftOut.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).Select(l => $"'{l.Path}' cannot be read and is not in the image"));
         warnings.AddRange(pipeline.Changed.Select(path => $"'{path}' changed while it was read; the image holds what was read last"));
         var filesRead = files.Count;
         files = [];
@@ -124,7 +133,7 @@ public static class CaptureOperation
         progress.Report(new OperationProgress("writing the index", 0, 0, false, ""));
         var vanished = new List<string>();
         var root = TreeCodec.WriteFolder(writer, [WriteNode(writer, tree.Root, vanished)]);
-        warnings.AddRange(vanished.Select(path => $"'{path}' went away while the folder was read; it is not in the image"));
+        warnings.AddRange(vanished.Except(pipeline.Unreadable.Select(u => u.Path)).Select(path => $"'{path}' went away while the folder was read; it is not in the image"));
         cancellation.ThrowIfCancellationRequested();
 
         var state = pipeline.State;
@@ -147,12 +156,12 @@ public static class CaptureOperation
             Files = tree.Files - vanished.Count,
             Folders = tree.Folders,
             Bytes = tree.Bytes,
-            Origin = new ImageOrigin { Kind = "folder", From = Path.GetFullPath(request.Source), Identity = source.Identity, Program = Checks.ProgramVersion },
-            History = [new HistoryEntry { Time = began, Action = "capture", Details = [$"from {Path.GetFullPath(request.Source)}"] }],
+            Origin = new ImageOrigin { Kind = source.Kind, From = Path.GetFullPath(request.Source), Identity = source.Identity, Program = Checks.ProgramVersion },
+            History = [new HistoryEntry { Time = began, Action = "capture", Details = [$"from {Path.GetFullPath(request.Source)}{(found.Volume is { } volume ? $", volume {volume.Number}" : "")}"] }],
         };
         record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
         var stats = new StoreStats(record.Files, filesRead, tree.Bytes, state.BytesRead, state.BytesNew, writer.BytesStored, clock.Elapsed.TotalSeconds);
-        return new CaptureResult(request.Archive.Path, record, stats, tree.LeftOut, warnings);
+        return new CaptureResult(request.Archive.Path, record, stats, leftOut, warnings);
     }
 
     // What a phase left behind stays in memory until the collector has a reason; with very many files that is a third of it.
@@ -178,11 +187,11 @@ public static class CaptureOperation
     }
 
     // A file is as it was when path, length and time are the same as in an earlier image of this very folder, and nothing
-    // of it has changed since that image was begun: the change time cannot be set back, as the other times can.
-    private static void TakeOver(ArchiveReader archive, FolderSource source, SourceNode root)
+    // of it has changed since that image was begun: the change time cannot be set back, as the other times can. A volume has
+    // that time in the image, so there it must be the same.
+    private static void TakeOver(ArchiveReader archive, ISource source, string from, SourceNode root)
     {
-        var from = Path.GetFullPath(source.Shown);
-        if (archive.Images.LastOrDefault(i => i.Origin.Kind == "folder" && i.Origin.From == from && i.Origin.Identity == source.Identity && i.Origin.Identity.Length > 0) is not { } earlier)
+        if (archive.Images.LastOrDefault(i => i.Origin.Kind == source.Kind && i.Origin.From == from && i.Origin.Identity == source.Identity && i.Origin.Identity.Length > 0) is not { } earlier)
             return;
         // The clock of the file system may lag behind ours.
         var before = FileTime.From(earlier.Created).Ticks - TimeSpan.TicksPerSecond * 2;
@@ -201,7 +210,8 @@ public static class CaptureOperation
                     var own = path.Child(entry.Name);
                     Compare(node, tree.List(entry, own), tree, own);
                 }
-                else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length && entry.Modified == node.Modified && node.Changed < before)
+                else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length && entry.Modified == node.Modified
+                    && (source.Kind == "folder" ? node.Changed < before : entry.Changed == node.Entry.Changed && entry.Created == node.Entry.Created))
                     node.Content = content;
             }
         }
@@ -216,7 +226,7 @@ public static class CaptureOperation
         }
     }
 
-    private static WindowsInstall? ReadInstall(FolderSource source, List<string> warnings)
+    private static WindowsInstall? ReadInstall(ISource source, List<string> warnings)
     {
         try
         {
@@ -265,6 +275,21 @@ public static class CaptureOperation
         return files;
     }
 
+    private static FileContent StoreStream(ArchiveWriter writer, SourceNode node, PendingStream stream)
+    {
+        if (stream.Bytes is not null)
+            return ContentStore.Add(writer, stream.Bytes);
+        try
+        {
+            using var file = stream.Open!();
+            return ContentStore.Add(writer, file);
+        }
+        catch (Native.NativeException failure)
+        {
+            throw VembarException.From(failure, $"read the stream '{stream.Name}' of", node.Path.ToString())!;
+        }
+    }
+
     private static TreeEntry WriteNode(ArchiveWriter writer, SourceNode node, List<string> vanished)
     {
         var entry = node.Entry;
@@ -274,7 +299,7 @@ public static class CaptureOperation
         {
             entry = entry with
             {
-                Streams = [.. entry.PendingStreams.Select(s => new NamedStream(s.Name, ContentStore.Add(writer, new NewContent(s.Bytes, null, s.Bytes.Length))))],
+                Streams = [.. entry.PendingStreams.Select(s => new NamedStream(s.Name, StoreStream(writer, node, s)))],
                 PendingStreams = [],
             };
         }

@@ -1,6 +1,5 @@
 using Vembar.Core.Archives;
 using Vembar.Core.Servicing.Drivers;
-using Vembar.Core.Sources;
 using Vembar.Core.Targets;
 using Vembar.Core.Trees;
 using Vembar.Core.Windows;
@@ -161,40 +160,5 @@ public static class TakeOperation
             end = offset + bytes.Length;
         });
         Fill(content.Length);
-    }
-}
-
-/// <summary>A volume of a source.</summary>
-/// <param name="Number">From 1.</param>
-/// <param name="FileSystem">"folder" for a folder of Linux.</param>
-/// <param name="Files">Files that a capture would take.</param>
-/// <param name="Bytes">Their bytes.</param>
-/// <param name="LeftOut">What a capture would leave out.</param>
-/// <param name="Windows">The install; null when there is none.</param>
-/// <param name="Programs">How many programs it has.</param>
-public sealed record SurveyedVolume(int Number, string FileSystem, long Files, long Bytes, IReadOnlyList<LeftOut> LeftOut, WindowsInstall? Windows, int Programs);
-
-/// <summary>What a source holds.</summary>
-/// <param name="Source">The source.</param>
-/// <param name="Volumes">Its volumes.</param>
-public sealed record SurveyResult(string Source, IReadOnlyList<SurveyedVolume> Volumes);
-
-/// <summary>Looks at a source.</summary>
-public static class SurveyOperation
-{
-    /// <summary>Finds the install in a folder and what a capture would take.</summary>
-    /// <exception cref="VembarException">It cannot be read.</exception>
-    public static SurveyResult Run(string path, IProgress<OperationProgress> progress, CancellationToken cancellation)
-    {
-        using var source = FolderSource.Open(path);
-        var install = WindowsInstall.Read(source);
-        var programs = 0;
-        if (install is not null)
-        {
-            using var software = WindowsInstall.OpenHive(source, install.Folder, "SOFTWARE");
-            programs = InstalledProgram.Read(software).Count;
-        }
-        var tree = source.Walk(new Exclusions([], keepAll: false), null, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
-        return new SurveyResult(path, [new SurveyedVolume(1, "folder", tree.Files, tree.Bytes, tree.LeftOut, install, programs)]);
     }
 }

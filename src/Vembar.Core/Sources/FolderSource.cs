@@ -11,7 +11,7 @@ namespace Vembar.Core.Sources;
 /// A folder of Linux as the root of an install. It is only read, access times included. On a mount by ntfs-3g the
 /// metadata of Windows is read from the mount's extended attributes.
 /// </summary>
-public sealed class FolderSource : IFileView, IDisposable
+public sealed class FolderSource : ISource
 {
     private const uint ReparseOverlay = 0x80000017, ReparseDedup = 0x80000013;
 
@@ -70,18 +70,16 @@ public sealed class FolderSource : IFileView, IDisposable
     /// <inheritdoc/>
     public string Shown { get; }
 
+    /// <inheritdoc/>
+    public string Kind => "folder";
+
     /// <summary>Tells this folder from any other that has been at the same path: its device and file number.</summary>
     public string Identity => Posix.Stat(_root) is var stat ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{stat.Device:x}-{stat.Inode:x}") : "";
 
-    /// <summary>Walks over everything.</summary>
-    /// <param name="exclusions">What to leave out.</param>
-    /// <param name="avoid">A file that is never captured, wherever it turns up: the archive that is being written.</param>
-    /// <param name="seen">Told the number of files seen so far, now and then.</param>
-    /// <param name="cancellation">Ends the walk.</param>
-    /// <exception cref="VembarException">Folders cannot be read, or files are of a kind that cannot be captured; all told together.</exception>
-    public SourceTree Walk(Exclusions exclusions, string? avoid, Action<long>? seen, CancellationToken cancellation)
+    /// <inheritdoc/>
+    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation)
     {
-        var walk = new WalkState(exclusions, seen, cancellation);
+        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation);
         if (avoid is not null && Posix.TryStat(null, PosixName.Encode(avoid), out var own))
             walk.Avoid = (own.Device, own.Inode);
         var rootStat = Posix.Stat(_root);
@@ -90,33 +88,15 @@ public sealed class FolderSource : IFileView, IDisposable
         walk.Deferred = [];
         Fill(walk, root, _root, []);
         WalkDeferred(walk);
-        walk.Throw();
-        foreach (var group in walk.Links.Values)
-        {
-            walk.Bytes += group[0].Length;
-            if (group.Count == 1)
-                continue;
-            // Named by the group's first path, so that the number stays when other files come and go.
-            var first = group.Select(n => n.Path.ToString()).Min(StringComparer.Ordinal)!;
-            var number = XxHash3.HashToUInt64(WideText.Encode(first)) | 1;
-            foreach (var node in group)
-            {
-                node.Entry = node.Entry with { LinkGroup = number };
-                node.SameAs = node == group[0] ? null : group[0];
-            }
-        }
-        var warnings = new List<string>(walk.Warnings);
-        warnings.AddRange(exclusions.Unused.Select(rule =>
-            $"the pattern '{rule}' left nothing out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
-        return new SourceTree(root, walk.Files, walk.Folders, walk.Bytes, [.. walk.LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings);
+        return walk.Finish(root);
     }
 
     // The upper two levels are gone through alone, each folder of the next by whoever is free; what they find is put
     // together in the order of the folders, so that it does not depend on who was first.
-    private void WalkDeferred(WalkState walk)
+    private void WalkDeferred(SourceWalk walk)
     {
         var deferred = walk.Deferred!;
-        var states = new WalkState[deferred.Count];
+        var states = new SourceWalk[deferred.Count];
         Parallel.For(0, deferred.Count, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = walk.Cancellation }, i =>
         {
             var state = states[i] = walk.Fork();
@@ -128,7 +108,7 @@ public sealed class FolderSource : IFileView, IDisposable
             }
             catch (NativeException failure)
             {
-                state.Problems.Add(VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', path)))!);
+                state.Unreadable(string.Join('/', path), VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', path)))!);
             }
         });
         foreach (var state in states)
@@ -143,57 +123,7 @@ public sealed class FolderSource : IFileView, IDisposable
         return Posix.OpenFolder(parent, node.RawName);
     }
 
-    private sealed class WalkState(Exclusions exclusions, Action<long>? seen, CancellationToken cancellation)
-    {
-        /// <summary>Folders left for later, while there are any to be left.</summary>
-        public List<(SourceNode Node, List<string> Path)>? Deferred { get; set; }
-
-        public CancellationToken Cancellation => cancellation;
-
-        public WalkState Fork() => new(exclusions, null, cancellation) { Avoid = Avoid };
-
-        public void Join(WalkState other)
-        {
-            Files += other.Files;
-            Folders += other.Folders;
-            Bytes += other.Bytes;
-            LeftOut.AddRange(other.LeftOut);
-            Warnings.AddRange(other.Warnings);
-            Problems.AddRange(other.Problems);
-            foreach (var (file, names) in other.Links)
-            {
-                ref var group = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(Links, file, out _);
-                (group ??= []).AddRange(names);
-            }
-            seen?.Invoke(Files);
-        }
-
-        public Exclusions Exclusions => exclusions;
-        public (ulong Device, ulong Inode) Avoid { get; set; }
-        public Dictionary<(ulong, ulong), List<SourceNode>> Links { get; } = [];
-        public List<LeftOut> LeftOut { get; } = [];
-        public List<string> Warnings { get; } = [];
-        public List<VembarException> Problems { get; } = [];
-        public long Files { get; set; }
-        public long Folders { get; set; }
-        public long Bytes { get; set; }
-
-        public void Tick()
-        {
-            if (((Files + Folders) & 255) != 0)
-                return;
-            cancellation.ThrowIfCancellationRequested();
-            seen?.Invoke(Files);
-        }
-
-        public void Throw()
-        {
-            if (Problems.Count > 0)
-                throw VembarException.Together(Problems);
-        }
-    }
-
-    private void Fill(WalkState walk, SourceNode folder, SafeFileHandle handle, List<string> path)
+    private void Fill(SourceWalk walk, SourceNode folder, SafeFileHandle handle, List<string> path)
     {
         List<PosixEntry> entries;
         try
@@ -202,7 +132,7 @@ public sealed class FolderSource : IFileView, IDisposable
         }
         catch (NativeException failure)
         {
-            walk.Problems.Add(VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', path)))!);
+            walk.Unreadable(string.Join('/', path), VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', path)))!);
             return;
         }
         entries.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
@@ -215,7 +145,7 @@ public sealed class FolderSource : IFileView, IDisposable
         }
     }
 
-    private void Visit(WalkState walk, SourceNode folder, SafeFileHandle handle, List<string> path, string name, byte[] raw)
+    private void Visit(SourceWalk walk, SourceNode folder, SafeFileHandle handle, List<string> path, string name, byte[] raw)
     {
         if (walk.Exclusions.RuleFor(path) is { } rule)
         {
@@ -262,8 +192,7 @@ public sealed class FolderSource : IFileView, IDisposable
             walk.Files++;
             if (entry.Kind == EntryKind.File && stat.LinkCount > 1)
             {
-                ref var group = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(walk.Links, (stat.Device, stat.Inode), out _);
-                (group ??= []).Add(node);
+                walk.AddLink((stat.Device, stat.Inode), node);
                 return;
             }
             walk.Bytes += node.Length;
@@ -274,11 +203,11 @@ public sealed class FolderSource : IFileView, IDisposable
         }
         catch (NativeException failure)
         {
-            walk.Problems.Add(VembarException.From(failure, "read", Path.Combine(Shown, string.Join('/', path)))!);
+            walk.Unreadable(string.Join('/', path), VembarException.From(failure, "read", Path.Combine(Shown, string.Join('/', path)))!);
         }
     }
 
-    private TreeEntry Describe(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, WalkState walk)
+    private TreeEntry Describe(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, SourceWalk walk)
     {
         if (_windowsMetadata)
             return DescribeWindows(parent, raw, name, stat, target, walk);
@@ -301,7 +230,7 @@ public sealed class FolderSource : IFileView, IDisposable
     }
 
     // ntfs-3g(8), "Extended attributes": values are as NTFS keeps them, those ending in _be in big-endian order.
-    private TreeEntry DescribeWindows(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, WalkState walk)
+    private TreeEntry DescribeWindows(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, SourceWalk walk)
     {
         var value = Posix.GetAttribute(parent, raw, "system.ntfs_attrib_be");
         var attributes = value is { Length: >= 4 } ? (WindowsAttributes)BinaryPrimitives.ReadUInt32BigEndian(value) : WindowsAttributes.None;

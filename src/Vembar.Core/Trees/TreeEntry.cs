@@ -78,8 +78,8 @@ public sealed class FileContent
     public static FileContent Empty { get; } = new(0, Blake3.Hash([]), []);
 }
 
-/// <summary>A stream's bytes while they are yet to be stored.</summary>
-internal sealed record PendingStream(string Name, byte[] Bytes);
+/// <summary>A stream that is yet to be stored: its bytes, or where they are read from.</summary>
+internal sealed record PendingStream(string Name, byte[]? Bytes, Func<Sources.ISourceFile>? Open = null);
 
 /// <summary>Content that is not in an archive yet: bytes in memory, or a file.</summary>
 /// <param name="Bytes">The bytes; null when a file has them.</param>

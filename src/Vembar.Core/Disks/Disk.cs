@@ -1,0 +1,72 @@
+namespace Vembar.Core.Disks;
+
+/// <summary>A volume of a disk: a partition, or all of a disk that is not divided.</summary>
+/// <param name="Number">The partition's number; 1 where there is no table.</param>
+/// <param name="Start">Its first byte on the disk.</param>
+/// <param name="Length">Its length in bytes.</param>
+/// <param name="Partition">Its entry in the table; null where there is none.</param>
+/// <param name="FileSystem">What it is formatted with.</param>
+public sealed record DiskVolume(int Number, long Start, long Length, Partition? Partition, FileSystem FileSystem);
+
+/// <summary>A disk with its volumes, open for reading, or for writing where that is said.</summary>
+public sealed class Disk : IDisposable
+{
+    private readonly DiskImage _image;
+
+    private Disk(DiskImage image, PartitionTable table, IReadOnlyList<DiskVolume> volumes)
+    {
+        _image = image;
+        Table = table;
+        Volumes = volumes;
+    }
+
+    /// <summary>Opens a disk image or block device and looks what is on it.</summary>
+    /// <exception cref="VembarException">It cannot be opened, or its partition table is damaged.</exception>
+    public static Disk Open(string path, bool write = false)
+    {
+        var image = DiskImage.Open(path, write);
+        try
+        {
+            using var device = image.OpenDevice();
+            var table = PartitionTable.Read(device);
+            var volumes = new List<DiskVolume>();
+            if (table.Scheme == PartitionScheme.None)
+                volumes.Add(new DiskVolume(1, 0, image.Length, null, FileSystem.Probe(device)));
+            foreach (var partition in table.Partitions)
+            {
+                using var slice = new SliceDevice(image.OpenDevice(), partition.Start, partition.Length);
+                volumes.Add(new DiskVolume(partition.Number, partition.Start, partition.Length, partition, FileSystem.Probe(slice)));
+            }
+            return new Disk(image, table, volumes);
+        }
+        catch
+        {
+            image.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>The image's path.</summary>
+    public string Path => _image.Path;
+
+    /// <summary>How the image is kept.</summary>
+    public DiskFormat Format => _image.Format;
+
+    /// <summary>The disk's length in bytes.</summary>
+    public long Length => _image.Length;
+
+    /// <summary>The partition table.</summary>
+    public PartitionTable Table { get; }
+
+    /// <summary>The volumes in the order of their places.</summary>
+    public IReadOnlyList<DiskVolume> Volumes { get; }
+
+    /// <summary>Opens the bytes of a volume; each time with a position of its own.</summary>
+    public IBlockDevice OpenVolume(DiskVolume volume) => new SliceDevice(_image.OpenDevice(), volume.Start, volume.Length);
+
+    /// <summary>Opens all of the disk.</summary>
+    public IBlockDevice OpenDevice() => _image.OpenDevice();
+
+    /// <inheritdoc/>
+    public void Dispose() => _image.Dispose();
+}

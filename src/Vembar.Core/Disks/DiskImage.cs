@@ -1,0 +1,222 @@
+using System.Diagnostics;
+using System.Text;
+using Vembar.Native;
+
+namespace Vembar.Core.Disks;
+
+/// <summary>How a disk's bytes are kept in a file.</summary>
+public enum DiskFormat
+{
+    /// <summary>As they are: a raw image, or a block device.</summary>
+    Raw,
+    /// <summary>VHD.</summary>
+    Vhd,
+    /// <summary>VHDX.</summary>
+    Vhdx,
+    /// <summary>QCOW2.</summary>
+    Qcow2,
+    /// <summary>VMDK.</summary>
+    Vmdk,
+}
+
+/// <summary>
+/// A disk image or block device. Raw ones are opened as they are; the others are handed out by qemu-nbd(8) on a Unix
+/// socket in a folder of our own, without root and without a device of the kernel.
+/// </summary>
+public sealed class DiskImage : IDisposable
+{
+    private readonly Process? _server;
+    private readonly string? _folder;
+    private readonly NbdDevice? _keeper;
+    private readonly bool _write;
+
+    private DiskImage(string path, DiskFormat format, bool write)
+    {
+        Path = path;
+        Format = format;
+        _write = write;
+        if (format == DiskFormat.Raw)
+        {
+            using var device = FileDevice.Open(path, write: false);
+            Length = device.Length;
+            return;
+        }
+        _folder = Directory.CreateTempSubdirectory("vembar-disk-").FullName;
+        try
+        {
+            _server = Start();
+            // The server ends with its last connection, so that nothing is left when this process is killed.
+            _keeper = NbdDevice.Connect(Socket, path, write);
+            Length = _keeper.Length;
+        }
+        catch
+        {
+            Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>Opens a disk image or block device.</summary>
+    /// <param name="path">The file or device.</param>
+    /// <param name="write">Whether it is to be written; without it the image's file is not changed by a bit.</param>
+    /// <exception cref="VembarException">It is not there, cannot be read, is of a kind that is not known, or the program for it is missing.</exception>
+    public static DiskImage Open(string path, bool write = false) => new(path, FormatOf(path), write);
+
+    /// <summary>Makes an empty image.</summary>
+    /// <exception cref="VembarException">It cannot be made.</exception>
+    public static DiskImage Create(string path, DiskFormat format, long length)
+    {
+        if (format == DiskFormat.Raw)
+        {
+            try
+            {
+                using var file = Posix.OpenFile(path, write: true, createNew: true);
+                RandomAccess.SetLength(file, length);
+            }
+            catch (Exception failure) when (VembarException.From(failure, "make the disk image", path) is { } error)
+            {
+                throw error;
+            }
+        }
+        else
+            Tools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", Name(format), path, length.ToString(System.Globalization.CultureInfo.InvariantCulture)], $"make the disk image '{path}'");
+        return new DiskImage(path, format, write: true);
+    }
+
+    /// <summary>The image's path.</summary>
+    public string Path { get; }
+
+    /// <summary>How it is kept.</summary>
+    public DiskFormat Format { get; }
+
+    /// <summary>The disk's length in bytes.</summary>
+    public long Length { get; }
+
+    private string Socket => System.IO.Path.Combine(_folder!, "disk");
+
+    private static string Name(DiskFormat format) => format switch { DiskFormat.Vhd => "vpc", DiskFormat.Raw => "raw", _ => format.ToString().ToLowerInvariant() };
+
+    /// <summary>Opens the disk once more; each has a position and a connection of its own.</summary>
+    /// <exception cref="VembarException">It cannot be opened.</exception>
+    public IBlockDevice OpenDevice()
+    {
+        const int ReadPages = 256, WritePages = 1024;
+        return Format == DiskFormat.Raw ? FileDevice.Open(Path, _write) : new CachedDevice(NbdDevice.Connect(Socket, Path, _write), _write ? WritePages : ReadPages);
+    }
+
+    /// <summary>Tells the format from the file's own marks, never from its name.</summary>
+    /// <exception cref="VembarException">It cannot be read, or is empty.</exception>
+    public static DiskFormat FormatOf(string path)
+    {
+        using var device = FileDevice.Open(path, write: false);
+        const int SectorSize = 512;
+        Span<byte> head = stackalloc byte[SectorSize];
+        try
+        {
+            var got = device.Read(head, 0);
+            if (device.Length == 0)
+                throw VembarException.Input("not-a-disk", $"'{path}' is empty", "Name a disk image, a block device or a folder.");
+            head = head[..got];
+            if (head.StartsWith("vhdxfile"u8))
+                return DiskFormat.Vhdx;
+            if (head.StartsWith((ReadOnlySpan<byte>)[(byte)'Q', (byte)'F', (byte)'I', 0xFB]))
+                return DiskFormat.Qcow2;
+            if (head.StartsWith("KDMV"u8) || head.StartsWith("COWD"u8) || head.StartsWith("# Disk DescriptorFile"u8))
+                return DiskFormat.Vmdk;
+            if (head.StartsWith("conectix"u8))
+                return DiskFormat.Vhd;
+            // A VHD of fixed size has its mark at the end alone.
+            Span<byte> tail = stackalloc byte[SectorSize];
+            return device.Length > SectorSize && device.Read(tail, device.Length - SectorSize) == SectorSize && tail.StartsWith("conectix"u8) ? DiskFormat.Vhd : DiskFormat.Raw;
+        }
+        catch (Exception failure) when (VembarException.From(failure, "read", path) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    private Process Start()
+    {
+        var arguments = new List<string> { $"--format={Name(Format)}", $"--socket={Socket}", "--shared=0" };
+        if (!_write)
+            arguments.Add("--read-only");
+        // An option's syntax in the file's name would be taken as one.
+        arguments.Add("--");
+        arguments.Add(System.IO.Path.GetFullPath(Path));
+        var server = Tools.Start("qemu-nbd", "qemu-utils", arguments, $"open the disk image '{Path}'");
+        var error = server.StandardError.ReadToEndAsync();
+        for (var clock = Stopwatch.StartNew(); !File.Exists(Socket); Thread.Sleep(5))
+        {
+            if (server.WaitForExit(0))
+                throw Refused(error.Result);
+            if (clock.Elapsed > TimeSpan.FromSeconds(30))
+            {
+                server.Kill();
+                throw VembarException.Surroundings("disk-server", $"'{Path}': qemu-nbd did not begin to serve it within 30 seconds");
+            }
+        }
+        return server;
+    }
+
+    private VembarException Refused(string said)
+    {
+        var line = said.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).LastOrDefault() ?? "it said nothing";
+        const string Prefix = "qemu-nbd: ";
+        line = line.StartsWith(Prefix, StringComparison.Ordinal) ? line[Prefix.Length..] : line;
+        if (line.Contains("lock", StringComparison.OrdinalIgnoreCase))
+            return VembarException.Surroundings("disk-in-use", $"the disk image '{Path}' is in use by another program: {line}", "Shut the virtual machine down first.");
+        if (line.Contains("backing file", StringComparison.OrdinalIgnoreCase) || line.Contains("parent", StringComparison.OrdinalIgnoreCase))
+            return VembarException.Input("backing-file-missing", $"the disk image '{Path}' stands on another one that cannot be opened: {line}", "Put that file where the image names it, or join both into one image.");
+        if (line.Contains("log", StringComparison.OrdinalIgnoreCase) && Format == DiskFormat.Vhdx)
+            return VembarException.Input("disk-not-closed", $"the disk image '{Path}' was not closed properly: {line}", "Let the program that wrote it open and close it once.");
+        return VembarException.Input("bad-disk-image", $"the disk image '{Path}' ({Name(Format)}) cannot be opened: {line}", "It may be cut short or damaged; take it from another copy.");
+    }
+
+    /// <summary>Closes it.</summary>
+    public void Dispose()
+    {
+        _keeper?.Dispose();
+        if (_server is not null)
+        {
+            if (!_server.WaitForExit(_keeper is null ? 0 : 10_000))
+                _server.Kill();
+            _server.Dispose();
+        }
+        if (_folder is not null)
+            Directory.Delete(_folder, recursive: true);
+    }
+}
+
+/// <summary>Programs of the system that do a part of the work.</summary>
+internal static class Tools
+{
+    /// <summary>Starts a program.</summary>
+    /// <exception cref="VembarException">It is not installed.</exception>
+    public static Process Start(string program, string package, IEnumerable<string> arguments, string doing)
+    {
+        // Programs that format disks lie where an ordinary user's path does not lead.
+        var found = (Environment.GetEnvironmentVariable("PATH") ?? "").Split(':').Concat(["/usr/sbin", "/sbin", "/usr/bin"])
+            .Select(folder => Path.Combine(folder, program)).FirstOrDefault(File.Exists)
+            ?? throw VembarException.Surroundings("program-missing", $"could not {doing}: the program '{program}' is not installed", $"Install it (Debian: {package}).");
+        var start = new ProcessStartInfo(found, arguments) { RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true };
+        start.Environment["LC_ALL"] = "C";
+        var process = Process.Start(start)!;
+        process.StandardInput.Close();
+        return process;
+    }
+
+    /// <summary>Runs a program to its end.</summary>
+    /// <returns>What it printed.</returns>
+    /// <exception cref="VembarException">It is not installed, or it failed.</exception>
+    public static string Run(string program, string package, IEnumerable<string> arguments, string doing)
+    {
+        using var process = Start(program, package, arguments, doing);
+        var error = process.StandardError.ReadToEndAsync();
+        var output = process.StandardOutput.ReadToEnd();
+        process.WaitForExit();
+        if (process.ExitCode == 0)
+            return output;
+        var line = (error.Result + output).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).LastOrDefault() ?? $"it ended with {process.ExitCode}";
+        throw VembarException.Surroundings("program-failed", $"could not {doing}: {line}");
+    }
+}

@@ -1,0 +1,279 @@
+using System.Buffers.Binary;
+using System.IO.Hashing;
+using System.Text;
+
+namespace Vembar.Core.Disks;
+
+/// <summary>How a disk is divided.</summary>
+public enum PartitionScheme
+{
+    /// <summary>Not at all: the file or device is one volume.</summary>
+    None,
+    /// <summary>By an MBR, with logical partitions in an extended one.</summary>
+    Mbr,
+    /// <summary>By a GPT.</summary>
+    Gpt,
+}
+
+/// <summary>A partition.</summary>
+/// <param name="Number">From 1 on, as Linux counts: entries of a GPT, 1 to 4 and then logical ones of an MBR.</param>
+/// <param name="Start">Its first byte on the disk.</param>
+/// <param name="Length">Its length in bytes.</param>
+/// <param name="Type">GPT: its type; empty for an MBR.</param>
+/// <param name="Id">GPT: its own GUID; empty for an MBR.</param>
+/// <param name="Name">GPT: its name.</param>
+/// <param name="MbrType">MBR: its type; 0 for a GPT.</param>
+/// <param name="IsActive">MBR: whether it is the one to start from.</param>
+public sealed record Partition(int Number, long Start, long Length, Guid Type, Guid Id, string Name, byte MbrType, bool IsActive);
+
+/// <summary>The types of partitions that matter here (UEFI specification 2.10, table 5.7; Microsoft's "PARTITION_INFORMATION_GPT").</summary>
+public static class PartitionTypes
+{
+    /// <summary>EFI system.</summary>
+    public static readonly Guid EfiSystem = new("C12A7328-F81F-11D2-BA4B-00A0C93EC93B");
+    /// <summary>Microsoft reserved.</summary>
+    public static readonly Guid Reserved = new("E3C9E316-0B5C-4DB8-817D-F92DF00215AE");
+    /// <summary>Basic data.</summary>
+    public static readonly Guid BasicData = new("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7");
+    /// <summary>Windows recovery.</summary>
+    public static readonly Guid Recovery = new("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC");
+}
+
+/// <summary>A disk's partition table. GPT: UEFI specification 2.10, chapter 5; MBR and its extended partitions as all systems write them.</summary>
+/// <param name="Scheme">How it is divided.</param>
+/// <param name="SectorSize">Bytes of a sector, 512 or 4096.</param>
+/// <param name="DiskId">GPT: the disk's GUID; MBR: its signature in the first four bytes.</param>
+/// <param name="Partitions">In the order of their places on the disk.</param>
+/// <param name="Warnings">What is not as it should be but leaves it usable.</param>
+public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid DiskId, IReadOnlyList<Partition> Partitions, IReadOnlyList<string> Warnings)
+{
+    private const int MbrLength = 512, MbrEntriesAt = 446, MbrSignatureAt = 440;
+    private const int GptHeaderLength = 92, GptEntryLength = 128, MostGptEntries = 1024, LongestGptEntry = 4096;
+    private const byte TypeProtective = 0xEE;
+    private static ReadOnlySpan<byte> GptMagic => "EFI PART"u8;
+
+    /// <summary>Reads a disk's partition table.</summary>
+    /// <exception cref="VembarException">It is damaged beyond use: partitions outside of the disk, or over each other.</exception>
+    public static PartitionTable Read(IBlockDevice disk)
+    {
+        try
+        {
+            var warnings = new List<string>();
+            var table = ReadGpt(disk, warnings) ?? ReadMbr(disk, warnings) ?? new PartitionTable(PartitionScheme.None, 512, default, [], []);
+            Check(disk, table.Partitions);
+            return table with { Partitions = [.. table.Partitions.OrderBy(p => p.Start)] };
+        }
+        catch (Exception failure) when (VembarException.From(failure, "read the partition table of", disk.Shown) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    private static VembarException Bad(IBlockDevice disk, string what) =>
+        VembarException.Input("bad-partition-table", $"'{disk.Shown}': {what}", "The disk image may be cut short or damaged; take it from another copy.");
+
+    private static void Check(IBlockDevice disk, IReadOnlyList<Partition> partitions)
+    {
+        foreach (var partition in partitions)
+        {
+            if (partition.Start <= 0 || partition.Length <= 0 || partition.Start > disk.Length - partition.Length)
+                throw Bad(disk, $"partition {partition.Number} reaches from byte {partition.Start} to {partition.Start + partition.Length}, outside of the disk of {disk.Length} bytes");
+        }
+        foreach (var (one, next) in partitions.OrderBy(p => p.Start).Zip(partitions.OrderBy(p => p.Start).Skip(1)))
+        {
+            if (one.Start + one.Length > next.Start)
+                throw Bad(disk, $"partitions {one.Number} and {next.Number} lie over each other at byte {next.Start}");
+        }
+    }
+
+    private static byte[]? TryRead(IBlockDevice disk, long offset, int length)
+    {
+        if (offset < 0 || offset > disk.Length - length)
+            return null;
+        var bytes = new byte[length];
+        return disk.Read(bytes, offset) == length ? bytes : null;
+    }
+
+    private static PartitionTable? ReadGpt(IBlockDevice disk, List<string> warnings)
+    {
+        // The sector size is the one at which a header stands.
+        foreach (var sector in (int[])[512, 4096])
+        {
+            if (GptAt(disk, sector, 1) is { } primary)
+                return primary with { Warnings = warnings };
+        }
+        // The first one may be damaged; its backup is in the last sector. A protective MBR says that there was one.
+        if (TryRead(disk, 0, MbrLength) is not { } mbr || mbr[510] != 0x55 || mbr[511] != 0xAA || !Enumerable.Range(0, 4).Any(i => mbr[MbrEntriesAt + 16 * i + 4] == TypeProtective))
+            return null;
+        foreach (var sector in (int[])[512, 4096])
+        {
+            if (GptAt(disk, sector, disk.Length / sector - 1) is { } backup)
+            {
+                warnings.Add($"the first partition table of '{disk.Shown}' is damaged; its backup at the end of the disk is used");
+                return backup with { Warnings = warnings };
+            }
+        }
+        throw Bad(disk, "its partition table (GPT) is damaged, and so is the backup at the end of the disk, or the disk is cut short");
+    }
+
+    private static PartitionTable? GptAt(IBlockDevice disk, int sector, long number)
+    {
+        if (TryRead(disk, number * sector, sector) is not { } header || !header.AsSpan().StartsWith(GptMagic))
+            return null;
+        var length = BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(12));
+        if (length < GptHeaderLength || length > sector || BinaryPrimitives.ReadUInt64LittleEndian(header.AsSpan(24)) != (ulong)number)
+            return null;
+        var expected = BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(16));
+        BinaryPrimitives.WriteUInt32LittleEndian(header.AsSpan(16), 0);
+        if (Crc32.HashToUInt32(header.AsSpan(0, (int)length)) != expected)
+            return null;
+        var entriesAt = BinaryPrimitives.ReadUInt64LittleEndian(header.AsSpan(72));
+        var count = BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(80));
+        var size = BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(84));
+        if (count > MostGptEntries || size is < GptEntryLength or > LongestGptEntry || entriesAt > (ulong)(disk.Length / sector)
+            || TryRead(disk, (long)entriesAt * sector, (int)(count * size)) is not { } entries || Crc32.HashToUInt32(entries) != BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(88)))
+            return null;
+        var partitions = new List<Partition>();
+        for (var i = 0; i < count; i++)
+        {
+            var entry = entries.AsSpan((int)(i * size), GptEntryLength);
+            var type = new Guid(entry[..16]);
+            if (type == Guid.Empty)
+                continue;
+            ulong first = BinaryPrimitives.ReadUInt64LittleEndian(entry[32..]), last = BinaryPrimitives.ReadUInt64LittleEndian(entry[40..]), most = (ulong)(long.MaxValue / sector);
+            if (first > most || last > most || last < first)
+                throw Bad(disk, $"partition {i + 1} reaches from sector {first} to {last}, outside of the disk");
+            var name = Encoding.Unicode.GetString(entry[56..128]).TrimEnd('\0');
+            partitions.Add(new Partition(i + 1, (long)first * sector, (long)(last - first + 1) * sector, type, new Guid(entry[16..32]), name, 0, false));
+        }
+        return new PartitionTable(PartitionScheme.Gpt, sector, new Guid(header.AsSpan(56, 16)), partitions, []);
+    }
+
+    private static PartitionTable? ReadMbr(IBlockDevice disk, List<string> warnings)
+    {
+        // A file system's boot sector ends in the same two bytes, so the entries must make sense too.
+        if (TryRead(disk, 0, MbrLength) is not { } mbr || mbr[510] != 0x55 || mbr[511] != 0xAA || FileSystem.HasBootSector(mbr))
+            return null;
+        const int Sector = 512;
+        var partitions = new List<Partition>();
+        for (var i = 0; i < 4; i++)
+        {
+            if (MbrEntry(mbr, i) is not { } entry)
+                continue;
+            if ((mbr[MbrEntriesAt + 16 * i] & 0x7F) != 0)
+                return null;
+            if (entry.Type is 0x05 or 0x0F or 0x85)
+                ReadLogical(disk, entry.First, partitions, warnings);
+            else
+                partitions.Add(new Partition(i + 1, entry.First * Sector, entry.Count * Sector, default, default, "", entry.Type, entry.Active));
+        }
+        if (partitions.Count == 0)
+            return null;
+        var id = new byte[16];
+        mbr.AsSpan(MbrSignatureAt, 4).CopyTo(id);
+        return new PartitionTable(PartitionScheme.Mbr, Sector, new Guid(id), partitions, warnings);
+    }
+
+    private static (byte Type, long First, long Count, bool Active)? MbrEntry(byte[] sector, int index)
+    {
+        var entry = sector.AsSpan(MbrEntriesAt + 16 * index, 16);
+        long first = BinaryPrimitives.ReadUInt32LittleEndian(entry[8..]), count = BinaryPrimitives.ReadUInt32LittleEndian(entry[12..]);
+        return entry[4] == 0 || count == 0 ? null : (entry[4], first, count, entry[0] == 0x80);
+    }
+
+    // Each logical partition has a sector in front with its entry and the place of the next; a chain may be a circle.
+    private static void ReadLogical(IBlockDevice disk, long start, List<Partition> partitions, List<string> warnings)
+    {
+        const int Sector = 512, Most = 128, FirstLogical = 5;
+        var next = start;
+        var seen = new HashSet<long>();
+        for (var number = FirstLogical; ; number++)
+        {
+            if (!seen.Add(next) || seen.Count > Most)
+            {
+                warnings.Add($"the chain of logical partitions on '{disk.Shown}' leads back into itself; those up to there are used");
+                return;
+            }
+            if (TryRead(disk, next * Sector, Sector) is not { } sector || sector[510] != 0x55 || sector[511] != 0xAA)
+            {
+                warnings.Add($"the chain of logical partitions on '{disk.Shown}' is broken at byte {next * Sector}; those up to there are used");
+                return;
+            }
+            if (MbrEntry(sector, 0) is { } entry)
+                partitions.Add(new Partition(number, (next + entry.First) * Sector, entry.Count * Sector, default, default, "", entry.Type, entry.Active));
+            if (MbrEntry(sector, 1) is not { } link)
+                return;
+            next = start + link.First;
+        }
+    }
+
+    /// <summary>Writes the table: a GPT with its protective MBR and its backup, or an MBR of up to four partitions.</summary>
+    /// <param name="disk">The disk, of which the first and last MiB belong to the table.</param>
+    /// <param name="bootCode">MBR: the program in front of the table; empty for none.</param>
+    public void Write(IBlockDevice disk, ReadOnlySpan<byte> bootCode)
+    {
+        var mbr = new byte[SectorSize];
+        mbr[510] = 0x55;
+        mbr[511] = 0xAA;
+        if (Scheme == PartitionScheme.Mbr)
+        {
+            bootCode[..Math.Min(bootCode.Length, MbrSignatureAt)].CopyTo(mbr);
+            DiskId.ToByteArray().AsSpan(0, 4).CopyTo(mbr.AsSpan(MbrSignatureAt));
+            foreach (var (partition, i) in Partitions.Select((p, i) => (p, i)))
+                WriteMbrEntry(mbr.AsSpan(MbrEntriesAt + 16 * i, 16), partition.IsActive, partition.MbrType, (uint)(partition.Start / SectorSize), (uint)(partition.Length / SectorSize));
+            disk.Write(mbr, 0);
+            return;
+        }
+        const int Entries = 128, Revision = 0x00010000;
+        var sectors = disk.Length / SectorSize;
+        var entries = new byte[Entries * GptEntryLength];
+        foreach (var partition in Partitions)
+        {
+            var entry = entries.AsSpan((partition.Number - 1) * GptEntryLength, GptEntryLength);
+            partition.Type.TryWriteBytes(entry);
+            partition.Id.TryWriteBytes(entry[16..]);
+            BinaryPrimitives.WriteInt64LittleEndian(entry[32..], partition.Start / SectorSize);
+            BinaryPrimitives.WriteInt64LittleEndian(entry[40..], (partition.Start + partition.Length) / SectorSize - 1);
+            // No letter, and needed by the platform (Microsoft, "Hard drives and partitions").
+            BinaryPrimitives.WriteUInt64LittleEndian(entry[48..], partition.Type == PartitionTypes.Recovery ? 0x8000000000000001 : 0);
+            Encoding.Unicode.GetBytes(partition.Name[..Math.Min(partition.Name.Length, 35)]).CopyTo(entry[56..]);
+        }
+        var entrySectors = entries.Length / SectorSize;
+        WriteMbrEntry(mbr.AsSpan(MbrEntriesAt, 16), false, TypeProtective, 1, (uint)Math.Min(sectors - 1, uint.MaxValue));
+        disk.Write(mbr, 0);
+        void Header(long own, long other, long entriesAt)
+        {
+            var header = new byte[SectorSize];
+            GptMagic.CopyTo(header);
+            BinaryPrimitives.WriteInt32LittleEndian(header.AsSpan(8), Revision);
+            BinaryPrimitives.WriteInt32LittleEndian(header.AsSpan(12), GptHeaderLength);
+            BinaryPrimitives.WriteInt64LittleEndian(header.AsSpan(24), own);
+            BinaryPrimitives.WriteInt64LittleEndian(header.AsSpan(32), other);
+            BinaryPrimitives.WriteInt64LittleEndian(header.AsSpan(40), 2 + entrySectors);
+            BinaryPrimitives.WriteInt64LittleEndian(header.AsSpan(48), sectors - 2 - entrySectors);
+            DiskId.TryWriteBytes(header.AsSpan(56));
+            BinaryPrimitives.WriteInt64LittleEndian(header.AsSpan(72), entriesAt);
+            BinaryPrimitives.WriteInt32LittleEndian(header.AsSpan(80), Entries);
+            BinaryPrimitives.WriteInt32LittleEndian(header.AsSpan(84), GptEntryLength);
+            BinaryPrimitives.WriteUInt32LittleEndian(header.AsSpan(88), Crc32.HashToUInt32(entries));
+            BinaryPrimitives.WriteUInt32LittleEndian(header.AsSpan(16), Crc32.HashToUInt32(header.AsSpan(0, GptHeaderLength)));
+            disk.Write(header, own * SectorSize);
+        }
+        disk.Write(entries, 2 * SectorSize);
+        disk.Write(entries, (sectors - 1 - entrySectors) * SectorSize);
+        Header(sectors - 1, 1, sectors - 1 - entrySectors);
+        Header(1, sectors - 1, 2);
+    }
+
+    private static void WriteMbrEntry(Span<byte> entry, bool active, byte type, uint first, uint count)
+    {
+        // Cylinders, heads and sectors are not used by anything any more; these values say so.
+        ReadOnlySpan<byte> beyond = [0xFE, 0xFF, 0xFF];
+        entry[0] = active ? (byte)0x80 : (byte)0;
+        beyond.CopyTo(entry[1..]);
+        entry[4] = type;
+        beyond.CopyTo(entry[5..]);
+        BinaryPrimitives.WriteUInt32LittleEndian(entry[8..], first);
+        BinaryPrimitives.WriteUInt32LittleEndian(entry[12..], count);
+    }
+}

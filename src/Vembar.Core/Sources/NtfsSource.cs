@@ -1,0 +1,393 @@
+using System.Buffers.Binary;
+using System.Collections.Concurrent;
+using System.Globalization;
+using Vembar.Core.Disks;
+using Vembar.Core.Trees;
+using Vembar.Native;
+
+namespace Vembar.Core.Sources;
+
+/// <summary>
+/// An NTFS volume as the root of an install. Nothing of it is written, not a time and not a flag. Each thread reads through
+/// a handle of its own.
+/// </summary>
+public sealed class NtfsSource : ISource
+{
+    private const uint ReparseOverlay = 0x80000017, ReparseDedup = 0x80000013;
+    // Streams up to here are read while the file is open anyway; longer ones when they are stored.
+    private const int ShortStream = 64 << 10;
+    private const int KeptFolders = 64;
+
+    private readonly Func<IBlockDevice> _open;
+    private readonly ConcurrentBag<NtfsVolume> _idle = [];
+    private readonly Dictionary<WindowsPath, List<NtfsName>?> _folders = [];
+    private readonly Lock _gate = new();
+
+    private NtfsSource(string shown, Func<IBlockDevice> open)
+    {
+        Shown = shown;
+        _open = open;
+    }
+
+    /// <summary>Opens a volume.</summary>
+    /// <param name="shown">What it is, for messages.</param>
+    /// <param name="open">Opens the bytes that it lies on; called once for every thread that reads.</param>
+    /// <exception cref="VembarException">It is not NTFS, or too damaged to be read.</exception>
+    public static NtfsSource Open(string shown, Func<IBlockDevice> open)
+    {
+        var source = new NtfsSource(shown, open);
+        try
+        {
+            using (var device = open())
+            {
+                const int SerialAt = 0x48;
+                Span<byte> boot = stackalloc byte[512];
+                if (device.Read(boot, 0) == boot.Length)
+                    source.Identity = BinaryPrimitives.ReadUInt64LittleEndian(boot[SerialAt..]).ToString("x16", CultureInfo.InvariantCulture);
+            }
+            var volume = source.Rent();
+            source.IsDirty = volume.IsDirty;
+            source.Label = volume.Label;
+            source.Return(volume);
+            return source;
+        }
+        catch (Exception failure)
+        {
+            source.Dispose();
+            if (failure is NativeException { Errno: Errno.Invalid or Errno.InputOutput } native)
+                throw VembarException.Input("bad-volume", $"{shown} cannot be read as NTFS: {native.Message}", "It may be damaged or cut short: let Windows check it (chkdsk), or take it from another copy.");
+            if (VembarException.From(failure, "open", shown) is { } error)
+                throw error;
+            throw;
+        }
+    }
+
+    /// <inheritdoc/>
+    public string Kind => "volume";
+
+    /// <inheritdoc/>
+    public string Shown { get; }
+
+    /// <summary>The volume's serial number.</summary>
+    public string Identity { get; private set; } = "";
+
+    /// <summary>The volume's label.</summary>
+    public string Label { get; private set; } = "";
+
+    /// <summary>True when Windows did not close the volume cleanly.</summary>
+    public bool IsDirty { get; private set; }
+
+    private NtfsVolume Rent()
+    {
+        if (_idle.TryTake(out var volume))
+            return volume;
+        var device = _open();
+        try
+        {
+            return NtfsVolume.Open(device, write: false);
+        }
+        catch
+        {
+            device.Dispose();
+            throw;
+        }
+    }
+
+    private void Return(NtfsVolume volume) => _idle.Add(volume);
+
+    /// <inheritdoc/>
+    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation)
+    {
+        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation) { Deferred = [] };
+        var visited = new ConcurrentDictionary<ulong, byte>();
+        var volume = Rent();
+        SourceNode root;
+        try
+        {
+            using (var file = volume.Open(NtfsVolume.Root, "/"))
+                root = new SourceNode(null, Describe(walk, file, file.Describe(), "", NtfsVolume.Root, []));
+            walk.Folders = 1;
+            visited[NtfsVolume.Root] = 0;
+            Fill(walk, volume, root, NtfsVolume.Root, [], visited);
+        }
+        catch (NativeException failure)
+        {
+            throw VembarException.From(failure, "read", Shown)!;
+        }
+        finally
+        {
+            Return(volume);
+        }
+        var deferred = walk.Deferred;
+        var states = new SourceWalk[deferred.Count];
+        Parallel.For(0, deferred.Count, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, i =>
+        {
+            var (node, path) = deferred[i];
+            states[i] = walk.Fork();
+            var own = Rent();
+            try
+            {
+                Fill(states[i], own, node, node.FileId, path, visited);
+            }
+            finally
+            {
+                Return(own);
+            }
+        });
+        foreach (var state in states)
+            walk.Join(state);
+        return walk.Finish(root);
+    }
+
+    private void Fill(SourceWalk walk, NtfsVolume volume, SourceNode folder, ulong reference, List<string> path, ConcurrentDictionary<ulong, byte> visited)
+    {
+        List<NtfsName> names;
+        try
+        {
+            using var file = volume.Open(reference, string.Join('/', path));
+            names = file.Names();
+        }
+        catch (NativeException failure)
+        {
+            walk.Unreadable(string.Join('/', path), Unreadable(failure, path));
+            return;
+        }
+        // In the order of their records on the disk; by name afterwards.
+        names.Sort((a, b) => (a.Reference & NumberMask).CompareTo(b.Reference & NumberMask));
+        foreach (var (name, child) in names)
+        {
+            // NTFS' own files, and the root's name for itself.
+            if ((child & NumberMask) < NtfsVolume.FirstUserFile)
+                continue;
+            path.Add(name);
+            Visit(walk, volume, folder, path, name, child);
+            path.RemoveAt(path.Count - 1);
+            walk.Tick();
+        }
+        folder.Children!.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
+        foreach (var node in folder.Children.Where(c => c.Kind == EntryKind.Folder))
+        {
+            if (node.Entry.Reparse is not null)
+                continue;
+            path.Add(node.Name);
+            const int Deferring = 2;
+            if (!visited.TryAdd(node.FileId & NumberMask, 0))
+            {
+                walk.Problems.Add(VembarException.Input("folder-circle", $"{Shown}: the folder '{string.Join('/', path)}' is found a second time; the volume is damaged", "Let Windows check it (chkdsk)."));
+            }
+            else if (walk.Deferred is not null && path.Count == Deferring)
+                walk.Deferred.Add((node, [.. path]));
+            else
+                Fill(walk, volume, node, node.FileId, path, visited);
+            path.RemoveAt(path.Count - 1);
+        }
+    }
+
+    private const ulong NumberMask = 0xFFFFFFFFFFFF;
+
+    private void Visit(SourceWalk walk, NtfsVolume volume, SourceNode folder, List<string> path, string name, ulong reference)
+    {
+        if (walk.Exclusions.RuleFor(path) is { } rule)
+        {
+            walk.LeftOut.Add(new LeftOut(string.Join('/', path), rule));
+            return;
+        }
+        try
+        {
+            using var file = volume.Open(reference, string.Join('/', path));
+            var description = file.Describe();
+            var entry = Describe(walk, file, description, name, folder.Parent is null ? NtfsVolume.Root : folder.FileId, path);
+            var node = new SourceNode(folder, entry) { Length = entry.Kind == EntryKind.File ? description.Length : 0, FileId = reference };
+            folder.Children!.Add(node);
+            if (entry.Kind == EntryKind.Folder)
+            {
+                walk.Folders++;
+                return;
+            }
+            walk.Files++;
+            if (description.Names.Count(n => n.IsLong) > 1)
+                walk.AddLink((0, reference & NumberMask), node);
+            else
+                walk.Bytes += node.Length;
+        }
+        catch (NativeException failure)
+        {
+            walk.Unreadable(string.Join('/', path), Unreadable(failure, path));
+        }
+    }
+
+    private VembarException Unreadable(NativeException failure, List<string> path) => failure.Errno is Errno.InputOutput or Errno.NotFound
+        ? VembarException.Input("unreadable", $"{Shown}: '{string.Join('/', path)}' cannot be read: {failure.Message}", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.")
+        : VembarException.From(failure, "read", $"{Shown}/{string.Join('/', path)}")!;
+
+    private TreeEntry Describe(SourceWalk walk, NtfsFile file, NtfsDescription description, string name, ulong parent, List<string> path)
+    {
+        var attributes = (WindowsAttributes)description.Attributes;
+        if (description.Reparse is { Length: >= 4 } reparse && BinaryPrimitives.ReadUInt32LittleEndian(reparse) is ReparseOverlay or ReparseDedup)
+            walk.Problems.Add(VembarException.Input("overlaid-file", $"{Shown}: '{string.Join('/', path)}' keeps its content elsewhere (system compression or deduplication)", "Expand such files on the reference before capturing it (compact /u /exe)."));
+        if (attributes.HasFlag(WindowsAttributes.Encrypted))
+            walk.Problems.Add(VembarException.Input("encrypted-file", $"{Shown}: '{string.Join('/', path)}' is encrypted by the file system", "Decrypt it on the reference, or leave it out with --leave-out."));
+        List<PendingStream>? streams = null;
+        foreach (var (stream, length) in description.Streams)
+        {
+            if (length > ShortStream)
+            {
+                var number = file.Number;
+                (streams ??= []).Add(new PendingStream(stream, null, () => OpenStream(number, stream, string.Join('/', path))));
+                continue;
+            }
+            using var data = file.OpenData(stream);
+            var bytes = new byte[data.Length];
+            (streams ??= []).Add(new PendingStream(stream, bytes[..data.Read(bytes, 0)]));
+        }
+        return new TreeEntry
+        {
+            Name = name,
+            Kind = description.IsFolder ? EntryKind.Folder : EntryKind.File,
+            Attributes = attributes,
+            Created = new FileTime(description.Created),
+            Modified = new FileTime(description.Modified),
+            Accessed = new FileTime(description.Accessed),
+            Changed = new FileTime(description.Changed),
+            Reparse = description.Reparse,
+            ShortName = name.Length == 0 ? null : description.Names.FirstOrDefault(n => n.IsShort && n.Parent == (parent & NumberMask)).Name,
+            ObjectId = description.ObjectId,
+            ExtendedAttributes = ExtendedAttributeList.Parse(description.ExtendedAttributes),
+            PendingStreams = streams ?? [],
+            PendingSecurity = description.Security,
+        };
+    }
+
+    /// <inheritdoc/>
+    public ISourceFile Open(SourceNode node) => OpenStream(node.FileId, "", node.Path.ToString());
+
+    private SourceFile OpenStream(ulong reference, string stream, string shown)
+    {
+        var volume = Rent();
+        NtfsFile? file = null;
+        try
+        {
+            file = volume.Open(reference, shown);
+            return new SourceFile(this, volume, file, file.OpenData(stream));
+        }
+        catch
+        {
+            file?.Dispose();
+            Return(volume);
+            throw;
+        }
+    }
+
+    private sealed class SourceFile(NtfsSource source, NtfsVolume volume, NtfsFile file, NtfsData data) : ISourceFile
+    {
+        public long Length => data.Length;
+
+        public int Read(Span<byte> to, long offset) => data.Read(to, offset);
+
+        public (long Start, long End) NextData(long offset) => data.NextData(offset);
+
+        // Whoever reads a volume that is in use reads rubbish anyway; nothing can be told from here.
+        public bool HasChanged() => false;
+
+        public void Dispose()
+        {
+            data.Dispose();
+            file.Dispose();
+            source.Return(volume);
+        }
+    }
+
+    private T With<T>(WindowsPath path, Func<NtfsVolume, T> work)
+    {
+        var volume = Rent();
+        try
+        {
+            return work(volume);
+        }
+        catch (NativeException failure)
+        {
+            throw Unreadable(failure, [.. path.Parts]);
+        }
+        finally
+        {
+            Return(volume);
+        }
+    }
+
+    // Null when there is no such folder. What is looked for is looked for near each other.
+    private List<NtfsName>? Listing(NtfsVolume volume, WindowsPath folder)
+    {
+        lock (_gate)
+        {
+            if (_folders.TryGetValue(folder, out var kept))
+                return kept;
+        }
+        List<NtfsName>? names = null;
+        if (Locate(volume, folder) is { } reference)
+        {
+            using var file = volume.Open(reference, folder.ToString());
+            names = file.IsFolder ? file.Names() : null;
+        }
+        lock (_gate)
+        {
+            if (_folders.Count >= KeptFolders)
+                _folders.Clear();
+            return _folders[folder] = names;
+        }
+    }
+
+    private ulong? Locate(NtfsVolume volume, WindowsPath path)
+    {
+        if (path.IsRoot)
+            return NtfsVolume.Root;
+        var name = path.Parts[^1];
+        if (Listing(volume, path.Parent) is not { } names)
+            return null;
+        var found = names.FirstOrDefault(n => n.Name == name);
+        if (found.Name is null)
+            found = names.FirstOrDefault(n => n.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
+        return found.Name is null ? null : found.Reference;
+    }
+
+    /// <inheritdoc/>
+    public IReadOnlyList<string> Names(WindowsPath folder) => With<IReadOnlyList<string>>(folder, volume => Listing(volume, folder) is { } names ? [.. names.Select(n => n.Name).Order(StringComparer.Ordinal)] : []);
+
+    /// <inheritdoc/>
+    public bool Exists(WindowsPath path) => With(path, volume => Locate(volume, path) is not null);
+
+    /// <inheritdoc/>
+    public byte[]? ReadFile(WindowsPath path, long most) => With(path, volume =>
+    {
+        if (Locate(volume, path) is not { } reference)
+            return null;
+        using var file = volume.Open(reference, path.ToString());
+        if (file.IsFolder)
+            return null;
+        using var data = file.OpenData();
+        if (data.Length > most)
+            throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {data.Length} bytes long; at most {most} can be read here");
+        var bytes = new byte[data.Length];
+        return bytes[..data.Read(bytes, 0)];
+    });
+
+    /// <summary>The first bytes of a file; null when there is none.</summary>
+    /// <exception cref="VembarException">It cannot be read.</exception>
+    public byte[]? ReadStart(WindowsPath path, int count) => With(path, volume =>
+    {
+        if (Locate(volume, path) is not { } reference)
+            return null;
+        using var file = volume.Open(reference, path.ToString());
+        if (file.IsFolder)
+            return null;
+        using var data = file.OpenData();
+        var bytes = new byte[(int)Math.Min(count, data.Length)];
+        return bytes[..data.Read(bytes, 0)];
+    });
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        foreach (var volume in _idle)
+            volume.Dispose();
+    }
+}

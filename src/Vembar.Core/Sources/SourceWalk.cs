@@ -1,0 +1,119 @@
+using System.IO.Hashing;
+using Vembar.Core.Trees;
+
+namespace Vembar.Core.Sources;
+
+/// <summary>What can be captured: a folder of Linux or a Windows volume.</summary>
+public interface ISource : IFileView, IDisposable
+{
+    /// <summary>"folder" or "volume".</summary>
+    string Kind { get; }
+
+    /// <summary>Tells it from any other that has been at the same path; empty when that cannot be told.</summary>
+    string Identity { get; }
+
+    /// <summary>Walks over everything.</summary>
+    /// <param name="exclusions">What to leave out.</param>
+    /// <param name="avoid">A file that is never captured, wherever it turns up: the archive that is being written.</param>
+    /// <param name="skipUnreadable">Whether what cannot be read is left out and told, instead of ending the walk.</param>
+    /// <param name="seen">Told the number of files seen so far, now and then.</param>
+    /// <param name="cancellation">Ends the walk.</param>
+    /// <exception cref="VembarException">Folders cannot be read, or files are of a kind that cannot be captured; all told together.</exception>
+    SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation);
+
+    /// <summary>Opens a file of a walk for reading. Several threads may do so at once.</summary>
+    /// <exception cref="Native.NativeException">It went away or cannot be read.</exception>
+    ISourceFile Open(SourceNode node);
+}
+
+/// <summary>What a walk over a source has found so far.</summary>
+internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation)
+{
+    /// <summary>Folders left for later, while there are any to be left.</summary>
+    public List<(SourceNode Node, List<string> Path)>? Deferred { get; set; }
+
+    public CancellationToken Cancellation => cancellation;
+
+    public Exclusions Exclusions => exclusions;
+    public (ulong Device, ulong Inode) Avoid { get; set; }
+
+    /// <summary>The names of each file that may have several.</summary>
+    public Dictionary<(ulong, ulong), List<SourceNode>> Links { get; } = [];
+
+    public List<LeftOut> LeftOut { get; } = [];
+    public List<string> Warnings { get; } = [];
+    public List<VembarException> Problems { get; } = [];
+    public long Files { get; set; }
+    public long Folders { get; set; }
+    public long Bytes { get; set; }
+
+    /// <summary>A walk over a part, by another thread.</summary>
+    public SourceWalk Fork() => new(exclusions, skipUnreadable, null, cancellation) { Avoid = Avoid };
+
+    /// <summary>Adds what a walk over a part found.</summary>
+    public void Join(SourceWalk other)
+    {
+        Files += other.Files;
+        Folders += other.Folders;
+        Bytes += other.Bytes;
+        LeftOut.AddRange(other.LeftOut);
+        Warnings.AddRange(other.Warnings);
+        Problems.AddRange(other.Problems);
+        foreach (var (file, names) in other.Links)
+        {
+            ref var group = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(Links, file, out _);
+            (group ??= []).AddRange(names);
+        }
+        seen?.Invoke(Files);
+    }
+
+    public void Tick()
+    {
+        if (((Files + Folders) & 255) != 0)
+            return;
+        cancellation.ThrowIfCancellationRequested();
+        seen?.Invoke(Files);
+    }
+
+    /// <summary>Something cannot be read: it is left out, or the walk fails at its end.</summary>
+    public void Unreadable(string path, VembarException problem)
+    {
+        if (skipUnreadable)
+            LeftOut.Add(new LeftOut(path, $"unreadable: {problem.Message}"));
+        else
+            Problems.Add(problem);
+    }
+
+    /// <summary>Keeps a name of a file that has several.</summary>
+    public void AddLink((ulong, ulong) file, SourceNode node)
+    {
+        ref var group = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(Links, file, out _);
+        (group ??= []).Add(node);
+    }
+
+    /// <summary>Ends the walk: hard links get their numbers.</summary>
+    /// <exception cref="VembarException">There were problems; all told together.</exception>
+    public SourceTree Finish(SourceNode root)
+    {
+        if (Problems.Count > 0)
+            throw VembarException.Together([.. Problems.OrderBy(p => p.Message, StringComparer.Ordinal)]);
+        foreach (var group in Links.Values)
+        {
+            Bytes += group[0].Length;
+            if (group.Count == 1)
+                continue;
+            // Named by the group's first path, so that the number stays when other files come and go.
+            var byPath = group.Select(n => (Node: n, Path: n.Path.ToString())).OrderBy(n => n.Path, StringComparer.Ordinal).ToList();
+            var number = XxHash3.HashToUInt64(Content.WideText.Encode(byPath[0].Path)) | 1;
+            foreach (var (node, _) in byPath)
+            {
+                node.Entry = node.Entry with { LinkGroup = number };
+                node.SameAs = node == byPath[0].Node ? null : byPath[0].Node;
+            }
+        }
+        var warnings = new List<string>(Warnings);
+        warnings.AddRange(exclusions.Unused.Select(rule =>
+            $"the pattern '{rule}' left nothing out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
+        return new SourceTree(root, Files, Folders, Bytes, [.. LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings);
+    }
+}

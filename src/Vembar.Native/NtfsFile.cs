@@ -1,0 +1,374 @@
+using System.Buffers.Binary;
+using System.Runtime.CompilerServices;
+using System.Runtime.InteropServices;
+using System.Text;
+
+namespace Vembar.Native;
+
+/// <summary>One of a file's names.</summary>
+/// <param name="Parent">The number of the folder that it is in, without the sequence number.</param>
+/// <param name="Name">The name.</param>
+/// <param name="IsLong">Whether programs see it; false for a name in the 8.3 form alone.</param>
+/// <param name="IsShort">Whether it is in the 8.3 form; true for both where one name serves as both.</param>
+public readonly record struct NtfsFileName(ulong Parent, string Name, bool IsLong, bool IsShort);
+
+/// <summary>What NTFS keeps of a file beside its content.</summary>
+/// <param name="Attributes">FILE_ATTRIBUTE_* (MS-FSCC 2.6), the folder bit included.</param>
+/// <param name="Created">When it was made, in 100 ns since 1601.</param>
+/// <param name="Modified">When its content last changed.</param>
+/// <param name="Changed">When anything of it last changed.</param>
+/// <param name="Accessed">When it was last read.</param>
+/// <param name="IsFolder">Whether it is a folder.</param>
+/// <param name="Length">Bytes of the unnamed stream.</param>
+/// <param name="Names">Its names, hard links and short ones included.</param>
+/// <param name="Streams">Named streams with their lengths in bytes.</param>
+/// <param name="Reparse">Reparse tag and data; null for none.</param>
+/// <param name="ObjectId">16 to 64 bytes; null for none.</param>
+/// <param name="ExtendedAttributes">The list as NTFS keeps it; null for none.</param>
+/// <param name="Security">The self-relative security descriptor; null for none.</param>
+public sealed record NtfsDescription(
+    uint Attributes, long Created, long Modified, long Changed, long Accessed, bool IsFolder, long Length, IReadOnlyList<NtfsFileName> Names,
+    IReadOnlyList<(string Name, long Length)> Streams, byte[]? Reparse, byte[]? ObjectId, byte[]? ExtendedAttributes, byte[]? Security);
+
+/// <summary>An open file or folder of an NTFS volume. One thread at a time, as its volume.</summary>
+public sealed unsafe partial class NtfsFile : IDisposable
+{
+    private const string Library = NtfsVolume.Library;
+    private const uint AttributeFileName = 0x30, AttributeObjectId = 0x40, AttributeData = 0x80, AttributeReparse = 0xC0, AttributeExtended = 0xE0, AttributeEnd = 0xFFFFFFFF;
+    private const int NumberAt = 0, RecordAt = 8, StateAt = 24, FlagsAt = 32, DataSizeAt = 64, TimesAt = 80, SecurityIdAt = 116;
+    private const int RecordFlagsAt = 22, IsFolderFlag = 2;
+    // Longer metadata than this is not made by Windows.
+    private const int LongestMetadata = 1 << 20;
+
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_inode_close(nint inode);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_inode_close_in_dir(nint inode, nint folder);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_readdir(nint folder, long* position, nint data, delegate* unmanaged[Cdecl]<nint, char*, int, int, long, ulong, uint, int> each);
+    [LibraryImport(Library, SetLastError = true)] private static partial nint ntfs_attr_get_search_ctx(nint inode, nint record);
+    [LibraryImport(Library)] private static partial void ntfs_attr_put_search_ctx(nint context);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_lookup(uint type, char* name, uint nameLength, int ignoreCase, long lowestVcn, byte* value, uint valueLength, nint context);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_get_ntfs_acl(nint* context, nint inode, byte* value, nuint size);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_get_ntfs_attrib(nint inode, byte* value, nuint size);
+    [LibraryImport(Library, SetLastError = true)] private static partial ulong ntfs_inode_lookup_by_name(nint folder, char* name, int length);
+
+    private nint _inode;
+
+    internal NtfsFile(NtfsVolume volume, nint inode, string shown)
+    {
+        Volume = volume;
+        _inode = inode;
+        Shown = shown;
+    }
+
+    internal NtfsVolume Volume { get; }
+
+    internal string Shown { get; }
+
+    internal nint Handle => _inode != 0 ? _inode : throw new ObjectDisposedException(nameof(NtfsFile));
+
+    private T At<T>(int offset) where T : unmanaged => Unsafe.ReadUnaligned<T>((byte*)Handle + offset);
+
+    /// <summary>Its number, without the sequence number.</summary>
+    public ulong Number => At<ulong>(NumberAt);
+
+    /// <summary>Bytes of the unnamed stream.</summary>
+    public long Length => At<long>(DataSizeAt);
+
+    /// <summary>Whether it is a folder.</summary>
+    public bool IsFolder => (Unsafe.ReadUnaligned<ushort>((byte*)At<nint>(RecordAt) + RecordFlagsAt) & IsFolderFlag) != 0;
+
+    /// <summary>The names in this folder, those in the 8.3 form alone left out, in the order of the index.</summary>
+    /// <exception cref="NativeException">It is no folder or its index is damaged.</exception>
+    public List<NtfsName> Names()
+    {
+        var names = new List<NtfsName>();
+        var handle = GCHandle.Alloc(names);
+        try
+        {
+            long position = 0;
+            if (ntfs_readdir(Handle, &position, GCHandle.ToIntPtr(handle), &Collect) != 0)
+                throw Volume.Failed("list the folder", Shown);
+        }
+        finally
+        {
+            handle.Free();
+        }
+        return names;
+    }
+
+    [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
+    private static int Collect(nint data, char* name, int length, int kind, long position, ulong reference, uint type)
+    {
+        const int DosOnly = 2;
+        if (kind == DosOnly || length is <= 0 or > 255)
+            return 0;
+        var text = new string(name, 0, length);
+        if (text is not ("." or ".."))
+            ((List<NtfsName>)GCHandle.FromIntPtr(data).Target!).Add(new NtfsName(text, reference));
+        return 0;
+    }
+
+    /// <summary>The number that a name in this folder leads to, compared as the volume compares names; null when there is none.</summary>
+    public ulong? Find(string name)
+    {
+        fixed (char* characters = name)
+        {
+            var found = ntfs_inode_lookup_by_name(Handle, characters, name.Length);
+            return found == ulong.MaxValue ? null : found;
+        }
+    }
+
+    /// <summary>Reads everything but content.</summary>
+    /// <exception cref="NativeException">The file's record is damaged.</exception>
+    public NtfsDescription Describe()
+    {
+        uint attributes = 0;
+        if (ntfs_get_ntfs_attrib(Handle, (byte*)&attributes, sizeof(uint)) < 0)
+            throw Volume.Failed("read the attributes of", Shown);
+        var names = new List<NtfsFileName>();
+        List<(string, long)>? streams = null;
+        byte[]? reparse = null, objectId = null, extended = null;
+        var context = ntfs_attr_get_search_ctx(Handle, 0);
+        if (context == 0)
+            throw Volume.Failed("read", Shown);
+        try
+        {
+            while (ntfs_attr_lookup(0, null, 0, 0, 0, null, 0, context) == 0)
+            {
+                // ATTR_RECORD: type, length, non-resident, name length, name offset; then resident value or runs.
+                var record = *(byte**)(context + 8);
+                var type = Unsafe.ReadUnaligned<uint>(record);
+                if (type == AttributeEnd)
+                    break;
+                var attribute = new ReadOnlySpan<byte>(record, (int)Math.Min(Unsafe.ReadUnaligned<uint>(record + 4), 1 << 16));
+                var resident = attribute[8] == 0;
+                switch (type)
+                {
+                    case AttributeFileName when resident && Value(attribute) is { Length: >= 66 } name && 66 + 2 * name[64] <= name.Length:
+                        names.Add(new NtfsFileName(
+                            BinaryPrimitives.ReadUInt64LittleEndian(name) & 0xFFFFFFFFFFFF, new string(MemoryMarshal.Cast<byte, char>(name.Slice(66, 2 * name[64]))), name[65] != 2, name[65] is 2 or 3));
+                        break;
+                    case AttributeData when attribute[9] > 0 && (resident || BinaryPrimitives.ReadInt64LittleEndian(attribute[16..]) == 0):
+                        int nameAt = BinaryPrimitives.ReadUInt16LittleEndian(attribute[10..]), nameLength = 2 * attribute[9];
+                        if (nameAt + nameLength <= attribute.Length && (resident || attribute.Length >= 56))
+                        {
+                            (streams ??= []).Add((new string(MemoryMarshal.Cast<byte, char>(attribute.Slice(nameAt, nameLength))),
+                                resident ? BinaryPrimitives.ReadUInt32LittleEndian(attribute[16..]) : BinaryPrimitives.ReadInt64LittleEndian(attribute[48..])));
+                        }
+                        break;
+                    case AttributeObjectId when resident:
+                        objectId = Value(attribute).ToArray();
+                        break;
+                    case AttributeReparse:
+                        reparse = resident ? Value(attribute).ToArray() : [];
+                        break;
+                    case AttributeExtended:
+                        extended = resident ? Value(attribute).ToArray() : [];
+                        break;
+                }
+            }
+            if (Marshal.GetLastPInvokeError() is not (Errno.NotFound or 0))
+                throw Volume.Failed("read the record of", Shown);
+        }
+        finally
+        {
+            ntfs_attr_put_search_ctx(context);
+        }
+        // What did not fit into the record lies elsewhere.
+        if (reparse is { Length: 0 })
+            reparse = ReadMetadata(AttributeReparse);
+        if (extended is { Length: 0 })
+            extended = ReadMetadata(AttributeExtended);
+        long Time(int index) => At<long>(TimesAt + 8 * index);
+        return new NtfsDescription(attributes, Time(0), Time(1), Time(2), Time(3), IsFolder, Length, names, streams ?? [], reparse, objectId, extended, Security());
+    }
+
+    private static ReadOnlySpan<byte> Value(ReadOnlySpan<byte> attribute)
+    {
+        uint length = BinaryPrimitives.ReadUInt32LittleEndian(attribute[16..]), offset = BinaryPrimitives.ReadUInt16LittleEndian(attribute[20..]);
+        return offset + (ulong)length <= (ulong)attribute.Length ? attribute.Slice((int)offset, (int)length) : default;
+    }
+
+    private byte[] ReadMetadata(uint type)
+    {
+        using var data = new NtfsData(this, type, "");
+        if (data.Length is < 0 or > LongestMetadata)
+            throw new NativeException("read the metadata of", Shown, Errno.InputOutput);
+        var bytes = new byte[data.Length];
+        return data.Read(bytes, 0) == bytes.Length ? bytes : throw new NativeException("read the metadata of", Shown, Errno.InputOutput);
+    }
+
+    // Descriptors are shared by many files of a volume, by number.
+    private byte[]? Security()
+    {
+        var id = At<uint>(SecurityIdAt);
+        if (id != 0 && Volume.KnownSecurity.TryGetValue(id, out var known))
+            return known;
+        var size = ntfs_get_ntfs_acl(Volume.Context, Handle, null, 0);
+        if (size <= 0)
+            return null;
+        var bytes = new byte[size];
+        fixed (byte* to = bytes)
+        {
+            if (ntfs_get_ntfs_acl(Volume.Context, Handle, to, (nuint)size) != size)
+                throw Volume.Failed("read the security descriptor of", Shown);
+        }
+        if (id != 0)
+            Volume.KnownSecurity[id] = bytes;
+        return bytes;
+    }
+
+    /// <summary>Opens the unnamed stream or a named one.</summary>
+    /// <exception cref="NativeException">There is none or it is damaged.</exception>
+    public NtfsData OpenData(string stream = "") => new(this, AttributeData, stream);
+
+    /// <summary>Closes it, after a change together with the folder that it was made in.</summary>
+    /// <exception cref="NativeException">The record could not be written.</exception>
+    public void Close(NtfsFile? folder = null)
+    {
+        if (_inode == 0)
+            return;
+        var inode = _inode;
+        _inode = 0;
+        if ((folder is null ? ntfs_inode_close(inode) : ntfs_inode_close_in_dir(inode, folder.Handle)) != 0 && Volume.MayWrite)
+            throw Volume.Failed("write", Shown);
+    }
+
+    /// <summary>Says that the library has closed it.</summary>
+    internal void Forget() => _inode = 0;
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        try
+        {
+            Close();
+        }
+        catch (NativeException)
+        {
+            // Whoever wrote closes it; here an earlier error is on its way already.
+        }
+    }
+}
+
+/// <summary>An open stream of a file of an NTFS volume. Compressed and sparse ones read as what they hold.</summary>
+public sealed unsafe partial class NtfsData : IDisposable
+{
+    private const string Library = NtfsVolume.Library;
+    private const int RunsAt = 0, FlagsAt = 20, StateAt = 40, LengthAt = 56;
+    private const ushort CompressedFlag = 1;
+    private const int RunLength = 24;
+
+    [LibraryImport(Library, SetLastError = true)] private static partial nint ntfs_attr_open(nint inode, uint type, char* name, uint nameLength);
+    [LibraryImport(Library)] private static partial void ntfs_attr_close(nint attribute);
+    [LibraryImport(Library, SetLastError = true)] private static partial long ntfs_attr_pread(nint attribute, long position, long count, byte* to);
+    [LibraryImport(Library, SetLastError = true)] private static partial long ntfs_attr_pwrite(nint attribute, long position, long count, byte* from);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_pclose(nint attribute);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_truncate(nint attribute, long length);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_map_whole_runlist(nint attribute);
+
+    private readonly NtfsFile _file;
+    private nint _attribute;
+    private List<(long Start, long End)>? _stretches;
+
+    internal NtfsData(NtfsFile file, uint type, string name)
+    {
+        _file = file;
+        fixed (char* characters = name.Length > 0 ? name : "\0")
+            _attribute = ntfs_attr_open(file.Handle, type, characters, (uint)name.Length);
+        if (_attribute == 0)
+            throw file.Volume.Failed(name.Length > 0 ? $"open the stream '{name}' of" : "open the content of", file.Shown);
+    }
+
+    private T At<T>(int offset) where T : unmanaged => Unsafe.ReadUnaligned<T>((byte*)_attribute + offset);
+
+    /// <summary>Its length in bytes.</summary>
+    public long Length => At<long>(LengthAt);
+
+    /// <summary>Reads; fewer bytes than asked only at the end.</summary>
+    /// <exception cref="NativeException">It cannot be read.</exception>
+    public int Read(Span<byte> to, long offset)
+    {
+        fixed (byte* buffer = to)
+        {
+            var got = ntfs_attr_pread(_attribute, offset, to.Length, buffer);
+            return got >= 0 ? (int)got : throw _file.Volume.Failed("read", _file.Shown);
+        }
+    }
+
+    /// <summary>The next stretch with data from an offset on; both numbers are the length when only a hole is left.</summary>
+    /// <exception cref="NativeException">Its list of runs is damaged.</exception>
+    public (long Start, long End) NextData(long offset)
+    {
+        _stretches ??= Stretches();
+        foreach (var (start, end) in _stretches)
+        {
+            if (end > offset)
+                return (Math.Max(start, offset), end);
+        }
+        return (Length, Length);
+    }
+
+    // A compressed stream has holes in its runs that are no holes of its content.
+    private List<(long, long)> Stretches()
+    {
+        const nuint NonResident = 2;
+        const int Most = 1 << 20;
+        if ((At<nuint>(StateAt) & NonResident) == 0 || (At<ushort>(FlagsAt) & CompressedFlag) != 0)
+            return [(0, Length)];
+        if (ntfs_attr_map_whole_runlist(_attribute) != 0)
+            throw _file.Volume.Failed("read the list of runs of", _file.Shown);
+        var found = new List<(long Start, long End)>();
+        var run = (byte*)At<nint>(RunsAt);
+        for (var i = 0; i < Most && Unsafe.ReadUnaligned<long>(run + 16) > 0; i++, run += RunLength)
+        {
+            long start = Unsafe.ReadUnaligned<long>(run) * _file.Volume.ClusterSize, end = Math.Min(start + Unsafe.ReadUnaligned<long>(run + 16) * _file.Volume.ClusterSize, Length);
+            if (Unsafe.ReadUnaligned<long>(run + 8) < 0 || end <= start)
+                continue;
+            if (found.Count > 0 && found[^1].End == start)
+                found[^1] = (found[^1].Start, end);
+            else
+                found.Add((start, end));
+        }
+        return found;
+    }
+
+    /// <summary>Writes all of it; beyond the end a hole is left.</summary>
+    /// <exception cref="NativeException">It cannot be written.</exception>
+    public void Write(ReadOnlySpan<byte> from, long offset)
+    {
+        while (from.Length > 0)
+        {
+            long done;
+            fixed (byte* buffer = from)
+                done = ntfs_attr_pwrite(_attribute, offset, from.Length, buffer);
+            if (done <= 0)
+                throw _file.Volume.Failed("write", _file.Shown);
+            from = from[(int)done..];
+            offset += done;
+        }
+    }
+
+    /// <summary>Sets the length; what is added is a hole.</summary>
+    /// <exception cref="NativeException">It cannot be set.</exception>
+    public void SetLength(long length)
+    {
+        if (ntfs_attr_truncate(_attribute, length) != 0)
+            throw _file.Volume.Failed("set the length of", _file.Shown);
+    }
+
+    /// <summary>Ends writing; a compressed stream is whole only then.</summary>
+    /// <exception cref="NativeException">What was left could not be written.</exception>
+    public void Finish()
+    {
+        if ((At<ushort>(FlagsAt) & CompressedFlag) != 0 && ntfs_attr_pclose(_attribute) != 0)
+            throw _file.Volume.Failed("write", _file.Shown);
+    }
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        if (_attribute != 0)
+            ntfs_attr_close(_attribute);
+        _attribute = 0;
+    }
+}
