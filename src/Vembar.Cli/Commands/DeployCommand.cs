@@ -1,5 +1,7 @@
 using System.CommandLine;
+using Vembar.Core;
 using Vembar.Core.Operations;
+using Vembar.Core.Targets;
 
 namespace Vembar.Cli.Commands;
 
@@ -8,14 +10,21 @@ internal static class DeployCommand
     public static VembarCommand Create()
     {
         var image = SharedOptions.Image();
-        var target = new Argument<string>("TARGET") { Description = "The folder that the image goes into; made when there is none" };
-        var keep = new Option<bool>("--keep-existing") { Description = "The folder may hold files; those are left as they are and named" };
+        var target = new Argument<string>("TARGET") { Description = "A folder, a disk image (new with --size; .vhdx, .vhd, .qcow2, .vmdk, else raw) or a block device" };
+        var keep = new Option<bool>("--keep-existing") { Description = "The folder or volume may hold files; those are left as they are and named" };
+        var size = new Option<string?>("--size") { Description = "Make a new disk image of this size, for instance \"64 GiB\"", HelpName = "SIZE" };
+        var layout = new Option<string?>("--layout") { Description = "How the disk is divided: uefi (the default), bios, or a YAML file", HelpName = "uefi|bios|FILE" };
+        var volume = new Option<int?>("--volume") { Description = "Deploy into this volume of a disk that is there, instead of dividing it", HelpName = "N" };
+        var erase = new Option<bool>("--erase") { Description = "Divide a disk that is there anew: all that is on it is lost; asks first" };
+        var confirm = new Option<string?>("--confirm") { Description = "Answers that question beforehand: the target once more, as it was given", HelpName = "TARGET" };
         var answers = new Option<string?>("--answers") { Description = "Give this machine an answer file of its own", HelpName = "FILE" };
         var name = new Option<string?>("--computer-name") { Description = "The name that this machine's answer file gives it", HelpName = "NAME" };
         var verify = new Option<bool>("--verify") { Description = "Read everything back and compare" };
-        return new VembarCommand("deploy", "Write an image into a folder",
+        return new VembarCommand("deploy", "Write an image onto a disk that then starts, into a volume, or into a folder",
+            "vembar deploy desks.vmb#\"Lending desk\" desk-014.vhdx --size \"64 GiB\" --computer-name TVL-DESK-014",
+            "vembar deploy desks.vmb#\"Lending desk\" /dev/sdb --erase --layout uefi --verify",
             "vembar deploy desks.vmb#\"Lending desk\" /mnt/target --verify", "vembar deploy desks.vmb#1 /mnt/target --computer-name TVL-DESK-014 --keep-existing")
-            .With(image, target, keep, answers, name, verify, SharedOptions.Base).Does((parse, session) =>
+            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, verify, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = DeployOperation.Run(
                     new DeployRequest
@@ -23,6 +32,10 @@ internal static class DeployCommand
                         Image = SharedOptions.ImageOf(parse, image),
                         Target = parse.GetRequiredValue(target),
                         KeepExisting = parse.GetValue(keep),
+                        Size = SizeOf(parse.GetValue(size)),
+                        Layout = parse.GetValue(layout),
+                        Volume = parse.GetValue(volume),
+                        MayErase = parse.GetValue(erase) ? found => MayErase(found, parse.GetValue(confirm)) : null,
                         Answers = parse.GetValue(answers),
                         ComputerName = parse.GetValue(name),
                         Verify = parse.GetValue(verify),
@@ -30,15 +43,36 @@ internal static class DeployCommand
                     session.Progress, session.Cancellation);
                 session.Warn(result.Warnings);
                 session.Result(
-                    new DeployJson(result.Image, result.Target, result.Files, result.Bytes, result.Seconds, [], result.Kept, result.Verified, result.Differences, result.Warnings),
+                    new DeployJson(result.Image, result.Target, result.Files, result.Bytes, result.Seconds,
+                        [.. result.Volumes.Select(v => new WrittenVolumeJson(v.Number, v.Role, v.Start, v.Bytes, v.FileSystem, v.Label))], result.Kept, result.Verified, result.Differences, result.Warnings),
                     CliJson.Default.DeployJson, () => Show(result));
                 return result.Differences.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }
 
+    private static long? SizeOf(string? text) => text is null ? null : ByteSize.TryParse(text, out var bytes) ? bytes / DiskLayout.Alignment * DiskLayout.Alignment
+        : throw new VembarException(ErrorKind.Usage, "bad-size", $"'{text}' is not a size", "Write for instance --size \"64 GiB\".");
+
+    // Whoever erases a disk sees which one and what is on it, and names it once more.
+    private static bool MayErase(SurveyResult found, string? confirmed)
+    {
+        if (confirmed is not null)
+            return confirmed == found.Source;
+        if (Console.IsInputRedirected || Console.IsErrorRedirected)
+            throw new VembarException(ErrorKind.Usage, "not-confirmed", $"nobody is there to confirm that '{found.Source}' may be erased", $"Confirm it beforehand with --confirm {found.Source}");
+        Console.Error.WriteLine();
+        Console.Error.WriteLine($"'{found.Source}' ({Text.Size(found.Disk?.Bytes ?? 0)}) holds:");
+        foreach (var volume in found.Volumes)
+            Console.Error.WriteLine($"  {volume.Number}  {volume.FileSystem} {Text.Safe(volume.Label)}, {Text.Size(volume.Length)}{(volume.Windows is { } windows ? $": {windows.Product}, {windows.ComputerName}" : "")}");
+        Console.Error.Write($"All of it will be lost. To erase it, type {found.Source}: ");
+        return Console.In.ReadLine()?.Trim() == found.Source;
+    }
+
     private static void Show(DeployResult result)
     {
         Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Target}: {Text.Count(result.Files, "file")}, {Text.Size(result.Bytes)}, in {Text.Duration(result.Seconds)}.");
+        foreach (var volume in result.Volumes)
+            Session.Line($"  {volume.Number}  {volume.Role,-9} {Text.Size(volume.Bytes),10}  {volume.FileSystem,-6} {Text.Safe(volume.Label)}");
         if (result.Kept.Count > 0)
         {
             Session.Line($"Left as they were, because they were there ({Text.Number(result.Kept.Count)}):");

@@ -174,6 +174,18 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         return false;
     }
 
+    /// <summary>A number that orders contents as they lie in the archive, by the block that they begin in; -1 for nothing.</summary>
+    internal long OrderOf(Trees.FileContent? content)
+    {
+        if (content is not { Length: > 0 })
+            return -1;
+        var id = content.Parts is { Count: > 0 } parts ? parts[0].Id : content.List;
+        if (Holder(id, out var place) is not { } holder)
+            return -1;
+        // What lies in a base comes after what lies in the archive itself.
+        return holder == this ? place.Block.Offset : place.Block.Offset | 1L << 62;
+    }
+
     /// <summary>A chunk's plain bytes, checked against its id.</summary>
     /// <exception cref="VembarException">It is not there or damaged.</exception>
     public ReadOnlyMemory<byte> Read(ChunkId id)

@@ -1,8 +1,6 @@
-using System.Globalization;
 using Vembar.Core.Servicing.Answers;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Files;
-using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
 
 namespace Vembar.Core.Servicing;
@@ -12,45 +10,15 @@ namespace Vembar.Core.Servicing;
 /// <param name="Changes">The changes in their order.</param>
 public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
 {
-    private const long Longest = 1 << 20;
-
     /// <summary>Reads a work order; paths in it are relative to the file.</summary>
     /// <exception cref="VembarException">It is not there or not a work order; all mistakes are told with their lines.</exception>
     public static WorkOrder Read(string path)
     {
-        string text;
-        try
-        {
-            if (new FileInfo(path).Length > Longest)
-                throw VembarException.Input("bad-order", $"'{path}' is too long to be a work order");
-            text = File.ReadAllText(path);
-        }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the work order", path) is { } error)
-        {
-            throw error;
-        }
-        try
-        {
-            var yaml = new YamlStream();
-            yaml.Load(new StringReader(text));
-            if (yaml.Documents is not [{ RootNode: YamlMappingNode root }])
-                throw VembarException.Input("bad-order", $"'{path}' is not a work order: it must be a mapping with 'changes'", "See docs/work-order.md.");
-            return Read(path, root);
-        }
-        catch (YamlException problem)
-        {
-            throw VembarException.Input("bad-order", string.Create(CultureInfo.InvariantCulture, $"'{path}', line {problem.Start.Line}: {problem.Message.Split('\n')[0]}"), "Mend the YAML.");
-        }
-    }
-
-    private static WorkOrder Read(string path, YamlMappingNode root)
-    {
+        var yaml = YamlFile.Load(path, "a work order", "bad-order", "docs/work-order.md");
         var folder = Path.GetDirectoryName(Path.GetFullPath(path))!;
-        var problems = new List<string>();
-        void Wrong(YamlNode node, string problem) => problems.Add(string.Create(CultureInfo.InvariantCulture, $"line {node.Start.Line}: {problem}"));
         var title = "";
         var changes = new List<IChange>();
-        foreach (var (key, value) in root.Children)
+        foreach (var (key, value) in yaml.Root.Children)
         {
             switch ((key as YamlScalarNode)?.Value)
             {
@@ -60,19 +28,19 @@ public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
                 case "changes" when value is YamlSequenceNode list:
                     foreach (var item in list)
                     {
-                        if (ReadChange(item, folder, Wrong) is { } change)
+                        if (ReadChange(item, folder, yaml.Wrong) is { } change)
                             changes.Add(change);
                     }
                     break;
                 default:
-                    Wrong(key, $"'{key}' is not known here, or has the wrong form; known are 'title' (text) and 'changes' (a list)");
+                    yaml.Wrong(key, $"'{key}' is not known here, or has the wrong form; known are 'title' (text) and 'changes' (a list)");
                     break;
             }
         }
-        if (problems.Count == 0 && changes.Count == 0)
-            problems.Add("it lists no changes");
-        return problems.Count == 0 ? new WorkOrder(title, changes)
-            : throw VembarException.Input("bad-order", $"'{path}' is not a valid work order: {problems[0]}", "See docs/work-order.md.", problems.Count > 1 ? problems : []);
+        if (yaml.IsSound && changes.Count == 0)
+            yaml.Wrong("it lists no changes");
+        yaml.Throw();
+        return new WorkOrder(title, changes);
     }
 
     private static IChange? ReadChange(YamlNode item, string folder, Action<YamlNode, string> wrong)

@@ -403,6 +403,25 @@ public sealed class FolderSource : ISource
 /// <summary>The list of extended attributes as NTFS keeps it ($EA): FILE_FULL_EA_INFORMATION records (MS-FSCC 2.4.16).</summary>
 internal static class ExtendedAttributeList
 {
+    /// <summary>The list as bytes.</summary>
+    public static byte[] Encode(IReadOnlyList<NamedValue> values)
+    {
+        var bytes = new List<byte>();
+        for (var i = 0; i < values.Count; i++)
+        {
+            var name = System.Text.Encoding.Latin1.GetBytes(values[i].Name);
+            var record = new byte[(8 + name.Length + 1 + values[i].Value.Length + 3) / 4 * 4];
+            BinaryPrimitives.WriteInt32LittleEndian(record, i + 1 < values.Count ? record.Length : 0);
+            record[4] = values[i].Flags;
+            record[5] = (byte)name.Length;
+            BinaryPrimitives.WriteUInt16LittleEndian(record.AsSpan(6), (ushort)values[i].Value.Length);
+            name.CopyTo(record, 8);
+            values[i].Value.CopyTo(record, 9 + name.Length);
+            bytes.AddRange(record);
+        }
+        return [.. bytes];
+    }
+
     /// <summary>The attributes; what does not fit the format is passed over.</summary>
     public static IReadOnlyList<NamedValue> Parse(byte[]? bytes)
     {

@@ -142,7 +142,7 @@ internal sealed class FolderTarget : IDisposable
     private void WriteFiles(Action<long, long, string> report, CancellationToken cancellation)
     {
         var total = _files.Sum(f => f.Entry.Length);
-        var ordered = _files.Select(f => (Item: f, Place: FirstBlock(f))).OrderBy(f => f.Place).ToList();
+        var ordered = _files.Select(f => (Item: f, Place: _archive.OrderOf(f.Entry.Content))).OrderBy(f => f.Place).ToList();
         var runs = new List<List<Item>>();
         var place = -1L;
         foreach (var (item, at) in ordered)
@@ -164,17 +164,6 @@ internal sealed class FolderTarget : IDisposable
         });
         Files = _files.Count(f => f.Made);
         Bytes = _files.Where(f => f.Made).Sum(f => f.Entry.Length);
-    }
-
-    private long FirstBlock(Item item)
-    {
-        if (item.Entry.Content is not { Length: > 0 } content)
-            return -1;
-        var id = content.Parts is { Count: > 0 } parts ? parts[0].Id : content.List;
-        if (_archive.Holder(id, out var place) is not { } holder)
-            return -1;
-        // What lies in a base comes after what lies in the archive itself.
-        return holder == _archive ? place.Block.Offset : place.Block.Offset | 1L << 62;
     }
 
     private void WriteFile(Item item)

@@ -1,0 +1,520 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Sources;
+using Vembar.Core.Trees;
+using Vembar.Native;
+
+namespace Vembar.Core.Targets;
+
+/// <summary>
+/// Writes a tree onto an NTFS volume with everything that NTFS keeps. Folders come first, then files in the order in which
+/// their content lies in the archive, then further names of files, and the folders' own times at the end.
+/// </summary>
+internal sealed class NtfsTarget
+{
+    private static readonly System.Buffers.SearchValues<char> s_unopenable = System.Buffers.SearchValues.Create("\\:*?\"<>|");
+
+    private readonly NtfsVolume _volume;
+    private readonly TreeEditor _tree;
+    private readonly ImageTree _image;
+    private readonly ArchiveReader _archive;
+    private readonly bool _keepExisting;
+    private readonly List<Item> _folders = [];
+    private readonly List<Item> _files = [];
+    private readonly List<Item> _links = [];
+    private readonly Dictionary<(ulong Group, ChunkId Content), Item> _groups = [];
+    private readonly Dictionary<ChunkId, uint> _security = [];
+    private readonly Dictionary<string, long> _lost = [];
+
+    private sealed class Item
+    {
+        public required TreeEntry Entry { get; init; }
+        public required WindowsPath Path { get; init; }
+        public required Item? Folder { get; init; }
+        public Item? SameAs { get; init; }
+        public ulong Reference { get; set; }
+        public bool Made { get; set; }
+        public bool Kept { get; set; }
+    }
+
+    public NtfsTarget(NtfsVolume volume, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting)
+    {
+        _volume = volume;
+        _tree = tree;
+        _image = image;
+        _archive = archive;
+        _keepExisting = keepExisting;
+    }
+
+    public long Files { get; private set; }
+
+    public long Bytes { get; private set; }
+
+    /// <summary>Existing files that were left as they are.</summary>
+    public IEnumerable<string> Kept => _files.Concat(_links).Where(f => f.Kept).Select(f => f.Path.ToString());
+
+    /// <summary>What could not be kept, each with how many entries it concerns.</summary>
+    public IReadOnlyDictionary<string, long> Lost => _lost;
+
+    /// <summary>Plans what to write.</summary>
+    /// <exception cref="VembarException">Names cannot be written here, or there is no room; all told together.</exception>
+    public void Plan(CancellationToken cancellation)
+    {
+        var problems = new List<VembarException>();
+        Plan(_tree.Root, null, WindowsPath.Root, problems, cancellation);
+        const int Record = 1024, Resident = 600;
+        var cluster = _volume.ClusterSize;
+        long Allocated(long length) => length <= Resident ? 0 : (length + cluster - 1) / cluster * cluster;
+        var needed = _files.Sum(f => Allocated(f.Entry.Length) + f.Entry.Streams.Sum(s => Allocated(s.Content.Length)) + Record) + _folders.Count * (Record + (long)cluster);
+        var free = _volume.FreeBytes();
+        if (needed > free && !_keepExisting)
+            problems.Add(VembarException.Surroundings("no-room", $"the image needs about {needed >> 20} MiB on the volume, which has {free >> 20} MiB free", "Make the disk or the partition larger."));
+        if (problems.Count > 0)
+            throw VembarException.Together(problems);
+    }
+
+    private void Plan(TreeEditor.Node node, Item? parent, WindowsPath path, List<VembarException> problems, CancellationToken cancellation)
+    {
+        cancellation.ThrowIfCancellationRequested();
+        var folder = new Item { Entry = node.Entry, Path = path, Folder = parent };
+        _folders.Add(folder);
+        foreach (var child in _tree.Children(node))
+        {
+            var entry = child.Entry;
+            var own = path.Child(entry.Name);
+            if (entry.Name.Length > 255)
+            {
+                problems.Add(VembarException.Input("name-not-possible", $"'{own}' has a name longer than the 255 characters that NTFS takes", "Rename it in the image."));
+                continue;
+            }
+            // Windows opens none of these, but NTFS keeps them; a subsystem of it may have made them.
+            if (entry.Name.AsSpan().ContainsAny(s_unopenable) || entry.Name.Any(char.IsControl) || entry.Name[^1] is ' ' or '.')
+                Lose("names that Windows programs can open");
+            if (entry.Kind == EntryKind.Folder)
+            {
+                Plan(child, folder, own, problems, cancellation);
+                continue;
+            }
+            if (entry.Kind == EntryKind.Link)
+            {
+                Lose("symbolic links of Linux");
+                continue;
+            }
+            if (entry.Owner is not null)
+                Lose("owners and permissions of Linux");
+            if (entry.LinkGroup != 0 && entry.Content is not null)
+            {
+                if (_groups.TryGetValue((entry.LinkGroup, entry.Content.Hash), out var first))
+                {
+                    _links.Add(new Item { Entry = entry, Path = own, Folder = folder, SameAs = first });
+                    continue;
+                }
+            }
+            var item = new Item { Entry = entry, Path = own, Folder = folder };
+            _files.Add(item);
+            if (entry.LinkGroup != 0 && entry.Content is not null)
+                _groups[(entry.LinkGroup, entry.Content.Hash)] = item;
+        }
+    }
+
+    private void Lose(string what) => _lost[what] = _lost.GetValueOrDefault(what) + 1;
+
+    /// <summary>Writes everything; the caller closes the volume.</summary>
+    /// <exception cref="VembarException">It cannot be written.</exception>
+    public void Write(Action<long, long, string> report, CancellationToken cancellation)
+    {
+        var current = WindowsPath.Root;
+        try
+        {
+            foreach (var folder in _folders)
+            {
+                cancellation.ThrowIfCancellationRequested();
+                current = folder.Path;
+                MakeFolder(folder);
+            }
+            var total = _files.Sum(f => f.Entry.Length);
+            var done = 0L;
+            var ordered = _files.Select(f => (Item: f, Place: _archive.OrderOf(f.Entry.Content))).OrderBy(f => f.Place).ToList();
+            using var ahead = new ReadAhead(_archive, ordered.Select(f => f.Item.Entry.Content));
+            foreach (var (file, _) in ordered)
+            {
+                cancellation.ThrowIfCancellationRequested();
+                current = file.Path;
+                ahead.Reached(file.Entry.Content);
+                WriteFile(file);
+                done += file.Entry.Length;
+                report(done, total, file.Path.ToString());
+            }
+            foreach (var link in _links)
+            {
+                cancellation.ThrowIfCancellationRequested();
+                current = link.Path;
+                WriteLink(link);
+            }
+            // The deepest first: writing into a folder changes its times.
+            for (var i = _folders.Count - 1; i >= 0; i--)
+            {
+                cancellation.ThrowIfCancellationRequested();
+                current = _folders[i].Path;
+                Finish(_folders[i]);
+            }
+        }
+        catch (NativeException failure)
+        {
+            throw failure.Errno == Errno.NoSpace
+                ? VembarException.Surroundings("no-room", $"the volume is full at '{current}'", "Make the disk or the partition larger.") : VembarException.From(failure, "write", current.ToString())!;
+        }
+    }
+
+    private void MakeFolder(Item folder)
+    {
+        if (folder.Folder is null)
+        {
+            folder.Reference = NtfsVolume.Root;
+            folder.Made = !_keepExisting;
+            return;
+        }
+        var shown = folder.Path.ToString();
+        using var parent = _volume.Open(folder.Folder.Reference, shown);
+        if (_keepExisting && !folder.Folder.Made && parent.Find(folder.Entry.Name) is { } found)
+        {
+            using var there = _volume.Open(found, shown);
+            if (!there.IsFolder)
+                throw VembarException.Input("target-exists", $"the volume has a file '{folder.Path}' where the image has a folder", "Remove it, or deploy to an empty volume.");
+            folder.Reference = there.Number;
+            folder.Kept = true;
+            return;
+        }
+        var made = Create(parent, folder, isFolder: true);
+        try
+        {
+            folder.Reference = made.Number;
+            folder.Made = true;
+            // A reparse point has nothing in it, and must be made so while it is empty.
+            if (folder.Entry.Reparse is { } reparse)
+                made.SetReparse(reparse);
+            // Files made in a compressed folder are compressed only when they were themselves.
+            made.Close(parent);
+        }
+        finally
+        {
+            made.Dispose();
+        }
+    }
+
+    private NtfsFile Create(NtfsFile parent, Item item, bool isFolder)
+    {
+        var id = item.Entry.Security;
+        var known = 0u;
+        var isKnown = !id.IsNone && _security.TryGetValue(id, out known);
+        var file = _volume.Create(parent, item.Entry.Name, isFolder, known, item.Path.ToString());
+        try
+        {
+            if (!id.IsNone && !isKnown)
+            {
+                file.SetSecurity(_archive.Read(id).Span);
+                if (file.SecurityId != 0)
+                    _security[id] = file.SecurityId;
+            }
+            return file;
+        }
+        catch
+        {
+            file.Dispose();
+            throw;
+        }
+    }
+
+    private void WriteFile(Item item)
+    {
+        var shown = item.Path.ToString();
+        var entry = item.Entry;
+        var parent = _volume.Open(item.Folder!.Reference, shown);
+        NtfsFile? file = null;
+        try
+        {
+            if (_keepExisting && !item.Folder.Made && parent.Find(entry.Name) is { } found)
+            {
+                item.Kept = true;
+                item.Reference = found;
+                return;
+            }
+            file = Create(parent, item, isFolder: false);
+            item.Reference = file.Number;
+            item.Made = true;
+            if (entry.Attributes is { } attributes)
+                file.SetAttributes((uint)(attributes & ~WindowsAttributes.Directory));
+            if (entry.Length > 0)
+            {
+                using var data = file.OpenData();
+                WriteContent(data, entry.New, entry.Content, item.Path);
+            }
+            foreach (var stream in entry.Streams)
+            {
+                using var data = file.AddStream(stream.Name);
+                WriteContent(data, null, stream.Content, item.Path);
+            }
+            if (entry.ExtendedAttributes.Count > 0)
+                file.SetExtendedAttributes(ExtendedAttributeList.Encode(entry.ExtendedAttributes));
+            if (entry.ObjectId is { } objectId)
+                Try("object ids", () => file.SetObjectId(objectId));
+            if (entry.Reparse is { } reparse)
+                file.SetReparse(reparse);
+            SetShortName(item, ref parent, ref file);
+            SetTimes(file, entry);
+            file.Close(parent);
+            Files++;
+            Bytes += entry.Length;
+        }
+        finally
+        {
+            file?.Dispose();
+            parent.Dispose();
+        }
+    }
+
+    private void Try(string what, Action set)
+    {
+        try
+        {
+            set();
+        }
+        catch (NativeException failure) when (failure.Errno != Errno.NoSpace && failure.Errno != Errno.InputOutput)
+        {
+            Lose(what);
+        }
+    }
+
+    // The library closes both for this, so they are opened again.
+    private void SetShortName(Item item, ref NtfsFile parent, ref NtfsFile file)
+    {
+        if (item.Entry.ShortName is not { Length: > 0 } name)
+            return;
+        var shown = item.Path.ToString();
+        if (!file.TrySetShortNameAndClose(parent, name))
+            Lose("short names");
+        parent = _volume.Open(item.Folder!.Reference, shown);
+        file = _volume.Open(item.Reference, shown);
+    }
+
+    private static void SetTimes(NtfsFile file, TreeEntry entry)
+    {
+        var modified = entry.Modified?.Ticks ?? FileTime.From(DateTime.UtcNow).Ticks;
+        file.SetTimes(entry.Created?.Ticks ?? modified, modified, entry.Changed?.Ticks ?? modified, entry.Accessed?.Ticks ?? modified);
+    }
+
+    private void WriteContent(NtfsData data, NewContent? fresh, FileContent? content, WindowsPath path)
+    {
+        if (fresh is not null)
+            data.Write(fresh.Bytes ?? File.ReadAllBytes(fresh.Path!), 0);
+        else
+        {
+            var end = 0L;
+            _image.Pieces(content!, path, (bytes, at) =>
+            {
+                // Made a hole first, so that it is not filled with zeros.
+                if (at > end)
+                    data.SetLength(at);
+                data.Write(bytes, at);
+                end = at + bytes.Length;
+            });
+            if (end < content!.Length)
+                data.SetLength(content.Length);
+        }
+        data.Finish();
+    }
+
+    private void WriteLink(Item link)
+    {
+        var shown = link.Path.ToString();
+        using var parent = _volume.Open(link.Folder!.Reference, shown);
+        if (_keepExisting && !link.Folder.Made && parent.Find(link.Entry.Name) is not null)
+        {
+            link.Kept = true;
+            return;
+        }
+        using var file = _volume.Open(link.SameAs!.Reference, shown);
+        file.Link(parent, link.Entry.Name);
+        // Its names are in several folders now, and the library opens each of them by itself.
+        parent.Close();
+        SetTimes(file, link.SameAs.Entry);
+        file.Close();
+        link.Made = true;
+        Files++;
+    }
+
+    private void Finish(Item item)
+    {
+        if (!item.Made)
+            return;
+        var shown = item.Path.ToString();
+        var entry = item.Entry;
+        var file = _volume.Open(item.Reference, shown);
+        NtfsFile? parent = null;
+        try
+        {
+            if (item.Folder is not null)
+                parent = _volume.Open(item.Folder.Reference, shown);
+            else if (!entry.Security.IsNone)
+                file.SetSecurity(_archive.Read(entry.Security).Span);
+            if (entry.Attributes is { } attributes)
+                file.SetAttributes((uint)attributes);
+            foreach (var stream in entry.Streams)
+            {
+                using var data = file.AddStream(stream.Name);
+                WriteContent(data, null, stream.Content, item.Path);
+            }
+            if (entry.ExtendedAttributes.Count > 0)
+                file.SetExtendedAttributes(ExtendedAttributeList.Encode(entry.ExtendedAttributes));
+            if (entry.ObjectId is { } objectId)
+                Try("object ids", () => file.SetObjectId(objectId));
+            if (parent is not null)
+                SetShortName(item, ref parent, ref file);
+            SetTimes(file, entry);
+            file.Close(parent);
+        }
+        finally
+        {
+            file.Dispose();
+            parent?.Dispose();
+        }
+    }
+
+    /// <summary>Compares what is on the volume with what was to be written.</summary>
+    /// <param name="source">The volume, opened anew for reading.</param>
+    /// <param name="report">Told how far it is.</param>
+    /// <param name="cancellation">Ends it.</param>
+    /// <returns>What differs, a line each.</returns>
+    public IReadOnlyList<string> Verify(NtfsSource source, Action<long, long, string> report, CancellationToken cancellation)
+    {
+        var tree = source.Walk(new Exclusions([], keepAll: true), null, skipUnreadable: false, null, cancellation);
+        var found = new Dictionary<WindowsPath, SourceNode>();
+        void Collect(SourceNode node)
+        {
+            found[node.Path] = node;
+            foreach (var child in node.Children ?? [])
+                Collect(child);
+        }
+        Collect(tree.Root);
+        var differences = new System.Collections.Concurrent.ConcurrentBag<string>();
+        var written = _folders.Concat(_files).Concat(_links).Where(i => i.Made).ToList();
+        long done = 0, total = written.Sum(i => i.Entry.Length);
+        Parallel.ForEach(written, new ParallelOptions { CancellationToken = cancellation }, item =>
+        {
+            var difference = found.TryGetValue(item.Path, out var node) ? Difference(source, item, node) : "is not there";
+            if (difference is not null)
+                differences.Add($"{item.Path}: {difference}");
+            report(Interlocked.Add(ref done, item.Entry.Length), total, item.Path.ToString());
+        });
+        return [.. differences.Order(StringComparer.Ordinal)];
+    }
+
+    private static string? Difference(NtfsSource source, Item item, SourceNode node)
+    {
+        // A further name of a file has the metadata of the first.
+        var expected = (item.SameAs ?? item).Entry;
+        var entry = node.Entry;
+        const WindowsAttributes Compared = WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive | WindowsAttributes.NotIndexed | WindowsAttributes.Reparse;
+        if (node.Kind != expected.Kind || node.Length != expected.Length)
+            return $"is a {node.Kind} of {node.Length} bytes, not a {expected.Kind} of {expected.Length}";
+        if (expected.Modified is { } time && entry.Modified?.Ticks != time.Ticks)
+            return "has another time";
+        if (expected.Attributes is { } attributes && (entry.Attributes & Compared) != (attributes & Compared))
+            return $"has other attributes ({entry.Attributes & Compared}, not {attributes & Compared})";
+        if (!expected.Security.IsNone && (entry.PendingSecurity is not { } security || Blake3.Hash(security) != expected.Security))
+            return "has another security descriptor";
+        if (expected.Reparse is { } reparse && entry.Reparse?.AsSpan().SequenceEqual(reparse) != true)
+            return "has other reparse data";
+        if (!entry.PendingStreams.Select(s => s.Name).Order(StringComparer.Ordinal).SequenceEqual(expected.Streams.Select(s => s.Name).Order(StringComparer.Ordinal)))
+            return "has other streams";
+        if (node.Kind != EntryKind.File)
+            return null;
+        var wanted = expected.New is { } fresh ? Blake3.Hash(fresh.Bytes ?? File.ReadAllBytes(fresh.Path!)) : expected.Content!.Hash;
+        using var file = source.Open(node);
+        return HashOf(file) == wanted ? null : "has other content";
+    }
+
+    private static ChunkId HashOf(ISourceFile file)
+    {
+        const int Step = 1 << 20;
+        var hash = new Blake3();
+        var buffer = System.Buffers.ArrayPool<byte>.Shared.Rent(Step);
+        try
+        {
+            for (var at = 0L; at < file.Length;)
+            {
+                var got = file.Read(buffer.AsSpan(0, Step), at);
+                if (got == 0)
+                    break;
+                hash.Append(buffer.AsSpan(0, got));
+                at += got;
+            }
+            return hash.Finish();
+        }
+        finally
+        {
+            System.Buffers.ArrayPool<byte>.Shared.Return(buffer);
+        }
+    }
+}
+
+/// <summary>Expands the blocks that a single writer will need next, on another core, while it writes.</summary>
+internal sealed class ReadAhead : IDisposable
+{
+    private const int Lead = 4;
+    private readonly CancellationTokenSource _stop = new();
+    private readonly SemaphoreSlim _room = new(Lead);
+    private readonly Task _task;
+    private readonly ArchiveReader _archive;
+    private long _last = -1;
+
+    /// <param name="archive">Where the blocks are.</param>
+    /// <param name="contents">What will be written, in that order.</param>
+    public ReadAhead(ArchiveReader archive, IEnumerable<FileContent?> contents)
+    {
+        _archive = archive;
+        var blocks = contents.Select(c => (Content: c, Place: archive.OrderOf(c))).Where(c => c.Place >= 0).DistinctBy(c => c.Place).ToList();
+        _task = Task.Run(() =>
+        {
+            foreach (var (content, _) in blocks)
+            {
+                _room.Wait(_stop.Token);
+                try
+                {
+                    var id = content!.Parts is { Count: > 0 } parts ? parts[0].Id : content.List;
+                    if (!id.IsNone)
+                        archive.Use(id, _ => { });
+                }
+                catch (VembarException)
+                {
+                    // Whoever needs it is told.
+                }
+            }
+        });
+    }
+
+    /// <summary>Says what is written now; one more block may be expanded when it is in another block than what was before.</summary>
+    public void Reached(FileContent? content)
+    {
+        var place = _archive.OrderOf(content);
+        if (place < 0 || place == _last)
+            return;
+        _last = place;
+        _room.Release();
+    }
+
+    public void Dispose()
+    {
+        _stop.Cancel();
+        try
+        {
+            _task.Wait();
+        }
+        catch (AggregateException)
+        {
+            // It was stopped.
+        }
+        _stop.Dispose();
+        _room.Dispose();
+    }
+}

@@ -1,0 +1,89 @@
+using System.Globalization;
+using YamlDotNet.Core;
+using YamlDotNet.RepresentationModel;
+
+namespace Vembar.Core;
+
+/// <summary>A YAML file of the user's: read whole, every mistake told with its line.</summary>
+internal sealed class YamlFile
+{
+    private const long Longest = 1 << 20;
+    private readonly string _path;
+    private readonly string _code;
+    private readonly string _what;
+    private readonly string _page;
+    private readonly List<string> _problems = [];
+
+    private YamlFile(string path, string what, string code, string page, YamlMappingNode root)
+    {
+        _path = path;
+        _what = what;
+        _code = code;
+        _page = page;
+        Root = root;
+    }
+
+    /// <summary>Reads a file whose top is a mapping.</summary>
+    /// <param name="path">The file.</param>
+    /// <param name="what">What it is, with its article ("a work order").</param>
+    /// <param name="code">The code of errors in it.</param>
+    /// <param name="page">The page that describes it.</param>
+    /// <exception cref="VembarException">It is not there, too long, or not YAML of that form.</exception>
+    public static YamlFile Load(string path, string what, string code, string page)
+    {
+        string text;
+        try
+        {
+            if (new FileInfo(path).Length > Longest)
+                throw VembarException.Input(code, $"'{path}' is too long to be {what}");
+            text = File.ReadAllText(path);
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, $"read {what.Replace("a ", "the ", StringComparison.Ordinal)}", path) is { } error)
+        {
+            throw error;
+        }
+        try
+        {
+            var yaml = new YamlStream();
+            yaml.Load(new StringReader(text));
+            return yaml.Documents is [{ RootNode: YamlMappingNode root }] ? new YamlFile(path, what, code, page, root)
+                : throw VembarException.Input(code, $"'{path}' is not {what}: it must be a mapping", $"See {page}.");
+        }
+        catch (YamlException problem)
+        {
+            throw VembarException.Input(code, string.Create(CultureInfo.InvariantCulture, $"'{path}', line {problem.Start.Line}: {problem.Message.Split('\n')[0]}"), "Mend the YAML.");
+        }
+    }
+
+    public YamlMappingNode Root { get; }
+
+    /// <summary>Keeps a mistake.</summary>
+    public void Wrong(YamlNode node, string problem) => _problems.Add(string.Create(CultureInfo.InvariantCulture, $"line {node.Start.Line}: {problem}"));
+
+    /// <summary>Keeps a mistake that has no line.</summary>
+    public void Wrong(string problem) => _problems.Add(problem);
+
+    public bool IsSound => _problems.Count == 0;
+
+    /// <summary>A mapping of names to texts; null, and a mistake kept, when it is something else or has names that are not known.</summary>
+    public Dictionary<string, string>? Fields(YamlNode node, params IReadOnlyList<string> known)
+    {
+        if (node is not YamlMappingNode map || map.Children.Any(c => c.Key is not YamlScalarNode || c.Value is not YamlScalarNode))
+        {
+            Wrong(node, $"a mapping of {string.Join(", ", known)} to texts is wanted");
+            return null;
+        }
+        var fields = map.Children.ToDictionary(c => ((YamlScalarNode)c.Key).Value ?? "", c => ((YamlScalarNode)c.Value).Value ?? "");
+        foreach (var key in map.Children.Keys.Where(k => !known.Contains(((YamlScalarNode)k).Value ?? "")))
+            Wrong(key, $"'{key}' is not known here; known are {string.Join(", ", known)}");
+        return fields;
+    }
+
+    /// <summary>All mistakes, told together.</summary>
+    /// <exception cref="VembarException">There are any.</exception>
+    public void Throw()
+    {
+        if (_problems.Count > 0)
+            throw VembarException.Input(_code, $"'{_path}' is not {_what.Replace("a ", "a valid ", StringComparison.Ordinal)}: {_problems[0]}", $"See {_page}.", _problems.Count > 1 ? _problems : []);
+    }
+}
