@@ -43,6 +43,7 @@ internal sealed record DiskJson(string Scheme, string Format, long Bytes, int Se
 internal sealed record VolumeJson(
     int Number, long Start, long Bytes, string FileSystem, string Label, long? BytesUsed, string Role, string Problem, WindowsJson? Windows, long? Files, long? BytesTaken, IReadOnlyList<LeftOut>? LeftOut);
 internal sealed record SurveyJson(string Source, DiskJson? Disk, IReadOnlyList<VolumeJson> Volumes, IReadOnlyList<string> Warnings);
+internal sealed record ReadyJson(string Source, int? Volume, string Verdict, WindowsJson? Windows, IReadOnlyList<Finding> Findings);
 internal sealed record DemoJson(string Folder, long Files, long Bytes, double Seconds, bool Ok, IReadOnlyList<DemoCheckJson> Checks);
 internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 
@@ -58,6 +59,7 @@ internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 [JsonSerializable(typeof(DropJson))]
 [JsonSerializable(typeof(DeployJson))]
 [JsonSerializable(typeof(SurveyJson))]
+[JsonSerializable(typeof(ReadyJson))]
 [JsonSerializable(typeof(HistoryJson))]
 [JsonSerializable(typeof(RewindJson))]
 [JsonSerializable(typeof(ImageJson))]

@@ -23,7 +23,7 @@ internal static class Program
             root.Options.Add(option);
         foreach (var command in (VembarCommand[])
         [
-            Commands.SurveyCommand.Create(), Commands.CaptureCommand.Create(), Commands.ListCommand.Create(), Commands.ShowCommand.Create(), Commands.FilesCommand.Create(),
+            Commands.SurveyCommand.Create(), Commands.ReadyCommand.Create(), Commands.CaptureCommand.Create(), Commands.ListCommand.Create(), Commands.ShowCommand.Create(), Commands.FilesCommand.Create(),
             Commands.TakeCommand.Create(), Commands.DiffCommand.Create(), Commands.VerifyCommand.Create(), Commands.CopyCommand.Create(), Commands.RetitleCommand.Create(), Commands.DropCommand.Create(),
             Commands.HistoryCommand.Create(), Commands.RewindCommand.Create(), Commands.CompactCommand.Create(), Commands.ServiceCommand.Create(),
             Commands.DeployCommand.Create(), Commands.DemoCommand.Create(), Commands.CompletionCommand.Create(),

@@ -73,6 +73,8 @@ internal static class SharedOptions
 
     public static Argument<string> Source() => new("SOURCE") { Description = "A disk image (raw, VHD, VHDX, QCOW2, VMDK), a block device, or a folder that is the root of a Windows volume" };
 
+    public static Option<string?> Rules() => new("--rules") { Description = "Check the organisation's own rules too, from a YAML file", HelpName = "FILE" };
+
     public static Option<int?> Volume() => new("--volume") { Description = "Which volume of a disk, where it is not the one that holds Windows", HelpName = "N" };
 
     public static Argument<string> Archive(string description) => new("ARCHIVE") { Description = description };

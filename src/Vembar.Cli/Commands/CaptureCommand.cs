@@ -24,13 +24,15 @@ internal static class CaptureCommand
         var basedOn = new Option<string?>("--based-on") { Description = "Store only what the archive OTHER lacks; reading then needs OTHER beside the archive or under --base", HelpName = "OTHER" };
         var verify = new Option<bool>("--verify") { Description = "Read the whole archive afterwards and check every byte" };
         var reread = new Option<bool>("--reread") { Description = "Read every file, also those that an earlier image of this folder has unchanged" };
+        var accept = new Option<bool>("--accept-unready") { Description = "Capture although the readiness checks stand against it; what they found is kept with the image" };
+        var rules = SharedOptions.Rules();
         var wait = SharedOptions.Wait();
         return new VembarCommand("capture", "Make an image of a generalized install and add it to an archive",
             "vembar capture vembar-demo/references/lending-desk desks.vmb --name \"Lending desk\" --version 2026.09",
             "vembar capture vembar-demo/references/reading-room desks.vmb --name \"Reading room\" --effort dense --verify",
             "vembar capture /mnt/reference desks.vmb --name Bookmobile --leave-out \"**/*.iso\" --label site=valley",
             "vembar capture vembar-demo/references/bookmobile bookmobile.vmb --name Bookmobile --based-on desks.vmb")
-            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, volume, skip, basedOn, verify, reread, wait, SharedOptions.Base)
+            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, volume, skip, basedOn, verify, reread, accept, rules, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var request = new CaptureRequest
@@ -48,6 +50,8 @@ internal static class CaptureCommand
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     LeaveOut = [.. parse.GetRequiredValue(leaveOut), .. Patterns(parse.GetValue(leaveOutFile))],
                     KeepAll = parse.GetValue(keepAll),
+                    AcceptUnready = parse.GetValue(accept),
+                    Rules = parse.GetValue(rules),
                     Reread = parse.GetValue(reread),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 };
@@ -98,6 +102,8 @@ internal static class CaptureCommand
             Session.Line($"  {Text.Size(stats.BytesRead)} in {Text.Count(stats.FilesRead, "file")} were read; the others are as an earlier image of this folder has them, or second names");
         Session.Line($"  the archive grew by {Text.Size(stats.BytesStored)}");
         Session.Line($"  took {Text.Duration(stats.Seconds)}{(stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "")}");
+        foreach (var finding in (image.Findings ?? []).Where(f => f.Severity != Core.Windows.Severity.Note))
+            Session.Line($"  {finding.Severity.ToString().ToLowerInvariant()}  {finding.Check}: {Text.Safe(finding.Text)}");
         if (result.LeftOut.Count > 0)
         {
             Session.Line();

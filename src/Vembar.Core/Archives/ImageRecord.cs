@@ -20,7 +20,7 @@ public sealed record HistoryEntry
 /// <summary>Where an image comes from.</summary>
 public sealed record ImageOrigin
 {
-    /// <summary>"folder" or "image".</summary>
+    /// <summary>"folder", "volume" or "image".</summary>
     public required string Kind { get; init; }
 
     /// <summary>The path, or the archive and number it was made from.</summary>
@@ -96,6 +96,10 @@ public sealed record ImageRecord
 
     /// <summary>What was done to make it, oldest first.</summary>
     public IReadOnlyList<HistoryEntry> History { get; init; } = [];
+
+    /// <summary>What the readiness checks found when it was captured; the worst first.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public IReadOnlyList<Windows.Finding>? Findings { get; init; }
 
     /// <summary>Members that a newer program wrote; kept as they are.</summary>
     [JsonExtensionData]

@@ -52,6 +52,12 @@ public sealed record CaptureRequest
     /// <summary>Whether to read every file, also those that an earlier image of the same source has unchanged.</summary>
     public bool Reread { get; init; }
 
+    /// <summary>Whether to capture an install although checks stand against it.</summary>
+    public bool AcceptUnready { get; init; }
+
+    /// <summary>A file of the organisation's own readiness rules; null for none.</summary>
+    public string? Rules { get; init; }
+
     /// <summary>How long to wait for another writer.</summary>
     public TimeSpan Wait { get; init; }
 }
@@ -100,6 +106,7 @@ public static class CaptureOperation
             });
         }
         var based = request.BasedOn is null ? null : Checks.Collect(problems, () => BaseOf(request));
+        var rules = Checks.Collect(problems, () => request.Rules is null ? [] : ReadinessRule.Read(request.Rules));
         Checks.Throw(problems);
 
         // What a new archive is based on may lie anywhere; later it is looked for beside the archive or where --base says.
@@ -108,6 +115,8 @@ public static class CaptureOperation
         var warnings = new List<string>(found!.Warnings);
         var source = found.Source;
         var install = ReadInstall(source, warnings);
+        var findings = install is null && WindowsInstall.FindFolder(source) is null ? null : Readiness.Check(source, rules!, null);
+        Refuse(request, findings);
         using var writer = ArchiveWriter.Open(place, create: true, request.Effort, request.Wait, layer, based is null ? [] : [based]);
         // A base that is missing is told before anything is read.
         _ = writer.Base.Bases;
@@ -157,6 +166,7 @@ public static class CaptureOperation
             Folders = tree.Folders,
             Bytes = tree.Bytes,
             Origin = new ImageOrigin { Kind = source.Kind, From = Path.GetFullPath(request.Source), Identity = source.Identity, Program = Checks.ProgramVersion },
+            Findings = findings,
             History = [new HistoryEntry { Time = began, Action = "capture", Details = [$"from {Path.GetFullPath(request.Source)}{(found.Volume is { } volume ? $", volume {volume.Number}" : "")}"] }],
         };
         record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
@@ -170,6 +180,15 @@ public static class CaptureOperation
         const int Many = 250_000;
         if (files >= Many)
             GC.Collect(GC.MaxGeneration, GCCollectionMode.Aggressive, blocking: true, compacting: true);
+    }
+
+    private static void Refuse(CaptureRequest request, IReadOnlyList<Finding>? findings)
+    {
+        var stops = (findings ?? []).Where(f => f.Severity == Severity.Stop).ToList();
+        if (stops.Count == 0 || request.AcceptUnready)
+            return;
+        throw VembarException.Input("not-ready", $"'{request.Source}' is not ready to be captured: {(stops.Count == 1 ? stops[0].Text : $"{stops.Count} findings stand against it")}",
+            "Mend them on the reference, or capture it all the same with --accept-unready.", [.. stops.Select(f => $"{f.Check}: {f.Text} ({f.Found}). {f.Mend}")]);
     }
 
     private static BaseArchive BaseOf(CaptureRequest request)

@@ -397,6 +397,16 @@ public sealed class FolderSource : ISource
     });
 
     /// <inheritdoc/>
+    public byte[]? ReadStart(WindowsPath path, int count) => Guarded(path, at =>
+    {
+        if (at is null || !File.Exists(at))
+            return null;
+        using var handle = Posix.OpenRead(null, PosixName.Encode(at));
+        var bytes = new byte[count];
+        return bytes[..Posix.Read(handle, bytes, 0)];
+    });
+
+    /// <inheritdoc/>
     public void Dispose() => _root.Dispose();
 }
 

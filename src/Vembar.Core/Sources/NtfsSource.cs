@@ -370,8 +370,7 @@ public sealed class NtfsSource : ISource
         return bytes[..data.Read(bytes, 0)];
     });
 
-    /// <summary>The first bytes of a file; null when there is none.</summary>
-    /// <exception cref="VembarException">It cannot be read.</exception>
+    /// <inheritdoc/>
     public byte[]? ReadStart(WindowsPath path, int count) => With(path, volume =>
     {
         if (Locate(volume, path) is not { } reference)

@@ -12,6 +12,10 @@ public interface ISource : IFileView, IDisposable
     /// <summary>Tells it from any other that has been at the same path; empty when that cannot be told.</summary>
     string Identity { get; }
 
+    /// <summary>The first bytes of a file; null when there is none.</summary>
+    /// <exception cref="VembarException">It cannot be read.</exception>
+    byte[]? ReadStart(WindowsPath path, int count);
+
     /// <summary>Walks over everything.</summary>
     /// <param name="exclusions">What to leave out.</param>
     /// <param name="avoid">A file that is never captured, wherever it turns up: the archive that is being written.</param>
