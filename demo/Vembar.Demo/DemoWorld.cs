@@ -56,6 +56,23 @@ public static class DemoWorld
         return (files + kit.Files, bytes + kit.Bytes);
     }
 
+    /// <summary>The spoiled references: names below "spoiled", and the readiness check that finds each.</summary>
+    public static IReadOnlyList<(string Name, string Check)> Spoiled => SpoiledDisks.All;
+
+    /// <summary>Puts the references onto virtual disks, and makes the spoiled ones.</summary>
+    /// <param name="folder">A folder with the world.</param>
+    /// <param name="cancellation">Ends it.</param>
+    public static void MakeDisks(string folder, CancellationToken cancellation)
+    {
+        foreach (var edition in s_editions)
+        {
+            var reference = Path.Combine(folder, "references", edition.Folder);
+            var bytes = new DirectoryInfo(reference).EnumerateFiles("*", SearchOption.AllDirectories).Where(f => !f.Name.EndsWith("file.sys", StringComparison.Ordinal)).Sum(f => f.Length);
+            ReferenceDisk.Make(reference, bytes, Path.Combine(folder, "disks", $"{edition.Folder}.vhdx"), cancellation);
+        }
+        SpoiledDisks.Make(Path.Combine(folder, "disks", $"{s_editions[0].Folder}.vhdx"), Path.Combine(folder, "spoiled"));
+    }
+
     /// <summary>Makes the driver packages, answer files, work orders and house files alone.</summary>
     public static (long Files, long Bytes) MakeKit(string folder)
     {

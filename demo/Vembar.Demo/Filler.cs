@@ -49,6 +49,13 @@ internal sealed class Filler
     }
 
     /// <summary>Bytes that do not compress.</summary>
+    public byte[] Bytes(int count)
+    {
+        var bytes = new byte[count];
+        Noise(bytes);
+        return bytes;
+    }
+
     public void Noise(Span<byte> to)
     {
         var at = 0;

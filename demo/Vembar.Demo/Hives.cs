@@ -17,11 +17,17 @@ internal static class Hives
     private static byte[] Settled(byte[] hive)
     {
         BinaryPrimitives.WriteInt64LittleEndian(hive.AsSpan(12), DemoWorld.Epoch.ToFileTimeUtc());
+        Seal(hive);
+        return hive;
+    }
+
+    /// <summary>Sets the checksum of a hive's first block.</summary>
+    public static void Seal(byte[] hive)
+    {
         uint sum = 0;
         for (var i = 0; i < 508; i += 4)
             sum ^= BinaryPrimitives.ReadUInt32LittleEndian(hive.AsSpan(i));
         BinaryPrimitives.WriteUInt32LittleEndian(hive.AsSpan(508), sum);
-        return hive;
     }
 
     public static byte[] System(DemoEdition edition) => Make("SYSTEM", hive =>

@@ -92,7 +92,7 @@ public sealed class VembarException : Exception
             0 when failure is VembarException own => own,
             0 when failure is IOException => new(ErrorKind.Surroundings, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
             0 => null,
-            -1 => new(ErrorKind.Surroundings, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}", "Install the library (Debian: libhivex0, libzstd1).", null, failure),
+            -1 => new(ErrorKind.Surroundings, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}", "Install the library (Debian: libhivex0, libzstd1, ntfs-3g).", null, failure),
             Errno.NoSpace or Errno.Quota => new(ErrorKind.Surroundings, "no-room", $"could not {doing} '{path}': no room left on the device", "Make room there or choose another place; what was there before is unchanged.", null, failure),
             Errno.AccessDenied or Errno.NotPermitted => new(ErrorKind.Surroundings, "no-permission", $"could not {doing} '{path}': permission denied", "Run as a user who may, or choose another place.", null, failure),
             Errno.ReadOnly => new(ErrorKind.Surroundings, "read-only", $"could not {doing} '{path}': the file system is read-only", "Choose a place that can be written.", null, failure),

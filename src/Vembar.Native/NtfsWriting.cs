@@ -14,8 +14,9 @@ public sealed unsafe partial class NtfsVolume
     /// <param name="isFolder">Whether it is a folder.</param>
     /// <param name="security">The number of a descriptor that the volume has, from <see cref="NtfsFile.SecurityId"/>; 0 for that of the folder itself, which is what most hand down.</param>
     /// <param name="shown">What it is, for messages.</param>
+    /// <param name="compressed">Whether it is compressed; null for as the folder is.</param>
     /// <exception cref="NativeException">There is one already, no room, or the volume is open for reading only.</exception>
-    public NtfsFile Create(NtfsFile folder, string name, bool isFolder, uint security, string shown)
+    public NtfsFile Create(NtfsFile folder, string name, bool isFolder, uint security, string shown, bool? compressed = null)
     {
         const uint TypeFile = 0x8000, TypeFolder = 0x4000;
         // The library itself neither looks at names nor at how the volume was opened.
@@ -25,6 +26,8 @@ public sealed unsafe partial class NtfsVolume
             throw new NativeException("make", shown, name.Length > 255 ? Errno.NameTooLong : Errno.Invalid);
         if (security == 0)
             security = folder.SecurityId;
+        // The library has no other way to say so than the folder's attribute, which is set for as long as this takes.
+        using var asFolder = folder.Pretending(compressed);
         fixed (char* characters = name)
         {
             var inode = ntfs_create(folder.Handle, security, characters, (byte)name.Length, isFolder ? TypeFolder : TypeFile);
@@ -54,6 +57,22 @@ public sealed unsafe partial class NtfsFile
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_dos_name(nint inode, nint folder, byte* value, nuint size, int flags);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_add(nint inode, uint type, char* name, byte nameLength, byte* value, long size);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_link(nint inode, nint folder, char* name, byte length);
+
+    private const uint CompressedAttribute = 0x800;
+
+    /// <summary>Makes this folder look compressed or not to the library, in memory alone, until that is disposed of.</summary>
+    internal Restoring Pretending(bool? compressed)
+    {
+        var before = At<uint>(FlagsAt);
+        if (compressed is { } wanted)
+            Unsafe.WriteUnaligned((byte*)Handle + FlagsAt, wanted ? before | CompressedAttribute : before & ~CompressedAttribute);
+        return new Restoring(this, before);
+    }
+
+    internal readonly struct Restoring(NtfsFile file, uint before) : IDisposable
+    {
+        public void Dispose() => Unsafe.WriteUnaligned((byte*)file.Handle + FlagsAt, (file.At<uint>(FlagsAt) & ~CompressedAttribute) | (before & CompressedAttribute));
+    }
 
     /// <summary>The number under which the volume keeps this file's security descriptor; 0 when it has one of its own.</summary>
     public uint SecurityId => At<uint>(SecurityIdAt);

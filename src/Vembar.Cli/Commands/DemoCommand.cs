@@ -15,7 +15,13 @@ internal static class DemoCommand
             Validators = { result => { if (result.Tokens.Count == 1 && !(int.TryParse(result.Tokens[0].Value, out var n) && n is >= 1 and <= 200)) result.AddError($"--scale {result.Tokens[0].Value}: a number from 1 to 200 is wanted"); } },
         };
         var worldOnly = new Option<bool>("--world-only") { Description = "Make the world and stop" };
+        var withoutDisks = new Option<bool>("--without-disks") { Description = "With --world-only: leave out the virtual disks, make the reference installs as folders alone" };
         return new VembarCommand("demo", "Make a made-up library network and walk through the whole story with it", "vembar demo", "vembar demo /tmp/world --scale 4 --world-only")
-            .With(folder, scale, worldOnly).Does((parse, session) => DemoStory.Run(parse.GetRequiredValue(folder), parse.GetValue(scale), parse.GetValue(worldOnly), session));
+            .With(folder, scale, worldOnly, withoutDisks).Does((parse, session) =>
+            {
+                if (parse.GetValue(withoutDisks) && !parse.GetValue(worldOnly))
+                    throw new Core.VembarException(Core.ErrorKind.Usage, "disks-needed", "the demo's story needs its disks", "Give --world-only with --without-disks.");
+                return DemoStory.Run(parse.GetRequiredValue(folder), parse.GetValue(scale), parse.GetValue(worldOnly), !parse.GetValue(withoutDisks), session);
+            });
     }
 }

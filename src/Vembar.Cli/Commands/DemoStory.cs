@@ -25,7 +25,7 @@ internal sealed class DemoStory
         _session = session;
     }
 
-    public static int Run(string folder, int scale, bool worldOnly, Session session)
+    public static int Run(string folder, int scale, bool worldOnly, bool disks, Session session)
     {
         if (File.Exists(folder))
             throw VembarException.Input("not-a-folder", $"'{folder}' is a file", "Name a new or empty folder.");
@@ -37,7 +37,7 @@ internal sealed class DemoStory
         (long Files, long Bytes) made;
         try
         {
-            made = story.MakeWorld(scale);
+            made = story.MakeWorld(scale, disks);
         }
         catch (Exception failure) when (!existed && failure is OperationCanceledException or IOException or AggregateException)
         {
@@ -63,11 +63,13 @@ internal sealed class DemoStory
             Session.Line(text);
     }
 
-    private (long Files, long Bytes) MakeWorld(int scale)
+    private (long Files, long Bytes) MakeWorld(int scale, bool disks)
     {
-        Say($"Making the world of Tarn Valley Libraries in {_folder}: three reference installs, four driver packages, answer files, work orders.");
+        Say($"Making the world of Tarn Valley Libraries in {_folder}: three reference installs, as folders{(disks ? " and on virtual disks, with spoiled ones beside them" : "")}; four driver packages, answer files, work orders.");
         var clock = Stopwatch.StartNew();
         var made = DemoWorld.Make(_folder, scale, _session.Cancellation);
+        if (disks)
+            DemoWorld.MakeDisks(_folder, _session.Cancellation);
         Say($"  {Text.Count(made.Files, "file")}, {Text.Size(made.Bytes)}, in {Text.Duration(clock.Elapsed.TotalSeconds)}");
         Say("");
         return made;
@@ -78,12 +80,15 @@ internal sealed class DemoStory
     private void Walk()
     {
         var archive = At("desks.vmb");
-        Step("Find out what there is: which Windows, which state, what a capture would take.", "survey", At("references/lending-desk"));
+        Step("Find out what is on the reference machine's disk: partitions, Windows, its state, what a capture would take.", "survey", At("disks/lending-desk.vhdx"));
+        Step("May it be captured? Read from the install's own files and hives; the disk is not written to.", "ready", At("disks/lending-desk.vhdx"), "--rules", At("house/readiness.yaml"));
+        Step("Another one may not: it was started and used again.", 1, "ready", At("spoiled/not-generalized.qcow2"));
+        CheckSpoiled();
         Step("Capture the lending desk into a new archive. Page file, temporary files and the like stay out.",
-            "capture", At("references/lending-desk"), archive, "--name", "Lending desk", "--version", "2026.09");
+            "capture", At("disks/lending-desk.vhdx"), archive, "--name", "Lending desk", "--version", "2026.09");
         var before = new FileInfo(archive).Length;
         Step("Add the reading room to the same archive. What the two have in common is not stored again.",
-            "capture", At("references/reading-room"), archive, "--name", "Reading room", "--version", "2026.09");
+            "capture", At("disks/reading-room.vhdx"), archive, "--name", "Reading room", "--version", "2026.09");
         var grown = new FileInfo(archive).Length - before;
         Check("the second edition costs less than half of the first", grown * 2 < before, $"{Text.Size(before)}, then {Text.Size(grown)} more");
         Say("");
@@ -96,15 +101,29 @@ internal sealed class DemoStory
         Say("");
         Step("See what the archive holds now.", "list", archive);
         Step("Check every byte of it.", "verify", archive);
-        Step("Deploy the serviced lending desk into a folder, with a name for this machine, and read it back.",
-            "deploy", $"{archive}#Lending desk, serviced", At("deployed"), "--computer-name", "TVL-DESK-014", "--verify");
+        Step("Deploy the serviced lending desk onto the disk of a new machine, with a name of its own, and read it back. The disk is divided, formatted, and made one that starts.",
+            "deploy", $"{archive}#Lending desk, serviced", At("desk-014.vhdx"), "--size", "3 GiB", "--computer-name", "TVL-DESK-014", "--verify");
+        Step("Look at that disk as at any other.", "survey", At("desk-014.vhdx"));
         Say("Compared with the reference and with what was changed:");
-        Compare(At("references/lending-desk"), At("deployed"));
+        Compare(At("disks/lending-desk.vhdx"), At("desk-014.vhdx"));
+        Say("");
+    }
+
+    private void CheckSpoiled()
+    {
+        foreach (var (name, check) in DemoWorld.Spoiled)
+        {
+            var result = ReadyOperation.Run(At($"spoiled/{name}.qcow2"), null, null, new System.Progress<OperationProgress>(), _session.Cancellation);
+            var stops = result.Findings.Where(f => f.Severity == Severity.Stop).ToList();
+            Check($"'{name}' is refused for its reason", stops.Count > 0 && stops.All(f => f.Check == check), stops.Count > 0 ? stops[0].Found : "nothing was found");
+        }
         Say("");
     }
 
     // The program starts itself, so that the demo shows just what a person would see.
-    private void Step(string why, params string[] arguments)
+    private void Step(string why, params string[] arguments) => Step(why, ExitCode.Done, arguments);
+
+    private void Step(string why, int expected, params string[] arguments)
     {
         _session.Cancellation.ThrowIfCancellationRequested();
         _step++;
@@ -126,8 +145,8 @@ internal sealed class DemoStory
         foreach (var line in (output + error.Result).TrimEnd().Split('\n'))
             Say(line.Length > 0 ? $"   {line}" : "");
         Say("");
-        _checks.Add(new DemoCheckJson($"vembar {arguments[0]}", process.ExitCode == 0, $"exit code {process.ExitCode}"));
-        if (process.ExitCode != 0)
+        _checks.Add(new DemoCheckJson($"vembar {arguments[0]}", process.ExitCode == expected, $"exit code {process.ExitCode}"));
+        if (process.ExitCode != expected)
             throw VembarException.Input("demo-failed", $"step {_step} of the demo ended with exit code {process.ExitCode}", "What it printed stands above.");
     }
 
@@ -141,21 +160,23 @@ internal sealed class DemoStory
 
     private void Compare(string reference, string deployed)
     {
-        using var before = FolderSource.Open(reference);
-        using var after = FolderSource.Open(deployed);
+        using var before = FoundSource.Open(reference, null);
+        using var after = FoundSource.Open(deployed, null);
         var rules = new Exclusions([], keepAll: false);
-        var expected = Flat(before.Walk(rules, null, false, null, _session.Cancellation).Root).ToDictionary(n => n.Path);
-        var found = Flat(after.Walk(rules, null, false, null, _session.Cancellation).Root).ToDictionary(n => n.Path);
-        var same = expected.Count(e => found.TryGetValue(e.Key, out var f) && f.Length == e.Value.Length && f.Entry.Modified == e.Value.Entry.Modified && SameBytes(Path.Combine(reference, e.Key.ToString()), Path.Combine(deployed, e.Key.ToString())));
-        var changed = expected.Keys.Where(p => !found.ContainsKey(p) || found[p].Length != expected[p].Length || !SameBytes(Path.Combine(reference, p.ToString()), Path.Combine(deployed, p.ToString()))).ToList();
-        Check("every file of the reference is there unchanged, but for the SYSTEM hive", changed is [var only] && only.Name == "SYSTEM" && same == expected.Count - 1, $"{Text.Number(same)} of {Text.Number(expected.Count)} the same");
+        var expected = Flat(before.Source.Walk(rules, null, false, null, _session.Cancellation).Root).ToDictionary(n => n.Path.ToString());
+        var found = Flat(after.Source.Walk(rules, null, false, null, _session.Cancellation).Root).ToDictionary(n => n.Path.ToString());
+        var changed = expected.Where(e => !found.TryGetValue(e.Key, out var f) || !SameBytes(before.Source, e.Value, after.Source, f)).Select(e => e.Key).ToList();
+        Check("every file of the reference is there unchanged, but for the SYSTEM hive", changed is [var only] && only.EndsWith("/SYSTEM", StringComparison.Ordinal), $"{Text.Number(expected.Count - changed.Count)} of {Text.Number(expected.Count)} the same");
+        var other = expected.Where(e => !changed.Contains(e.Key) && !SameMetadata(e.Value.Entry, found[e.Key].Entry)).Select(e => e.Key).ToList();
+        Check("times, attributes, permissions, streams, links, short names are as they were", other.Count == 0, other.Count == 0 ? $"{Text.Number(expected.Count)} files" : string.Join(", ", other.Take(5)));
         var added = found.Keys.Where(p => !expected.ContainsKey(p)).ToList();
-        Check("added are the drivers and the answer file, nothing else", added.All(p => p.ToString() is var t && (t.Contains("/FileRepository/cor", StringComparison.Ordinal) || t.StartsWith("Windows/INF/oem", StringComparison.Ordinal) || t == "Windows/System32/drivers/corstor.sys" || t == "Windows/Panther/unattend.xml")), Text.Count(added.Count, "file"));
-        using var system = WindowsInstall.OpenHive(after, "Windows", "SYSTEM");
+        Check("added are the drivers and the answer file, nothing else", added.All(t => t.Contains("/FileRepository/cor", StringComparison.Ordinal) || t.StartsWith("Windows/INF/oem", StringComparison.Ordinal) || t is "Windows/System32/drivers/corstor.sys" or "Windows/Panther/unattend.xml"), Text.Count(added.Count, "file"));
+        using var system = WindowsInstall.OpenHive(after.Source, "Windows", "SYSTEM");
         var drivers = DriverDatabase.Read(system);
         Check("both drivers are in the driver database", drivers.Count == 2, string.Join(", ", drivers.Select(d => $"{d.Inf} = {d.OriginalInf} {d.Version}")));
         Check("the storage driver starts with Windows", WindowsInstall.ControlSet(system)?.Key(@"Services\corstor")?.GetDword("Start") == 0, "service corstor, start 0");
-        var answers = File.ReadAllText(Path.Combine(deployed, "Windows/Panther/unattend.xml"));
+        const int Longest = 1 << 20;
+        var answers = System.Text.Encoding.UTF8.GetString(after.Source.ReadFile(WindowsPath.Parse("Windows/Panther/unattend.xml"), Longest) ?? []);
         Check("the answer file gives this machine its name", answers.Contains("<ComputerName>TVL-DESK-014</ComputerName>", StringComparison.Ordinal), "TVL-DESK-014");
         var linked = found.Values.GroupBy(n => n.Entry.LinkGroup).Count(g => g.Key != 0);
         var linkedBefore = expected.Values.GroupBy(n => n.Entry.LinkGroup).Count(g => g.Key != 0);
@@ -163,21 +184,27 @@ internal sealed class DemoStory
     }
 
     private static IEnumerable<SourceNode> Flat(SourceNode folder) =>
-        folder.Children!.SelectMany(c => c.Children is null ? [c] : Flat(c));
+        folder.Children!.SelectMany(c => c.Children is { Count: > 0 } ? Flat(c) : [c]);
 
-    private static bool SameBytes(string a, string b)
+    private static bool SameMetadata(TreeEntry a, TreeEntry b) => a.Attributes == b.Attributes && a.Created == b.Created && a.Modified == b.Modified && a.Accessed == b.Accessed && a.Changed == b.Changed && a.ShortName == b.ShortName
+        && a.SameSecurityAs(b) && (a.Reparse ?? []).AsSpan().SequenceEqual(b.Reparse) && (a.ObjectId ?? []).AsSpan().SequenceEqual(b.ObjectId) && a.ExtendedAttributes.Count == b.ExtendedAttributes.Count && a.StreamNames.SequenceEqual(b.StreamNames);
+
+    private static bool SameBytes(ISource one, SourceNode a, ISource other, SourceNode b)
     {
-        using var left = File.OpenRead(a);
-        using var right = File.OpenRead(b);
-        if (left.Length != right.Length)
+        if (a.Kind != b.Kind || a.Length != b.Length)
             return false;
+        if (a.Kind != EntryKind.File)
+            return true;
+        using var left = one.Open(a);
+        using var right = other.Open(b);
         var bytes = new byte[1 << 16];
         var others = new byte[1 << 16];
-        int count;
-        while ((count = left.Read(bytes)) > 0)
+        for (var at = 0L; at < a.Length;)
         {
-            if (right.ReadAtLeast(others.AsSpan(0, count), count, false) != count || !bytes.AsSpan(0, count).SequenceEqual(others.AsSpan(0, count)))
+            var count = left.Read(bytes, at);
+            if (count == 0 || right.Read(others.AsSpan(0, count), at) != count || !bytes.AsSpan(0, count).SequenceEqual(others.AsSpan(0, count)))
                 return false;
+            at += count;
         }
         return true;
     }

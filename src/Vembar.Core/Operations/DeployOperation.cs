@@ -70,7 +70,7 @@ public static class DeployOperation
         var problems = new List<VembarException>();
         using var archive = Checks.Collect(problems, () => ArchiveReader.Open(request.Image.Archive));
         var image = archive is null ? null : Checks.Collect(problems, () => archive.Find(request.Image.Which));
-        var isDisk = request.Size is not null || request.Volume is not null || request.Layout is not null || request.MayErase is not null || (Path.Exists(request.Target) && !Directory.Exists(request.Target));
+        var isDisk = request.Size is not null || request.Volume is not null || request.Layout is not null || request.MayErase is not null || (Path.Exists(request.Target) ? !Directory.Exists(request.Target) : IsDiskName(request.Target));
         var layout = isDisk && request.Volume is null ? Checks.Collect(problems, () => DiskLayout.Named(request.Layout ?? "uefi")) : null;
         Checks.Collect(problems, () =>
         {
@@ -252,6 +252,9 @@ public static class DeployOperation
         if (names.Count > 0)
             throw VembarException.Input("target-not-empty", $"{shown} is not empty: it holds {string.Join(", ", names.Take(5))}{(names.Count > 5 ? $" and {names.Count - 5} more" : "")}", "Keep what is there with --keep-existing, or make the disk anew with --erase.");
     }
+
+    // Nobody means a folder of such a name.
+    private static bool IsDiskName(string path) => Path.GetExtension(path).ToLowerInvariant() is ".vhdx" or ".vhd" or ".qcow2" or ".vmdk" or ".img" or ".raw";
 
     /// <summary>The format that a new disk image's name asks for.</summary>
     private static DiskFormat FormatFor(string path) => Path.GetExtension(path).ToLowerInvariant() switch

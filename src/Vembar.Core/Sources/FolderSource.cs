@@ -421,7 +421,8 @@ internal static class ExtendedAttributeList
         {
             var name = System.Text.Encoding.Latin1.GetBytes(values[i].Name);
             var record = new byte[(8 + name.Length + 1 + values[i].Value.Length + 3) / 4 * 4];
-            BinaryPrimitives.WriteInt32LittleEndian(record, i + 1 < values.Count ? record.Length : 0);
+            // On the volume the last record too says where it ends.
+            BinaryPrimitives.WriteInt32LittleEndian(record, record.Length);
             record[4] = values[i].Flags;
             record[5] = (byte)name.Length;
             BinaryPrimitives.WriteUInt16LittleEndian(record.AsSpan(6), (ushort)values[i].Value.Length);

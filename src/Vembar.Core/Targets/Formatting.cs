@@ -8,7 +8,7 @@ namespace Vembar.Core.Targets;
 /// Formats partitions with mkntfs(8) and mkfs.fat(8). Both work on a sparse file of the partition's size, of which then what
 /// holds data is copied to the partition's place: so no program needs to reach into a disk image, nor to be root.
 /// </summary>
-internal static class Formatting
+public static class Formatting
 {
     private const int Sector = 512;
 

@@ -193,7 +193,6 @@ internal sealed class NtfsTarget
             // A reparse point has nothing in it, and must be made so while it is empty.
             if (folder.Entry.Reparse is { } reparse)
                 made.SetReparse(reparse);
-            // Files made in a compressed folder are compressed only when they were themselves.
             made.Close(parent);
         }
         finally
@@ -207,7 +206,7 @@ internal sealed class NtfsTarget
         var id = item.Entry.Security;
         var known = 0u;
         var isKnown = !id.IsNone && _security.TryGetValue(id, out known);
-        var file = _volume.Create(parent, item.Entry.Name, isFolder, known, item.Path.ToString());
+        var file = _volume.Create(parent, item.Entry.Name, isFolder, known, item.Path.ToString(), item.Entry.Attributes?.HasFlag(WindowsAttributes.Compressed) ?? false);
         try
         {
             if (!id.IsNone && !isKnown)
@@ -388,10 +387,11 @@ internal sealed class NtfsTarget
     public IReadOnlyList<string> Verify(NtfsSource source, Action<long, long, string> report, CancellationToken cancellation)
     {
         var tree = source.Walk(new Exclusions([], keepAll: true), null, skipUnreadable: false, null, cancellation);
-        var found = new Dictionary<WindowsPath, SourceNode>();
+        // To the letter: names may differ in case alone.
+        var found = new Dictionary<string, SourceNode>(StringComparer.Ordinal);
         void Collect(SourceNode node)
         {
-            found[node.Path] = node;
+            found[node.Path.ToString()] = node;
             foreach (var child in node.Children ?? [])
                 Collect(child);
         }
@@ -401,7 +401,7 @@ internal sealed class NtfsTarget
         long done = 0, total = written.Sum(i => i.Entry.Length);
         Parallel.ForEach(written, new ParallelOptions { CancellationToken = cancellation }, item =>
         {
-            var difference = found.TryGetValue(item.Path, out var node) ? Difference(source, item, node) : "is not there";
+            var difference = found.TryGetValue(item.Path.ToString(), out var node) ? Difference(source, item, node) : "is not there";
             if (difference is not null)
                 differences.Add($"{item.Path}: {difference}");
             report(Interlocked.Add(ref done, item.Entry.Length), total, item.Path.ToString());
@@ -414,7 +414,7 @@ internal sealed class NtfsTarget
         // A further name of a file has the metadata of the first.
         var expected = (item.SameAs ?? item).Entry;
         var entry = node.Entry;
-        const WindowsAttributes Compared = WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive | WindowsAttributes.NotIndexed | WindowsAttributes.Reparse;
+        const WindowsAttributes Compared = WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive | WindowsAttributes.NotIndexed | WindowsAttributes.Compressed | WindowsAttributes.Reparse;
         if (node.Kind != expected.Kind || node.Length != expected.Length)
             return $"is a {node.Kind} of {node.Length} bytes, not a {expected.Kind} of {expected.Length}";
         if (expected.Modified is { } time && entry.Modified?.Ticks != time.Ticks)
