@@ -27,10 +27,13 @@ internal sealed class Bench(int times, string tree, string rows)
             Note($"Tree: `{tree}`, {files:N0} files, {bytes / 1048576.0:N0} MiB. {Environment.ProcessorCount} cores, {RuntimeInformation.FrameworkDescription}. Median of {times}.");
             Captures();
             Adding();
+            Changing();
             Looking();
             Servicing();
             Verifying();
             Deploying();
+            Volumes();
+            Million();
             WriteReport();
             return 0;
         }
@@ -119,7 +122,7 @@ internal sealed class Bench(int times, string tree, string rows)
         if (Wanted("capture dense") && times > 1)
         {
             // A smaller tree: this level takes minutes for a few hundred MiB.
-            Once($"{_vembar} demo {At("small")} --world-only --scale 6 -q");
+            Once($"{_vembar} demo {At("small")} --world-only --without-disks --scale 6 -q");
             var desk = $"{At("small")}/references/lending-desk";
             var clock = Once($"rm -f {At("d.vmb")}; {_vembar} capture {desk} {At("d.vmb")} --name x --effort dense --keep-all -q");
             var peer = Once($"mksquashfs {desk} {At("d.sq")} -comp zstd -Xcompression-level 19 -b 1M -quiet -no-progress");
@@ -158,11 +161,77 @@ internal sealed class Bench(int times, string tree, string rows)
         Row("add an unchanged tree, everything read", "≤ 1.3 × b3sum", $"time {Ratio(read)}, {m[1].MemoryKib / 1024} MiB", read <= 1.3);
     }
 
+    // A fiftieth of the files gets a line more; what the archive grows by is compared with those files, compressed.
+    private void Changing()
+    {
+        if (!Wanted("changed"))
+            return;
+        Once($"mkdir -p {At("changing")} && cp -r {tree}/. {At("changing")}/ && rm -f {At("x.vmb")} && {_vembar} capture {At("changing")} {At("x.vmb")} --name first -q");
+        var before = Length(At("x.vmb"));
+        Once($"cd {At("changing")} && find . -type f -size +0 | LC_ALL=C sort | awk 'NR % 50 == 0' > {At("changed")} && while IFS= read -r f; do echo 'one line more' >> \"$f\"; done < {At("changed")}; tar c -T {At("changed")} | zstd -5 -q -f -o {At("changed.zst")}");
+        var m = Once($"{_vembar} capture {At("changing")} {At("x.vmb")} --name second -q");
+        var grown = Length(At("x.vmb")) - before;
+        var rest = (double)(grown - Length(At("changed.zst"))) / before;
+        Note($"- 2 % changed: {m.Seconds:0.00} s; the archive grew by {grown:N0} bytes, the changed files are {Length(At("changed.zst")):N0} bytes as tar, zstd -5; the first capture was {before:N0} bytes");
+        Row("add a tree with 2 % of the files changed", "the changed files, compressed, and ≤ 0.3 %", $"{rest * 100:0.00} % beside them", rest <= 0.003);
+        Once($"rm -rf {At("changing")} {At("x.vmb")}");
+    }
+
+    // The same tree onto an NTFS volume and from it, beside the way through a mount. Needs root for the mount.
+    private void Volumes()
+    {
+        if (!Wanted("volume"))
+            return;
+        Base();
+        var (_, bytes) = Size(tree);
+        var size = $"{bytes * 3 / 2 / (1 << 20) + 2048} MiB";
+        Once($"mkdir -p {At("mnt")}");
+        var mount = $"rm -f {At("f.img")}; truncate -s 8G {At("f.img")} && mkntfs -F -Q -q -s 512 -c 4096 -p 0 -H 255 -S 63 {At("f.img")} && ntfs-3g {At("f.img")} {At("mnt")}";
+        var write = InTurn(
+            ($"rm -f {At("n.img")}", $"{_vembar} deploy {At("b.vmb")}#1 {At("n.img")} --size '{size}' -q"),
+            ($"umount {At("mnt")} 2>/dev/null; {mount}", $"unsquashfs -q -n -f -d {At("mnt")} {At("b.sq")} >/dev/null 2>&1; umount {At("mnt")}"));
+        Row("deploy to a disk image (NTFS)", "≤ 0.5 × unsquashfs through a FUSE mount", $"time {Ratio(write[0].Seconds / write[1].Seconds)}, {write[0].MemoryKib / 1024} MiB", write[0].Seconds <= 0.5 * write[1].Seconds && write[0].MemoryKib <= 400 * 1024);
+        var read = InTurn(
+            ($"rm -f {At("n.vmb")}", $"{_vembar} capture {At("f.img")} {At("n.vmb")} --name x --effort quick --keep-all -q"),
+            ($"ntfs-3g -o ro {At("f.img")} {At("mnt")}", $"tar c -C {At("mnt")} . 2>/dev/null | zstd -1 -T0 -q -f -o {At("n.tz")}; umount {At("mnt")}"));
+        Row("capture an NTFS volume, quick", "as fast as can be", $"time {Ratio(read[0].Seconds / read[1].Seconds)} × tar\\|zstd -1 through a FUSE mount, {read[0].MemoryKib / 1024} MiB", read[0].Seconds <= read[1].Seconds);
+        Once($"rm -f {At("n.img")} {At("f.img")} {At("n.vmb")} {At("n.tz")}");
+    }
+
+    private void Million()
+    {
+        if (!Wanted("million"))
+            return;
+        var files = Path.Combine("/dev/shm", $"vembar-million-{Environment.ProcessId}");
+        try
+        {
+            for (var folder = 0; folder < 1000; folder++)
+            {
+                var path = Path.Combine(files, $"{folder / 32}", $"{folder}");
+                Directory.CreateDirectory(path);
+                for (var file = 0; file < 1000; file++)
+                    File.WriteAllText(Path.Combine(path, $"f{file}.txt"), $"file {folder} {file}");
+            }
+            var capture = Once($"{_vembar} capture {files} {At("m.vmb")} --name m -q");
+            var again = Once($"{_vembar} capture {files} {At("m.vmb")} --name again -q");
+            var verify = Once($"{_vembar} verify {At("m.vmb")} -q");
+            var copy = Once($"{_vembar} copy {At("m.vmb")}#1 {At("mc.vmb")} -q");
+            var deploy = Once($"{_vembar} deploy {At("m.vmb")}#1 {files}-out -q");
+            var all = new[] { capture, again, verify, copy, deploy };
+            Row("memory at 1,000,000 files: capture, again, verify, copy, deploy", "≤ 400 MiB", string.Join(", ", all.Select(m => $"{m.MemoryKib / 1024}")) + " MiB", all.All(m => m.MemoryKib <= 400 * 1024));
+            Note($"- a million files: capture {capture.Seconds:0.0} s, again {again.Seconds:0.0} s, verify {verify.Seconds:0.0} s, copy {copy.Seconds:0.0} s, deploy {deploy.Seconds:0.0} s");
+        }
+        finally
+        {
+            Once($"rm -rf {files} {files}-out {At("m.vmb")} {At("mc.vmb")}");
+        }
+    }
+
     private void World()
     {
         if (File.Exists(At("w.vmb")))
             return;
-        Once($"{_vembar} demo {At("world")} --world-only --scale 33 -q");
+        Once($"{_vembar} demo {At("world")} --world-only --without-disks --scale 33 -q");
         Once($"for e in lending-desk reading-room bookmobile; do {_vembar} capture {At("world")}/references/$e {At("w.vmb")} --name $e -q --effort quick; done");
     }
 

@@ -39,7 +39,7 @@ public class BadInputTests(World world)
     {
         using var folder = new TempFolder();
         Refused(3, $"Did you mean '{world.At("references/lending-desk")}'?", "capture", world.At("references/lending-dek"), folder.At("a.vmb"), "--name", "x");
-        Refused(3, "is a file, not a folder", "capture", world.Archive, folder.At("a.vmb"), "--name", "x");
+        Refused(3, "is not an NTFS volume (unknown)", "capture", world.Archive, folder.At("a.vmb"), "--name", "x");
         Refused(3, "no folder", "capture", world.At("drivers"), folder.At("no/such/a.vmb"), "--name", "x");
         Refused(3, "there is no archive", "list", folder.At("none.vmb"));
         Refused(3, "2: Reading room", "show", world.Archive + "#7");
@@ -131,7 +131,7 @@ public class BadInputTests(World world)
         using var folder = new TempFolder();
         folder.Write("full/mine.txt", "mine");
         Refused(3, "is not empty", "deploy", world.Archive + "#1", folder.At("full"));
-        Refused(3, "is a file", "deploy", world.Archive + "#1", folder.At("full/mine.txt"));
+        Refused(3, "is there already, as a file or a disk", "deploy", world.Archive + "#1", folder.At("full/mine.txt"));
         Refused(3, "there is no folder", "deploy", world.Archive + "#1", folder.At("no/such"));
         // The kernel's own file system takes no files, not even root's.
         Refused(5, "cannot be written", "deploy", world.Archive + "#1", "/proc/self", "--keep-existing");

@@ -7,7 +7,7 @@ namespace Vembar.Cli.Tests;
 
 public class CommandTests(World world)
 {
-    private static readonly string[] s_commands = ["survey", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "deploy", "demo", "completion"];
+    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "deploy", "demo", "completion"];
 
     [Fact]
     public void EveryCommandHasHelpWithExamples()
@@ -50,7 +50,7 @@ public class CommandTests(World world)
         Assert.All(lines, l => Assert.Equal(l.TrimEnd(), l));
 
         var json = Vembar.Run("list", world.Archive, "--json").Json;
-        Assert.Equal(["archive", "id", "size", "leftOver", "images"], json.EnumerateObject().Select(p => p.Name));
+        Assert.Equal(["archive", "id", "size", "leftOver", "basedOn", "images"], json.EnumerateObject().Select(p => p.Name));
         var image = json.GetProperty("images")[0];
         foreach (var key in (string[])["number", "name", "version", "edition", "note", "labels", "product", "build", "architecture", "languages", "created", "root", "files", "folders", "bytes", "bytesAdded", "origin", "history"])
             Assert.True(image.TryGetProperty(key, out _), key);
@@ -165,7 +165,7 @@ public class CommandTests(World world)
         Assert.Equal(1, Vembar.Run("drop", archive + "#2", "--json").Json.GetProperty("imagesLeft").GetInt32());
         var verify = Vembar.Run("verify", archive, "--json").Json;
         Assert.True(verify.GetProperty("ok").GetBoolean());
-        Assert.Equal(["archive", "ok", "blocks", "bytes", "leftOver", "seconds", "damage", "repaired"], verify.EnumerateObject().Select(p => p.Name));
+        Assert.Equal(["archive", "ok", "blocks", "bytes", "leftOver", "seconds", "damage", "repaired", "bases"], verify.EnumerateObject().Select(p => p.Name));
         Assert.Contains("in order", Vembar.Run("verify", archive).Output, StringComparison.Ordinal);
     }
 
@@ -222,10 +222,10 @@ public class CommandTests(World world)
     public void SurveySaysWhatThereIs()
     {
         var json = Vembar.Run("survey", world.At("references/bookmobile"), "--json").Json;
-        Assert.Equal(["source", "disk", "volumes"], json.EnumerateObject().Select(p => p.Name));
+        Assert.Equal(["source", "disk", "volumes", "warnings"], json.EnumerateObject().Select(p => p.Name));
         Assert.Equal("generalized", json.GetProperty("volumes")[0].GetProperty("windows").GetProperty("state").GetString());
         Assert.Contains("A capture would take", Vembar.Run("survey", world.At("references/bookmobile")).Output, StringComparison.Ordinal);
-        Assert.Contains("no Windows found", Vembar.Run("survey", world.At("drivers")).Output, StringComparison.Ordinal);
+        Assert.Contains("No Windows was found", Vembar.Run("survey", world.At("drivers")).Output, StringComparison.Ordinal);
     }
 
     [Fact]

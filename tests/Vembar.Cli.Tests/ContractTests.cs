@@ -16,7 +16,11 @@ public class ContractTests(World world)
         string[][] runs =
         [
             ["survey", world.At("references/bookmobile")],
+            ["survey", world.At("disks/lending-desk.vhdx")],
+            ["ready", world.At("disks/lending-desk.vhdx")],
             ["capture", world.At("references/bookmobile"), archive, "--name", "Bookmobile"],
+            ["capture", world.At("references/bookmobile"), folder.At("based.vmb"), "--name", "Bookmobile", "--based-on", archive],
+            ["list", folder.At("based.vmb")],
             ["list", archive],
             ["show", archive + "#1"],
             ["files", archive + "#1", "Windows/Panther"],
@@ -24,6 +28,7 @@ public class ContractTests(World world)
             ["diff", archive + "#1", archive + "#2"],
             ["service", archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--in-place"],
             ["deploy", archive + "#1", folder.At("deployed")],
+            ["deploy", archive + "#1", folder.At("deployed.img"), "--size", "2 GiB"],
             ["copy", archive + "#1", folder.At("other.vmb")],
             ["retitle", archive + "#1", "--note", "n"],
             ["drop", archive + "#2"],

@@ -63,6 +63,9 @@ public sealed class World : IDisposable
     public World()
     {
         DemoWorld.Make(_folder.Path, 1, CancellationToken.None);
+        DemoWorld.MakeDisks(_folder.Path, CancellationToken.None);
+        // Also for those who are not the user that runs the tests.
+        Tools.Run("chmod", ["-R", "a+rX", _folder.Path]);
         Archive = _folder.At("desks.vmb");
         foreach (var (folder, title) in DemoWorld.References.Take(2))
             Assert.Equal(0, Vembar.Run("capture", At($"references/{folder}"), Archive, "--name", title, "--version", "2026.09").Code);

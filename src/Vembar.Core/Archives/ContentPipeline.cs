@@ -218,7 +218,7 @@ internal sealed class ContentPipeline : IDisposable
         }
     }
 
-    private static VembarException Unread(SourceNode node, Exception failure) => failure is Native.NativeException { Errno: Native.Errno.InputOutput }
+    private static VembarException Unread(SourceNode node, Exception failure) => failure is Native.NativeException { Errno: not (Native.Errno.AccessDenied or Native.Errno.NotPermitted) }
         ? VembarException.Input("unreadable", $"'{node.Path}' cannot be read: {failure.Message}", "The source is damaged. Take it from another copy, or leave such files out with --skip-unreadable.")
         : VembarException.From(failure, "read", node.Path.ToString())!;
 

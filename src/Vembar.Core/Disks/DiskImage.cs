@@ -46,7 +46,7 @@ public sealed class DiskImage : IDisposable
         {
             _server = Start();
             // The server ends with its last connection, so that nothing is left when this process is killed.
-            _keeper = NbdDevice.Connect(Socket, path, write);
+            _keeper = FirstConnection(_server);
             Length = _keeper.Length;
         }
         catch
@@ -143,19 +143,36 @@ public sealed class DiskImage : IDisposable
         // An option's syntax in the file's name would be taken as one.
         arguments.Add("--");
         arguments.Add(System.IO.Path.GetFullPath(Path));
-        var server = Tools.Start("qemu-nbd", "qemu-utils", arguments, $"open the disk image '{Path}'");
+        return Tools.Start("qemu-nbd", "qemu-utils", arguments, $"open the disk image '{Path}'");
+    }
+
+    // The socket may be there before the image is opened, and gone again when that fails.
+    private NbdDevice FirstConnection(Process server)
+    {
+        const int Seconds = 30;
         var error = server.StandardError.ReadToEndAsync();
-        for (var clock = Stopwatch.StartNew(); !File.Exists(Socket); Thread.Sleep(5))
+        for (var clock = Stopwatch.StartNew(); ; Thread.Sleep(5))
         {
-            if (server.WaitForExit(0))
+            if (File.Exists(Socket))
+            {
+                try
+                {
+                    return NbdDevice.Connect(Socket, Path, _write);
+                }
+                catch (VembarException problem) when (problem.Code == "disk-server" && clock.Elapsed < TimeSpan.FromSeconds(Seconds))
+                {
+                    // It is not listening yet, or ends; the latter is seen below.
+                    server.WaitForExit(20);
+                }
+            }
+            if (server.HasExited)
                 throw Refused(error.Result);
-            if (clock.Elapsed > TimeSpan.FromSeconds(30))
+            if (clock.Elapsed > TimeSpan.FromSeconds(Seconds))
             {
                 server.Kill();
-                throw VembarException.Surroundings("disk-server", $"'{Path}': qemu-nbd did not begin to serve it within 30 seconds");
+                throw VembarException.Surroundings("disk-server", $"'{Path}': qemu-nbd did not begin to serve it within {Seconds} seconds");
             }
         }
-        return server;
     }
 
     private VembarException Refused(string said)

@@ -128,6 +128,7 @@ public static class CaptureOperation
         warnings.AddRange(tree.Warnings);
         if (!request.Reread)
             TakeOver(writer.Base, source, Path.GetFullPath(request.Source), tree.Root);
+        CheckRoom(request, writer.Base, tree.Bytes);
         var files = ContentFiles(tree.Root);
         var total = files.Sum(f => f.Length);
         GiveBack(tree.Files);
@@ -189,6 +190,17 @@ public static class CaptureOperation
             return;
         throw VembarException.Input("not-ready", $"'{request.Source}' is not ready to be captured: {(stops.Count == 1 ? stops[0].Text : $"{stops.Count} findings stand against it")}",
             "Mend them on the reference, or capture it all the same with --accept-unready.", [.. stops.Select(f => $"{f.Check}: {f.Text} ({f.Found}). {f.Mend}")]);
+    }
+
+    // Installs come down to a third or less, hardly ever to a tenth; into an archive that holds much of it already, to nothing.
+    private static void CheckRoom(CaptureRequest request, ArchiveReader archive, long bytes)
+    {
+        const int LeastShare = 10;
+        if (archive.Images.Count > 0 || archive.Header.Bases.Count > 0)
+            return;
+        var free = new DriveInfo(Path.GetDirectoryName(Path.GetFullPath(request.Archive.Path))!).AvailableFreeSpace;
+        if (free < bytes / LeastShare)
+            throw VembarException.Surroundings("no-room", $"the source holds {bytes >> 20} MiB, and there is room for {free >> 20} MiB where '{request.Archive}' goes", "Make room there, or choose another place.");
     }
 
     private static BaseArchive BaseOf(CaptureRequest request)

@@ -3,6 +3,7 @@ using Vembar.Core.Archives;
 using Vembar.Core.Disks;
 using Vembar.Core.Servicing;
 using Vembar.Core.Servicing.Answers;
+using Vembar.Core.Sources;
 using Vembar.Core.Targets;
 using Vembar.Core.Trees;
 using Vembar.Core.Windows;
@@ -140,7 +141,7 @@ public static class DeployOperation
         if (request.Size is not null)
             throw VembarException.Input("target-exists", $"the target '{request.Target}' is there already, and --size makes a new disk image", "Name a file that is not there, or leave out --size and give --erase or --volume.");
         if (request.Volume is null && request.MayErase is null)
-            throw VembarException.Input("target-exists", $"the target '{request.Target}' is a disk that is there already", "Give --erase to divide it anew (all that is on it is lost), or --volume N to deploy into a volume of it.");
+            throw VembarException.Input("target-exists", $"the target '{request.Target}' is there already, as a file or a disk", "Name a folder or a new file; or, when it is a disk: give --erase to divide it anew (all that is on it is lost), or --volume N to deploy into a volume of it.");
         FileDevice.Open(request.Target, write: true).Dispose();
     }
 
@@ -241,8 +242,10 @@ public static class DeployOperation
         using var disk = Disk.Open(path);
         var volume = disk.Volumes.FirstOrDefault(v => v.Number == number)
             ?? throw VembarException.Input("no-such-volume", $"'{path}' has no volume {number}", "Choose one of these.", [.. disk.Volumes.Select(v => $"volume {v.Number}: {v.FileSystem.Kind}, {v.Length >> 20} MiB")]);
-        return volume.FileSystem.Kind == FileSystem.Ntfs ? volume
-            : throw VembarException.Input("not-ntfs", $"volume {number} of '{path}' is not an NTFS volume ({volume.FileSystem.Kind})", "Format it with NTFS first, or make the disk anew with --erase.");
+        if (volume.FileSystem.Kind != FileSystem.Ntfs)
+            throw VembarException.Input("not-ntfs", $"volume {number} of '{path}' is not an NTFS volume ({volume.FileSystem.Kind})", "Format it with NTFS first, or make the disk anew with --erase.");
+        using var source = FoundSource.OpenVolume(disk, volume);
+        return !source.IsDirty ? volume : throw DiskTarget.InUse($"volume {number} of '{path}'");
     }
 
     private static void CheckEmpty(Native.NtfsVolume volume, string shown)

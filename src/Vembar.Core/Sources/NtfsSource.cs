@@ -216,7 +216,7 @@ public sealed class NtfsSource : ISource
         }
     }
 
-    private VembarException Unreadable(NativeException failure, List<string> path) => failure.Errno is Errno.InputOutput or Errno.NotFound
+    private VembarException Unreadable(NativeException failure, List<string> path) => failure.Errno is not (Errno.AccessDenied or Errno.NotPermitted)
         ? VembarException.Input("unreadable", $"{Shown}: '{string.Join('/', path)}' cannot be read: {failure.Message}", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.")
         : VembarException.From(failure, "read", $"{Shown}/{string.Join('/', path)}")!;
 

@@ -84,12 +84,16 @@ internal sealed class DiskTarget : IDisposable
             device.Dispose();
             throw failure.Errno switch
             {
-                Errno.NotPermitted => VembarException.Input("volume-in-use", $"{shown} is hibernated or was not closed cleanly; it is not written to", "Start its Windows once and shut it down fully, or deploy to another volume."),
+                Errno.NotPermitted => InUse(shown),
                 Errno.Invalid or Errno.InputOutput => VembarException.Input("bad-volume", $"{shown} cannot be read as NTFS: {failure.Message}", "Deploy to the whole disk instead, with a layout."),
                 _ => VembarException.From(failure, "open", shown)!,
             };
         }
     }
+
+    /// <summary>The error for a volume whose Windows may still have something to write to it.</summary>
+    public static VembarException InUse(string shown) =>
+        VembarException.Input("volume-in-use", $"{shown} is hibernated or was not closed cleanly; it is not written to", "Start its Windows once and shut it down fully, or deploy to another volume.");
 
     public NtfsSource OpenWritten(long start, long length, string shown) => NtfsSource.Open(shown, () => new SliceDevice(_image.OpenDevice(), start, length));
 
