@@ -54,9 +54,9 @@ internal sealed class ReferenceDisk
             var table = Layout.Place(image.Length, Sector);
             using var disk = image.OpenDevice();
             Partition efi = table.Partitions[0], windows = table.Partitions[2], recovery = table.Partitions[3];
-            Formatting.Fat(new SliceDevice(disk, efi.Start, efi.Length), efi.Start, "SYSTEM", Boot(folder, scratch), scratch);
-            Formatting.Ntfs(new SliceDevice(disk, windows.Start, windows.Length), windows.Start, "Windows", scratch);
-            Formatting.Ntfs(new SliceDevice(disk, recovery.Start, recovery.Length), recovery.Start, "Recovery", scratch);
+            Formatting.Fat(new SliceDevice(disk, efi.Start, efi.Length), efi.Start, Sector, "SYSTEM", Boot(folder, scratch), scratch);
+            Formatting.Ntfs(new SliceDevice(disk, windows.Start, windows.Length), windows.Start, Sector, "Windows", scratch);
+            Formatting.Ntfs(new SliceDevice(disk, recovery.Start, recovery.Length), recovery.Start, Sector, "Recovery", scratch);
             table.Write(disk, default);
             using (var volume = NtfsVolume.Open(new SliceDevice(disk, windows.Start, windows.Length), write: true, keepDevice: true))
             {

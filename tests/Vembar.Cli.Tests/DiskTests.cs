@@ -155,6 +155,31 @@ public class DiskTests(World world)
     }
 
     [Fact]
+    public void ABlockDeviceWithLargeSectorsIsDividedInThem()
+    {
+        using var folder = new TempFolder();
+        using (var file = File.Create(folder.At("d.img")))
+            file.SetLength(2L << 30);
+        // Only root may make a block device of a file, and not in every container.
+        if (Tools.Try("losetup", ["-f", "--show", "--sector-size", "4096", folder.At("d.img")]) is not (0, var made, _))
+            return;
+        var device = made.Trim();
+        try
+        {
+            Assert.Equal(0, Vembar.Run("deploy", world.Archive + "#1", device, "--erase", "--confirm", device, "--verify").Code);
+            Assert.Contains("No problems found", Tools.Run("sgdisk", ["-v", device]), StringComparison.Ordinal);
+            var survey = Vembar.Run("survey", device, "--json").Json;
+            Assert.Equal(4096, survey.GetProperty("disk").GetProperty("sectorSize").GetInt32());
+            Assert.Equal("generalized", survey.GetProperty("volumes")[2].GetProperty("windows").GetProperty("state").GetString());
+            Assert.Equal(0, Vembar.Run("capture", device, folder.At("a.vmb"), "--name", "x").Code);
+        }
+        finally
+        {
+            Tools.Run("losetup", ["-d", device]);
+        }
+    }
+
+    [Fact]
     public void AnInterruptedDeploymentLeavesNoDisk()
     {
         using var folder = new TempFolder();

@@ -148,7 +148,8 @@ public class InstallTests(DemoFixture demo)
         using var folder = new TempFolder();
         foreach (var file in (string[])["config/SYSTEM", "config/SOFTWARE", "ntoskrnl.exe"])
             folder.Write($"src/Windows/System32/{file}", "not what it should be");
-        var result = Do.Capture(folder.At("src"), folder.At("a.vmb"));
+        Assert.Equal("not-ready", Assert.Throws<VembarException>(() => Do.Capture(folder.At("src"), folder.At("a.vmb"))).Code);
+        var result = Do.Capture(folder.At("src"), folder.At("a.vmb"), with: r => r with { AcceptUnready = true });
         Assert.Equal(3, result.Image.Files);
         Assert.Contains(result.Warnings, w => w.Contains("SOFTWARE", StringComparison.Ordinal));
     }

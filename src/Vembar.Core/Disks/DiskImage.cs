@@ -92,6 +92,18 @@ public sealed class DiskImage : IDisposable
     /// <summary>The disk's length in bytes.</summary>
     public long Length { get; }
 
+    /// <summary>Bytes of a sector: what a block device says, 512 for an image.</summary>
+    public int SectorSize
+    {
+        get
+        {
+            const int Usual = 512, Large = 4096;
+            var real = File.ResolveLinkTarget(Path, returnFinalTarget: true)?.FullName ?? System.IO.Path.GetFullPath(Path);
+            var said = $"/sys/class/block/{System.IO.Path.GetFileName(real)}/queue/logical_block_size";
+            return Format == DiskFormat.Raw && real.StartsWith("/dev/", StringComparison.Ordinal) && File.Exists(said) && File.ReadAllText(said).Trim() == "4096" ? Large : Usual;
+        }
+    }
+
     private string Socket => System.IO.Path.Combine(_folder!, "disk");
 
     private static string Name(DiskFormat format) => format switch { DiskFormat.Vhd => "vpc", DiskFormat.Raw => "raw", _ => format.ToString().ToLowerInvariant() };

@@ -131,7 +131,7 @@ public static class CaptureOperation
         CheckRoom(request, writer.Base, tree.Bytes);
         var files = ContentFiles(tree.Root);
         var total = files.Sum(f => f.Length);
-        GiveBack(tree.Files);
+        Collecting.After(tree.Files);
         using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, request.SkipUnreadable, cancellation);
         pipeline.Run(files, state => progress.Report(new OperationProgress("reading and storing", state.BytesRead, total, true, state.Current)));
         var leftOut = tree.LeftOut.Concat(pipeline.Unreadable).OrderBy(l => l.Path, StringComparer.Ordinal).ToList();
@@ -139,7 +139,7 @@ public static class CaptureOperation
         warnings.AddRange(pipeline.Changed.Select(path => $"'{path}' changed while it was read; the image holds what was read last"));
         var filesRead = files.Count;
         files = [];
-        GiveBack(tree.Files);
+        Collecting.After(tree.Files);
         progress.Report(new OperationProgress("writing the index", 0, 0, false, ""));
         var vanished = new List<string>();
         var root = TreeCodec.WriteFolder(writer, [WriteNode(writer, tree.Root, vanished)]);
@@ -173,14 +173,6 @@ public static class CaptureOperation
         record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
         var stats = new StoreStats(record.Files, filesRead, tree.Bytes, state.BytesRead, state.BytesNew, writer.BytesStored, clock.Elapsed.TotalSeconds);
         return new CaptureResult(request.Archive.Path, record, stats, leftOut, warnings);
-    }
-
-    // What a phase left behind stays in memory until the collector has a reason; with very many files that is a third of it.
-    private static void GiveBack(long files)
-    {
-        const int Many = 250_000;
-        if (files >= Many)
-            GC.Collect(GC.MaxGeneration, GCCollectionMode.Aggressive, blocking: true, compacting: true);
     }
 
     private static void Refuse(CaptureRequest request, IReadOnlyList<Finding>? findings)

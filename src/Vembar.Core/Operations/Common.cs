@@ -123,3 +123,15 @@ internal static class Checks
         }
     }
 }
+
+/// <summary>Gives memory back between the phases of work on very many files.</summary>
+internal static class Collecting
+{
+    // What a phase left behind stays in memory until the collector has a reason; with very many files that is a third of it.
+    public static void After(long files)
+    {
+        const int Many = 250_000;
+        if (files >= Many)
+            GC.Collect(GC.MaxGeneration, GCCollectionMode.Aggressive, blocking: true, compacting: true);
+    }
+}

@@ -101,6 +101,7 @@ public static class DeployOperation
             using var target = new FolderTarget(request.Target, editor, tree, archive, request.KeepExisting);
             progress.Report(new OperationProgress("looking", 0, 0, false, ""));
             target.Plan(cancellation);
+            Collecting.After(image.Files);
             target.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)), cancellation);
             var differences = request.Verify
                 ? target.Verify((done, total, current) => progress.Report(new OperationProgress("reading back", done, total, true, current)), cancellation) : [];

@@ -143,6 +143,10 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
             throw VembarException.Input("disk-too-small", $"the layout needs {(taken + LeastRest) / MiB} MiB and more, the disk has {diskLength / MiB} MiB",
                 "Make the disk larger, or give a layout with smaller partitions.");
         }
+        if (Scheme == PartitionScheme.Mbr && sectorSize != 512)
+            throw VembarException.Input("no-mbr-here", "an MBR divides only disks with sectors of 512 bytes", "Use the layout uefi.");
+        if (sectorSize > 512 && Partitions.Any(p => p.Role == PartitionRole.Efi && p.Bytes < 260 * MiB))
+            throw VembarException.Input("efi-too-small", "on a disk with sectors of 4096 bytes an efi partition needs at least 260 MiB for FAT32", "Give it that size in the layout.");
         const long MostOfMbrBytes = 0xFFFFFFFFL * 512;
         if (Scheme == PartitionScheme.Mbr && diskLength > MostOfMbrBytes)
             throw VembarException.Input("disk-too-large", "an MBR cannot divide a disk of more than 2 TiB", "Use the layout uefi.");

@@ -32,8 +32,8 @@ internal sealed class DiskTarget : IDisposable
     /// <returns>The table and the partition for Windows.</returns>
     public (PartitionTable Table, Partition Windows) Prepare(DiskLayout layout, TreeEditor tree, WindowsInstall? install, CancellationToken cancellation)
     {
-        const int Sector = 512;
-        var table = layout.Place(_image.Length, Sector);
+        var sector = _image.SectorSize;
+        var table = layout.Place(_image.Length, sector);
         var windows = table.Partitions[layout.Partitions.ToList().FindIndex(p => p.Role == PartitionRole.Windows)];
         using var disk = _image.OpenDevice();
         // What was there is gone from here on: both ends of the disk, where tables are, then the new table at the very end.
@@ -50,12 +50,12 @@ internal sealed class DiskTarget : IDisposable
                 var files = Path.Combine(_scratch, "efi");
                 Directory.CreateDirectory(files);
                 EfiFiles(files, tree, install, table, partition, windows);
-                Formatting.Fat(slice, partition.Start, planned.Label, files, _scratch);
+                Formatting.Fat(slice, partition.Start, sector, planned.Label, files, _scratch);
                 kind = "fat32";
             }
             else if (planned.Role != PartitionRole.Reserved)
             {
-                Formatting.Ntfs(slice, partition.Start, planned.Label, _scratch);
+                Formatting.Ntfs(slice, partition.Start, sector, planned.Label, _scratch);
                 kind = FileSystem.Ntfs;
             }
             Volumes.Add(new WrittenVolume(partition.Number, planned.Role.ToString().ToLowerInvariant(), partition.Start, partition.Length, kind, planned.Label));

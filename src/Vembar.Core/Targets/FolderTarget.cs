@@ -29,8 +29,31 @@ internal sealed class FolderTarget : IDisposable
     private sealed class Item
     {
         public required TreeEditor.Node Node { get; init; }
-        public required byte[] Raw { get; init; }
-        public required WindowsPath Path { get; init; }
+
+        /// <summary>The path from the target's root as Linux takes it, with a NUL at the end. There is an item for every file, so it is made when it is asked for.</summary>
+        public byte[] Raw
+        {
+            get
+            {
+                if (Node.Parent is null)
+                    return [(byte)'.', 0];
+                var names = new Stack<byte[]>();
+                for (var at = Node; at.Parent is not null; at = at.Parent)
+                    names.Push(PosixName.Encode(at.Entry.Name));
+                var whole = new byte[names.Sum(n => n.Length)];
+                var used = 0;
+                foreach (var name in names)
+                {
+                    name.CopyTo(whole, used);
+                    used += name.Length;
+                    whole[used - 1] = (byte)'/';
+                }
+                whole[^1] = 0;
+                return whole;
+            }
+        }
+
+        public WindowsPath Path => Node.Path;
         public Item? SameAs { get; init; }
         public bool Made { get; set; }
         public bool Kept { get; set; }
@@ -61,16 +84,15 @@ internal sealed class FolderTarget : IDisposable
     public void Plan(CancellationToken cancellation)
     {
         var problems = new List<VembarException>();
-        Plan(_tree.Root, WindowsPath.Root, [], problems, cancellation);
+        Plan(_tree.Root, WindowsPath.Root, problems, cancellation);
         if (problems.Count > 0)
             throw VembarException.Together(problems);
     }
 
-    // A path is kept as the bytes of its parts from the target's root on, each but the last ended by '/'.
-    private void Plan(TreeEditor.Node folder, WindowsPath path, byte[] raw, List<VembarException> problems, CancellationToken cancellation)
+    private void Plan(TreeEditor.Node folder, WindowsPath path, List<VembarException> problems, CancellationToken cancellation)
     {
         cancellation.ThrowIfCancellationRequested();
-        _folders.Add(new Item { Node = folder, Raw = raw.Length == 0 ? [(byte)'.', 0] : [.. raw, 0], Path = path });
+        _folders.Add(new Item { Node = folder });
         foreach (var child in _tree.Children(folder))
         {
             var entry = child.Entry;
@@ -80,19 +102,18 @@ internal sealed class FolderTarget : IDisposable
                 problems.Add(VembarException.Input("name-not-possible", $"'{own}' has a name that Linux cannot write", "Deploy to a Windows volume, or rename it in the image."));
                 continue;
             }
-            byte[] whole = raw.Length == 0 ? name : [.. raw, (byte)'/', .. name];
             if (entry.Kind == EntryKind.Folder)
             {
-                Plan(child, own, whole[..^1], problems, cancellation);
+                Plan(child, own, problems, cancellation);
                 continue;
             }
             Item? first = null;
             if (entry.LinkGroup != 0 && entry.Content is not null && _groups.TryGetValue((entry.LinkGroup, entry.Content.Hash), out first))
             {
-                _links.Add(new Item { Node = child, Raw = whole, Path = own, SameAs = first });
+                _links.Add(new Item { Node = child, SameAs = first });
                 continue;
             }
-            var item = new Item { Node = child, Raw = whole, Path = own };
+            var item = new Item { Node = child };
             if (entry.Kind == EntryKind.Link)
                 _links.Add(item);
             else
@@ -142,24 +163,28 @@ internal sealed class FolderTarget : IDisposable
     private void WriteFiles(Action<long, long, string> report, CancellationToken cancellation)
     {
         var total = _files.Sum(f => f.Entry.Length);
-        var ordered = _files.Select(f => (Item: f, Place: _archive.OrderOf(f.Entry.Content))).OrderBy(f => f.Place).ToList();
-        var runs = new List<List<Item>>();
-        var place = -1L;
-        foreach (var (item, at) in ordered)
+        var items = _files.ToArray();
+        var places = new long[items.Length];
+        for (var i = 0; i < items.Length; i++)
+            places[i] = _archive.OrderOf(items[i].Entry.Content);
+        Array.Sort(places, items);
+        // Each run lies in one block, and goes to one thread.
+        const int LongestRun = 512;
+        var runs = new List<(int Start, int End)>();
+        for (var i = 0; i < items.Length; i++)
         {
-            if (runs.Count == 0 || at != place || runs[^1].Count >= 512)
-                runs.Add([]);
-            runs[^1].Add(item);
-            place = at;
+            if (i == 0 || places[i] != places[i - 1] || i - runs[^1].Start >= LongestRun)
+                runs.Add((i, i));
+            runs[^1] = (runs[^1].Start, i + 1);
         }
         var done = 0L;
         Parallel.ForEach(runs, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, run =>
         {
-            foreach (var item in run)
+            foreach (var item in items.AsSpan(run.Start, run.End - run.Start))
             {
                 cancellation.ThrowIfCancellationRequested();
                 WriteFile(item);
-                report(Interlocked.Add(ref done, item.Entry.Length), total, item.Path.ToString());
+                report(Interlocked.Add(ref done, item.Entry.Length), total, item.Entry.Name);
             }
         });
         Files = _files.Count(f => f.Made);

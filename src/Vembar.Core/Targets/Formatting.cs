@@ -10,24 +10,28 @@ namespace Vembar.Core.Targets;
 /// </summary>
 public static class Formatting
 {
-    private const int Sector = 512;
-
     /// <summary>Formats with NTFS, empty.</summary>
-    public static void Ntfs(IBlockDevice target, long partitionStart, string label, string scratch) => Through(target, scratch, file =>
+    /// <param name="target">The partition.</param>
+    /// <param name="partitionStart">Its first byte on the disk.</param>
+    /// <param name="sector">Bytes of a sector, 512 or 4096.</param>
+    /// <param name="label">Its label.</param>
+    /// <param name="scratch">A folder for the time being.</param>
+    public static void Ntfs(IBlockDevice target, long partitionStart, int sector, string label, string scratch) => Through(target, scratch, file =>
     {
         // Heads and sectors as every BIOS counts them, the start as Windows looks for it in the boot sector.
-        Tools.Run("mkntfs", "ntfs-3g", ["-F", "-Q", "-q", "-p", (partitionStart / Sector).ToString(CultureInfo.InvariantCulture), "-H", "255", "-S", "63", "-s", "512", "-c", "4096", "-L", label, file], "format with NTFS");
+        Tools.Run("mkntfs", "ntfs-3g", ["-F", "-Q", "-q", "-p", (partitionStart / sector).ToString(CultureInfo.InvariantCulture), "-H", "255", "-S", "63", "-s", sector.ToString(CultureInfo.InvariantCulture), "-c", "4096", "-L", label, file], "format with NTFS");
     });
 
     /// <summary>Formats with FAT32 and puts files there.</summary>
     /// <param name="target">The partition.</param>
     /// <param name="partitionStart">Its first byte on the disk.</param>
+    /// <param name="sector">Bytes of a sector, 512 or 4096.</param>
     /// <param name="label">Its label, up to 11 characters.</param>
     /// <param name="files">A folder whose content goes there.</param>
     /// <param name="scratch">A folder for the time being.</param>
-    public static void Fat(IBlockDevice target, long partitionStart, string label, string files, string scratch) => Through(target, scratch, file =>
+    public static void Fat(IBlockDevice target, long partitionStart, int sector, string label, string files, string scratch) => Through(target, scratch, file =>
     {
-        var arguments = new List<string> { "-F", "32", "-h", (partitionStart / Sector).ToString(CultureInfo.InvariantCulture) };
+        var arguments = new List<string> { "-F", "32", "-S", sector.ToString(CultureInfo.InvariantCulture), "-h", (partitionStart / sector).ToString(CultureInfo.InvariantCulture) };
         if (label.Length > 0)
             arguments.AddRange(["-n", label.ToUpperInvariant()]);
         Tools.Run("mkfs.fat", "dosfstools", [.. arguments, file], "format with FAT32");
