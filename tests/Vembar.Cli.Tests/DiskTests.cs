@@ -172,6 +172,18 @@ public class DiskTests(World world)
             Assert.Equal(4096, survey.GetProperty("disk").GetProperty("sectorSize").GetInt32());
             Assert.Equal("generalized", survey.GetProperty("volumes")[2].GetProperty("windows").GetProperty("state").GetString());
             Assert.Equal(0, Vembar.Run("capture", device, folder.At("a.vmb"), "--name", "x").Code);
+            // One that is in use here is not touched, whatever is confirmed.
+            Tools.Run("mkfs.ext4", ["-q", "-F", device]);
+            Directory.CreateDirectory(folder.At("mnt"));
+            Tools.Run("mount", [device, folder.At("mnt")]);
+            try
+            {
+                Refused(5, "is mounted at", "deploy", world.Archive + "#1", device, "--erase", "--confirm", device);
+            }
+            finally
+            {
+                Tools.Run("umount", [folder.At("mnt")]);
+            }
         }
         finally
         {

@@ -224,13 +224,14 @@ public class NtfsTests(DemoDisks demo)
         var archive = folder.At("a.vmb");
         folder.Write("src/Data/one.txt", "from the image");
         folder.Write("src/Data/two.txt", "from the image too");
+        Tools.Run("ln", [folder.At("src/Data/one.txt"), folder.At("src/Data/other name.txt")]);
         Do.Capture(folder.At("src"), archive);
         var volume = Volume(folder);
         Fill(folder, volume, "mkdir Data; printf 'from before' > Data/one.txt");
         Assert.Equal("target-not-empty", Assert.Throws<VembarException>(() => Do.Deploy(archive, volume, r => r with { Volume = 1 })).Code);
         var result = Do.Deploy(archive, volume, r => r with { Volume = 1, KeepExisting = true });
         Assert.Equal(["Data/one.txt"], result.Kept);
-        Fill(folder, volume, "test \"$(cat Data/one.txt)\" = 'from before'; test \"$(cat Data/two.txt)\" = 'from the image too'");
+        Fill(folder, volume, "test \"$(cat Data/one.txt)\" = 'from before'; test \"$(cat Data/two.txt)\" = 'from the image too'; test \"$(cat 'Data/other name.txt')\" = 'from the image'");
         Assert.Equal("no-such-volume", Assert.Throws<VembarException>(() => Do.Deploy(archive, volume, r => r with { Volume = 7 })).Code);
         Assert.Contains(result.Warnings, w => w.Contains("owners and permissions of Linux", StringComparison.Ordinal));
     }

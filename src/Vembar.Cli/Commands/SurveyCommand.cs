@@ -31,7 +31,7 @@ internal static class SurveyCommand
             foreach (var volume in result.Volumes)
             {
                 var what = volume.Problem.Length > 0 ? volume.Problem : volume.Windows is { } found ? $"{found.Product}, build {found.Build}, {found.State}" : "";
-                table.Row($"{volume.Number}", volume.Role, volume.FileSystem, volume.Label, Text.Size(volume.Length), volume.Used is { } used ? Text.Size(used) : "", what);
+                table.Row($"{volume.Number}", volume.Role, volume is { Role: "reserved", FileSystem: "unknown" } ? "" : volume.FileSystem, volume.Label, Text.Size(volume.Length), volume.Used is { } used ? Text.Size(used) : "", what);
             }
             table.Print(session);
             Session.Line();

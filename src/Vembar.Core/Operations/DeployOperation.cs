@@ -143,7 +143,28 @@ public static class DeployOperation
             throw VembarException.Input("target-exists", $"the target '{request.Target}' is there already, and --size makes a new disk image", "Name a file that is not there, or leave out --size and give --erase or --volume.");
         if (request.Volume is null && request.MayErase is null)
             throw VembarException.Input("target-exists", $"the target '{request.Target}' is there already, as a file or a disk", "Name a folder or a new file; or, when it is a disk: give --erase to divide it anew (all that is on it is lost), or --volume N to deploy into a volume of it.");
+        if (UseOf(request.Target) is { } use)
+            throw VembarException.Surroundings("disk-in-use", $"the disk '{request.Target}' is in use: {use}", "Unmount it first; and make sure that it is the disk you mean.");
         FileDevice.Open(request.Target, write: true).Dispose();
+    }
+
+    // What this machine itself does with a block device or a partition of it; null for nothing.
+    private static string? UseOf(string path)
+    {
+        var real = File.ResolveLinkTarget(path, returnFinalTarget: true)?.FullName ?? Path.GetFullPath(path);
+        var about = $"/sys/class/block/{Path.GetFileName(real)}";
+        if (!real.StartsWith("/dev/", StringComparison.Ordinal) || !Directory.Exists(about))
+            return null;
+        var devices = Directory.EnumerateDirectories(about).Where(d => File.Exists(Path.Combine(d, "partition"))).Select(Path.GetFileName).Append(Path.GetFileName(real)).Select(n => $"/dev/{n}").ToHashSet();
+        foreach (var line in File.ReadLines("/proc/self/mounts").Select(l => l.Split(' ')))
+        {
+            if (devices.Contains(line[0]))
+                return $"{line[0]} is mounted at {line[1]}";
+        }
+        if (File.Exists("/proc/swaps") && File.ReadLines("/proc/swaps").Select(l => l.Split(' ', '\t')[0]).FirstOrDefault(devices.Contains) is { } swap)
+            return $"{swap} is swap space";
+        return devices.Select(d => $"/sys/class/block/{Path.GetFileName(d)}/holders").Where(Directory.Exists).SelectMany(Directory.EnumerateFileSystemEntries).FirstOrDefault() is { } holder
+            ? $"{Path.GetFileName(holder)} stands on it" : null;
     }
 
     private static DeployResult OntoDisk(

@@ -332,7 +332,14 @@ internal sealed class NtfsTarget
             link.Kept = true;
             return;
         }
-        using var file = _volume.Open(link.SameAs!.Reference, shown);
+        // A kept file in the place of the first name is another file: then this name gets a copy of its own.
+        if (link.SameAs!.Kept)
+        {
+            parent.Dispose();
+            WriteFile(link);
+            return;
+        }
+        using var file = _volume.Open(link.SameAs.Reference, shown);
         file.Link(parent, link.Entry.Name);
         // Its names are in several folders now, and the library opens each of them by itself.
         parent.Close();

@@ -63,8 +63,12 @@ public sealed class Readiness : IDisposable
 
     private void Add(string check, Severity severity, string text, string found, string mend)
     {
-        if (_findings.All(f => f.Check != check || f.Found != found))
+        // One thing may show in several places.
+        var same = _findings.FindIndex(f => f.Check == check && f.Text == text && f.Mend == mend);
+        if (same < 0)
             _findings.Add(new Finding(check, severity, text, found, mend));
+        else if (!_findings[same].Found.Split("; ").Contains(found))
+            _findings[same] = _findings[same] with { Found = $"{_findings[same].Found}; {found}" };
     }
 
     private WindowsPath In(params string[] parts) => parts.Aggregate(WindowsPath.Root.Child(_windows), (path, part) => path.Child(part));
