@@ -95,19 +95,20 @@ internal sealed partial class Session : IDisposable
             session._log?.Information("{Command} ended with {ExitCode} after {Seconds} s", parse.CommandResult.Command.Name, code, session._clock.Elapsed.TotalSeconds);
             return code;
         }
+        // Whatever an interruption breaks first: that is why.
+        catch (Exception failure) when (session is { _stop.IsCancellationRequested: true } && failure is OperationCanceledException or VembarException or IOException)
+        {
+            session!.Progress.Clear();
+            session._log?.Warning("interrupted");
+            Errors.Tell(new VembarException(ErrorKind.Surroundings, "interrupted", "interrupted; nothing half-done is left"), json, verbose);
+            return ExitCode.Interrupted;
+        }
         catch (VembarException error)
         {
             session?.Progress.Clear();
             session?._log?.Error(error, "{Code}: {Problem}", error.Code, error.Message);
             Errors.Tell(error, json, verbose);
             return ExitCode.For(error.Kind);
-        }
-        catch (OperationCanceledException) when (session is { _stop.IsCancellationRequested: true })
-        {
-            session.Progress.Clear();
-            session._log?.Warning("interrupted");
-            Errors.Tell(new VembarException(ErrorKind.Surroundings, "interrupted", "interrupted; nothing half-done is left"), json, verbose);
-            return ExitCode.Interrupted;
         }
         catch (Exception failure) when (VembarException.From(failure, "finish", parse.CommandResult.Command.Name) is { } error)
         {

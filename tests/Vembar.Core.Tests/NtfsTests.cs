@@ -314,4 +314,38 @@ public class NtfsTests(DemoDisks demo)
         Assert.Contains(result.Warnings, w => w.Contains("d/f2.txt", StringComparison.Ordinal));
         Assert.Equal(["big.bin", "f1.txt", "f3.txt", "f4.txt"], Do.WithTree(archive, 1, t => t.Names(WindowsPath.Parse("d"))));
     }
+
+    [Fact]
+    public void AReadErrorHalfWayIsNamedWithItsPath()
+    {
+        using var folder = new TempFolder();
+        var volume = Volume(folder);
+        Directory.CreateDirectory(folder.At("mnt"));
+        Tools.Run("ntfs-3g", ["-o", "compression", volume, folder.At("mnt")]);
+        Tools.Run("sh", ["-e", "-c", "mkdir c; setfattr -h -n system.ntfs_attrib_be -v 0x00000810 c; for i in 1 2 3; do yes \"line $i of a file that compresses well\" | head -c 300000 > c/f$i.txt; done"], folder.At("mnt"));
+        Tools.Run("umount", [folder.At("mnt")]);
+        // The walk sees nothing wrong; what is in the middle of the second file does not expand.
+        var number = Tools.Run("fls", ["-r", "-p", volume]).Split('\n').Single(l => l.EndsWith("\tc/f2.txt", StringComparison.Ordinal)).Split(' ', ':')[1];
+        var clusters = Tools.Run("istat", [volume, number]).Split('\n').Where(l => l.Length > 0 && l.All(c => char.IsAsciiDigit(c) || c == ' ')).SelectMany(l => l.Split(' ', StringSplitOptions.RemoveEmptyEntries)).Select(long.Parse).Where(c => c > 0).ToList();
+        Assert.NotEmpty(clusters);
+        using (var file = File.OpenWrite(volume))
+        {
+            foreach (var cluster in clusters.Skip(clusters.Count / 2))
+            {
+                file.Position = cluster * 4096;
+                file.Write(Enumerable.Repeat((byte)0xFF, 4096).ToArray());
+            }
+        }
+        var archive = folder.At("a.vmb");
+        Do.Capture(volume, archive, "before", r => r with { LeaveOut = ["c"] });
+        var length = new FileInfo(archive).Length;
+        var problem = Assert.Throws<VembarException>(() => Do.Capture(volume, archive, "whole"));
+        Assert.Equal("unreadable", problem.Code);
+        Assert.Contains("'c/f2.txt' cannot be read", problem.Message, StringComparison.Ordinal);
+        Assert.Equal(length, new FileInfo(archive).Length);
+        var result = Do.Capture(volume, archive, "the rest", r => r with { SkipUnreadable = true });
+        Assert.Equal("c/f2.txt", Assert.Single(result.LeftOut, l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).Path);
+        Assert.Equal(["f1.txt", "f3.txt"], Do.WithTree(archive, result.Image.Number, t => t.Names(WindowsPath.Parse("c"))));
+        Assert.True(Do.Verify(archive).Ok);
+    }
 }

@@ -155,7 +155,9 @@ public sealed class DiskImage : IDisposable
         // An option's syntax in the file's name would be taken as one.
         arguments.Add("--");
         arguments.Add(System.IO.Path.GetFullPath(Path));
-        return Tools.Start("qemu-nbd", "qemu-utils", arguments, $"open the disk image '{Path}'");
+        var doing = $"open the disk image '{Path}'";
+        // In a session of its own: an interruption at the terminal is for us, and the server is needed to end in order.
+        return Tools.Start("setsid", "util-linux", [Tools.Find("qemu-nbd", "qemu-utils", doing), .. arguments], doing);
     }
 
     // The socket may be there before the image is opened, and gone again when that fails.
@@ -223,16 +225,20 @@ internal static class Tools
     /// <exception cref="VembarException">It is not installed.</exception>
     public static Process Start(string program, string package, IEnumerable<string> arguments, string doing)
     {
-        // Programs that format disks lie where an ordinary user's path does not lead.
-        var found = (Environment.GetEnvironmentVariable("PATH") ?? "").Split(':').Concat(["/usr/sbin", "/sbin", "/usr/bin"])
-            .Select(folder => Path.Combine(folder, program)).FirstOrDefault(File.Exists)
-            ?? throw VembarException.Surroundings("program-missing", $"could not {doing}: the program '{program}' is not installed", $"Install it (Debian: {package}).");
-        var start = new ProcessStartInfo(found, arguments) { RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true };
+        var start = new ProcessStartInfo(Find(program, package, doing), arguments) { RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true };
         start.Environment["LC_ALL"] = "C";
         var process = Process.Start(start)!;
         process.StandardInput.Close();
         return process;
     }
+
+    /// <summary>The path of a program.</summary>
+    /// <exception cref="VembarException">It is not installed.</exception>
+    public static string Find(string program, string package, string doing) =>
+        // Programs that format disks lie where an ordinary user's path does not lead.
+        (Environment.GetEnvironmentVariable("PATH") ?? "").Split(':').Concat(["/usr/sbin", "/sbin", "/usr/bin"])
+            .Select(folder => Path.Combine(folder, program)).FirstOrDefault(File.Exists)
+            ?? throw VembarException.Surroundings("program-missing", $"could not {doing}: the program '{program}' is not installed", $"Install it (Debian: {package}).");
 
     /// <summary>Runs a program to its end.</summary>
     /// <returns>What it printed.</returns>

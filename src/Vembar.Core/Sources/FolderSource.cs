@@ -37,7 +37,7 @@ public sealed class FolderSource : ISource
         {
             if (File.Exists(path))
                 throw VembarException.Input("not-a-folder", $"'{path}' is a file, not a folder", "Name the folder that is the root of the Windows volume.");
-            throw VembarException.Input("no-such-source", $"there is no folder '{path}'", Nearest(path) is { } near ? $"Did you mean '{near}'?" : "Check the path.");
+            throw VembarException.Input("no-such-source", $"there is no folder or disk '{path}'", Nearest(path) is { } near ? $"Did you mean '{near}'?" : "Check the path.");
         }
         catch (NativeException failure)
         {
@@ -52,7 +52,7 @@ public sealed class FolderSource : ISource
             var full = Path.TrimEndingDirectorySeparator(Path.GetFullPath(path));
             var parent = Path.GetDirectoryName(full);
             var name = Path.GetFileName(full);
-            return parent is null || !Directory.Exists(parent) ? null : Directory.EnumerateDirectories(parent)
+            return parent is null || !Directory.Exists(parent) ? null : Directory.EnumerateFileSystemEntries(parent)
                 .Select(d => (Path: d, Distance: Archives.Likeness.Distance(Path.GetFileName(d), name)))
                 .Where(d => d.Distance <= Math.Max(2, name.Length / 3)).OrderBy(d => d.Distance)
                 .Select(d => Path.Combine(Path.GetDirectoryName(Path.TrimEndingDirectorySeparator(path)) ?? "", Path.GetFileName(d.Path))).FirstOrDefault();
