@@ -94,11 +94,11 @@ public sealed class NbdDevice : IBlockDevice
                 break;
             if (kind != ReplyInfo || data.Length < 12 || BinaryPrimitives.ReadUInt16BigEndian(data) != InfoExport)
                 continue;
-            Length = checked((long)BinaryPrimitives.ReadUInt64BigEndian(data.AsSpan(2)));
+            Length = BinaryPrimitives.ReadInt64BigEndian(data.AsSpan(2));
             MayWrite = (BinaryPrimitives.ReadUInt16BigEndian(data.AsSpan(10)) & FlagReadOnly) == 0;
         }
-        if (Length == 0)
-            throw new IOException("it names no length");
+        if (Length <= 0)
+            throw new IOException("it names no length that a disk can have");
     }
 
     private void Receive(Span<byte> to)

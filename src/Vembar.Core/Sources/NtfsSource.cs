@@ -356,22 +356,14 @@ public sealed class NtfsSource : ISource
     public bool Exists(WindowsPath path) => With(path, volume => Locate(volume, path) is not null);
 
     /// <inheritdoc/>
-    public byte[]? ReadFile(WindowsPath path, long most) => With(path, volume =>
-    {
-        if (Locate(volume, path) is not { } reference)
-            return null;
-        using var file = volume.Open(reference, path.ToString());
-        if (file.IsFolder)
-            return null;
-        using var data = file.OpenData();
-        if (data.Length > most)
-            throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {data.Length} bytes long; at most {most} can be read here");
-        var bytes = new byte[data.Length];
-        return bytes[..data.Read(bytes, 0)];
-    });
+    public byte[]? ReadFile(WindowsPath path, long most) => WithData(path, data => data.Length <= most ? data.Length
+        : throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {data.Length} bytes long; at most {most} can be read here"));
 
     /// <inheritdoc/>
-    public byte[]? ReadStart(WindowsPath path, int count) => With(path, volume =>
+    public byte[]? ReadStart(WindowsPath path, int count) => WithData(path, data => Math.Min(count, data.Length));
+
+    // As many bytes of a file's beginning as are asked for; null when there is no such file.
+    private byte[]? WithData(WindowsPath path, Func<NtfsData, long> length) => With(path, volume =>
     {
         if (Locate(volume, path) is not { } reference)
             return null;
@@ -379,7 +371,7 @@ public sealed class NtfsSource : ISource
         if (file.IsFolder)
             return null;
         using var data = file.OpenData();
-        var bytes = new byte[(int)Math.Min(count, data.Length)];
+        var bytes = new byte[length(data)];
         return bytes[..data.Read(bytes, 0)];
     });
 

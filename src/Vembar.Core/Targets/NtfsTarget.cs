@@ -248,15 +248,7 @@ internal sealed class NtfsTarget
                 using var data = file.OpenData();
                 WriteContent(data, entry.New, entry.Content, item.Path);
             }
-            foreach (var stream in entry.Streams)
-            {
-                using var data = file.AddStream(stream.Name);
-                WriteContent(data, null, stream.Content, item.Path);
-            }
-            if (entry.ExtendedAttributes.Count > 0)
-                file.SetExtendedAttributes(ExtendedAttributeList.Encode(entry.ExtendedAttributes));
-            if (entry.ObjectId is { } objectId)
-                Try("object ids", () => file.SetObjectId(objectId));
+            Dress(item, file);
             if (entry.Reparse is { } reparse)
                 file.SetReparse(reparse);
             SetShortName(item, ref parent, ref file);
@@ -270,6 +262,20 @@ internal sealed class NtfsTarget
             file?.Dispose();
             parent.Dispose();
         }
+    }
+
+    private void Dress(Item item, NtfsFile file)
+    {
+        var entry = item.Entry;
+        foreach (var stream in entry.Streams)
+        {
+            using var data = file.AddStream(stream.Name);
+            WriteContent(data, null, stream.Content, item.Path);
+        }
+        if (entry.ExtendedAttributes.Count > 0)
+            file.SetExtendedAttributes(ExtendedAttributeList.Encode(entry.ExtendedAttributes));
+        if (entry.ObjectId is { } objectId)
+            Try("object ids", () => file.SetObjectId(objectId));
     }
 
     private void Try(string what, Action set)
@@ -365,15 +371,7 @@ internal sealed class NtfsTarget
                 file.SetSecurity(_archive.Read(entry.Security).Span);
             if (entry.Attributes is { } attributes)
                 file.SetAttributes((uint)attributes);
-            foreach (var stream in entry.Streams)
-            {
-                using var data = file.AddStream(stream.Name);
-                WriteContent(data, null, stream.Content, item.Path);
-            }
-            if (entry.ExtendedAttributes.Count > 0)
-                file.SetExtendedAttributes(ExtendedAttributeList.Encode(entry.ExtendedAttributes));
-            if (entry.ObjectId is { } objectId)
-                Try("object ids", () => file.SetObjectId(objectId));
+            Dress(item, file);
             if (parent is not null)
                 SetShortName(item, ref parent, ref file);
             SetTimes(file, entry);
