@@ -170,6 +170,35 @@ public class CommandTests(World world)
     }
 
     [Fact]
+    public void ADifferenceArchiveNeedsItsBaseUntilItIsCopied()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        var based = folder.At("mobile.vmb");
+        Assert.Equal(0, Vembar.Run("capture", world.At("references/bookmobile"), based, "--name", "Bookmobile", "--based-on", archive).Code);
+        Assert.True(new FileInfo(based).Length * 3 < new FileInfo(archive).Length);
+        Assert.Contains("Based on desks.vmb", Vembar.Run("list", based).Output, StringComparison.Ordinal);
+        Assert.Equal("desks.vmb", Vembar.Run("list", based, "--json").Json.GetProperty("basedOn")[0].GetProperty("name").GetString());
+        Assert.Contains("which holds all that is needed", Vembar.Run("verify", based).Output, StringComparison.Ordinal);
+        Directory.CreateDirectory(folder.At("away"));
+        File.Move(archive, folder.At("away/desks.vmb"));
+        var missing = Vembar.Run("deploy", based, folder.At("out"));
+        Assert.Equal(3, missing.Code);
+        Assert.Contains("stores only what its base 'desks.vmb'", missing.Error, StringComparison.Ordinal);
+        Assert.Contains("--base PATH", missing.Error, StringComparison.Ordinal);
+        Assert.Equal("base-missing", Vembar.Run("verify", based, "--json").JsonError.GetProperty("code").GetString());
+        foreach (var place in (string[])["away", "away/desks.vmb"])
+            Assert.Equal(0, Vembar.Run("verify", based, "--base", folder.At(place)).Code);
+        Assert.Equal(0, Vembar.Run("deploy", based, folder.At("out"), "--base", folder.At("away"), "--verify").Code);
+        Assert.Equal(0, Vembar.Run("copy", based, folder.At("alone.vmb"), "--base", folder.At("away")).Code);
+        Assert.Equal(0, Vembar.Run("deploy", folder.At("alone.vmb"), folder.At("again"), "--verify").Code);
+        Assert.Equal("", Tools.Run("diff", ["-r", folder.At("out"), folder.At("again")]));
+        var not = Vembar.Run("capture", world.At("drivers"), folder.At("alone.vmb"), "--name", "x", "--based-on", folder.At("away/desks.vmb"));
+        Assert.Equal(3, not.Code);
+        Assert.Contains("settled when an archive is made", not.Error, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public void StatesAreListedRewoundRetitledAndCompacted()
     {
         using var folder = new TempFolder();
