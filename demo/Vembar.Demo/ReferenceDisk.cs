@@ -162,16 +162,23 @@ internal sealed class ReferenceDisk
     private void Settle(ulong parent, ulong number, string path, string name, DateTime modified)
     {
         const uint Hidden = 0x2, System = 0x4, NotIndexed = 0x2000;
+        var attributes = name[0] == '$' || name == "System Volume Information" ? Hidden | System : name == "ProgramData" ? Hidden | NotIndexed : 0;
+        Finish(parent, number, path, name, attributes, modified);
+    }
+
+    // What comes last: setting a short name closes both, and any change after the times would change them.
+    private void Finish(ulong parent, ulong number, string path, string name, uint attributes, DateTime modified)
+    {
         var at = _volume.Open(parent, path);
         var file = _volume.Open(number, path);
         try
         {
-            if (name[0] == '$' || name == "System Volume Information")
-                file.SetAttributes(Hidden | System);
-            else if (name == "ProgramData")
-                file.SetAttributes(Hidden | NotIndexed);
-            if (ShortNameOf(path, name) is { } shortName && file.TrySetShortNameAndClose(at, shortName))
+            if (attributes != 0)
+                file.SetAttributes(attributes);
+            if (ShortNameOf(path, name) is { } shortName)
             {
+                if (!file.TrySetShortNameAndClose(at, shortName))
+                    throw new InvalidOperationException($"'{path}' did not take the short name '{shortName}'");
                 at = _volume.Open(parent, path);
                 file = _volume.Open(number, path);
             }
@@ -200,11 +207,11 @@ internal sealed class ReferenceDisk
             linked.Close();
             return;
         }
-        var at = _volume.Open(parent, path);
-        var file = Create(at, path, name, isFolder: false);
-        try
+        ulong number;
+        using (var at = _volume.Open(parent, path))
+        using (var file = Create(at, path, name, isFolder: false))
         {
-            var number = file.Number;
+            number = file.Number;
             if (stat.LinkCount > 1)
                 _links[(stat.Device, stat.Inode)] = number;
             using (var data = file.OpenData())
@@ -225,20 +232,9 @@ internal sealed class ReferenceDisk
                 file.SetExtendedAttributes(KernelNote(path));
             if (sum is 3 or 4)
                 file.SetObjectId(new Filler(path).Bytes(16));
-            file.SetAttributes(path.EndsWith("desktop.ini", StringComparison.Ordinal) || name is "pagefile.sys" or "swapfile.sys" ? HiddenSystemArchive : Archive);
-            if (ShortNameOf(path, name) is { } shortName && file.TrySetShortNameAndClose(at, shortName))
-            {
-                at = _volume.Open(parent, path);
-                file = _volume.Open(number, path);
-            }
-            file.SetTimes(Ticks(s_made), Ticks(modified), Ticks(modified.AddSeconds(1)), Ticks(DemoWorld.Epoch));
             file.Close(at);
         }
-        finally
-        {
-            file.Dispose();
-            at.Dispose();
-        }
+        Finish(parent, number, path, name, path.EndsWith("desktop.ini", StringComparison.Ordinal) || name is "pagefile.sys" or "swapfile.sys" ? HiddenSystemArchive : Archive, modified);
     }
 
     private static void Stream(NtfsFile file, string name, string text)
