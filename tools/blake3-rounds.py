@@ -36,7 +36,8 @@ def kernel(width):
     type, create = WIDTHS[width][0], WIDTHS[width][1]
     out = [
         "    [SkipLocalsInit]",
-        "    [MethodImpl(MethodImplOptions.AggressiveOptimization)]",
+        # Only the one lane can be compiled when the program is built; the others are at the first call, optimised at once.
+        *(["    [MethodImpl(MethodImplOptions.AggressiveOptimization)]"] if width > 1 else []),
         f"    private static void Compress{width}(ref State<{type}> h, byte** inputs, int offset, {type} counterLow, {type} counterHigh, uint length, uint flags)",
         "    {",
         "        Load%d(inputs, offset, %s);" % (width, ", ".join(f"out var m{i}" for i in range(16))),

@@ -124,11 +124,11 @@ internal sealed partial class Session : IDisposable
     }
 
     /// <summary>Prints the JSON document, or what people get.</summary>
-    public void Result<T>(T document, JsonTypeInfo<T> type, Action forPeople)
+    public void Result<T>(T document, Func<CliJson, JsonTypeInfo<T>> type, Action forPeople)
     {
         Progress.Clear();
         if (Json)
-            Console.Out.WriteLine(JsonSerializer.Serialize(document, type));
+            Console.Out.WriteLine(JsonSerializer.Serialize(document, type(CliJson.Default)));
         else
             forPeople();
     }

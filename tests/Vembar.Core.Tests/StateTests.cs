@@ -171,6 +171,35 @@ public class StateTests(DemoFixture demo)
     }
 
     [Fact]
+    public void ReadingAgainFindsWhatNoTimeTells()
+    {
+        using var folder = new TempFolder();
+        var random = new Random(7);
+        var large = new byte[9 << 20];
+        random.NextBytes(large);
+        File.WriteAllBytes(folder.Write("src/large", ""), large);
+        File.WriteAllBytes(folder.Write("src/same", ""), large[..5_000_000]);
+        folder.Write("src/small", "small");
+        using (var sparse = File.Create(folder.Write("src/sparse", "")))
+        {
+            sparse.SetLength(40 << 20);
+            sparse.Position = 30 << 20;
+            sparse.Write(large.AsSpan(0, 100_000));
+        }
+        var archive = folder.At("a.vmb");
+        var first = Do.Capture(folder.At("src"), archive);
+        large[8 << 20] ^= 1;
+        File.WriteAllBytes(folder.At("src/large"), large);
+        folder.Write("src/small", "SMALL");
+        var again = Do.Capture(folder.At("src"), archive, "again", r => r with { Reread = true });
+        Assert.Equal(first.Stats.BytesRead, again.Stats.BytesRead);
+        Assert.NotEqual(first.Image.Root, again.Image.Root);
+        var alone = Do.Capture(folder.At("src"), folder.At("b.vmb"));
+        Assert.Equal(alone.Image.Root, again.Image.Root);
+        Assert.True(again.Stats.BytesNew < 3 << 20, $"{again.Stats.BytesNew} bytes were taken for new");
+    }
+
+    [Fact]
     public void ADiffOfAnEditIsTheEdit()
     {
         var path = Gen.Int[0, 3].Array[1, 3].Select(p => string.Join('/', p.Select(i => $"n{i}")));

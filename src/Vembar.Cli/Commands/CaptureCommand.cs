@@ -58,7 +58,7 @@ internal static class CaptureCommand
                 var result = CaptureOperation.Run(request, session.Progress, session.Cancellation);
                 var verified = parse.GetValue(verify) ? VerifyOperation.Run(request.Archive, session.Progress, session.Cancellation) : null;
                 session.Warn(result.Warnings);
-                session.Result(CliJson.From(result, verified?.Ok), CliJson.Default.StoreJson, () => Show(result, verified));
+                session.Result(CliJson.From(result, verified?.Ok), json => json.StoreJson, () => Show(result, verified));
                 return verified is { Ok: false } ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }

@@ -17,7 +17,7 @@ internal static class CopyCommand
             {
                 var result = CopyOperation.Run(
                     SharedOptions.ImageOf(parse, image), SharedOptions.PlaceOf(parse, archive), parse.GetValue(name), TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
-                session.Result(new StoreJson(result.Archive, result.Image, result.Stats, [], [], null), CliJson.Default.StoreJson, () =>
+                session.Result(new StoreJson(result.Archive, result.Image, result.Stats, [], [], null), json => json.StoreJson, () =>
                 {
                     Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}.");
                     Session.Line($"  {Text.Size(result.Image.Bytes)}; {Text.Size(result.Stats.BytesNew)} of it were new, the archive grew by {Text.Size(result.Stats.BytesStored)}");

@@ -48,7 +48,7 @@ internal sealed class DemoStory
         if (!worldOnly)
             story.Walk();
         var ok = story._checks.All(c => c.Ok);
-        session.Result(new DemoJson(folder, made.Files, made.Bytes, clock.Elapsed.TotalSeconds, ok, story._checks), CliJson.Default.DemoJson, () =>
+        session.Result(new DemoJson(folder, made.Files, made.Bytes, clock.Elapsed.TotalSeconds, ok, story._checks), json => json.DemoJson, () =>
         {
             if (!worldOnly)
                 Session.Line(ok ? $"The story is told; everything came out as it should, in {Text.Duration(clock.Elapsed.TotalSeconds)}. Look around in {folder}." : "Something did not come out as it should; see above.");

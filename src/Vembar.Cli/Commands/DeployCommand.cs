@@ -45,7 +45,7 @@ internal static class DeployCommand
                 session.Result(
                     new DeployJson(result.Image, result.Target, result.Files, result.Bytes, result.Seconds,
                         [.. result.Volumes.Select(v => new WrittenVolumeJson(v.Number, v.Role, v.Start, v.Bytes, v.FileSystem, v.Label))], result.Kept, result.Verified, result.Differences, result.Warnings),
-                    CliJson.Default.DeployJson, () => Show(result));
+                    json => json.DeployJson, () => Show(result));
                 return result.Differences.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }

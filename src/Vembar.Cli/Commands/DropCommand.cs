@@ -13,7 +13,7 @@ internal static class DropCommand
             .With(image, wait).Does((parse, session) =>
             {
                 var result = DropOperation.Run(ImageReference.Parse(parse.GetRequiredValue(image)), TimeSpan.FromSeconds(parse.GetValue(wait)));
-                session.Result(new DropJson(result.Archive, result.Image, result.Left), CliJson.Default.DropJson,
+                session.Result(new DropJson(result.Archive, result.Image, result.Left), json => json.DropJson,
                     () => Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is off the list of {result.Archive}; {Text.Count(result.Left, "image")} left."));
                 return ExitCode.Done;
             });

@@ -24,7 +24,7 @@ internal static class FilesCommand
                 if (session.Json)
                     found = [.. found];
                 session.Result(
-                    session.Json ? new FilesJson(record, [.. found.Select(From)]) : null!, CliJson.Default.FilesJson, () => Show(found, session));
+                    session.Json ? new FilesJson(record, [.. found.Select(From)]) : null!, json => json.FilesJson, () => Show(found, session));
                 return ExitCode.Done;
             });
     }

@@ -12,7 +12,7 @@ internal static class ListCommand
             {
                 using var reader = ArchiveReader.Open(parse.GetRequiredValue(archive));
                 session.Warn(LeftOver(reader));
-                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.LeftOver, [.. reader.Header.Bases.Select(b => new BaseJson(b.Id, b.Name))], reader.Images), CliJson.Default.ListJson, () => Show(reader, session));
+                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.LeftOver, [.. reader.Header.Bases.Select(b => new BaseJson(b.Id, b.Name))], reader.Images), json => json.ListJson, () => Show(reader, session));
                 return ExitCode.Done;
             });
     }

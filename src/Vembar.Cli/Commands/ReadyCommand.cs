@@ -16,7 +16,7 @@ internal static class ReadyCommand
             .With(source, volume, rules).Does((parse, session) =>
             {
                 var result = ReadyOperation.Run(parse.GetRequiredValue(source), parse.GetValue(volume), parse.GetValue(rules), session.Progress, session.Cancellation);
-                session.Result(new ReadyJson(result.Source, result.Volume, result.IsReady ? "ready" : "not-ready", CliJson.From(result.Install), result.Findings), CliJson.Default.ReadyJson, () => Show(result, session));
+                session.Result(new ReadyJson(result.Source, result.Volume, result.IsReady ? "ready" : "not-ready", CliJson.From(result.Install), result.Findings), json => json.ReadyJson, () => Show(result, session));
                 return result.IsReady ? ExitCode.Done : ExitCode.NotInOrder;
             });
     }

@@ -59,7 +59,7 @@ internal static class ServiceCommand
                     session.Log($"{change.Kind} {change.What}: {change.Status} ({change.Why})");
                 var stats = new StoreStats(result.Image.Files, 0, result.Image.Bytes, 0, 0, result.BytesStored, result.Seconds);
                 session.Result(
-                    new ServiceJson(result.Archive, result.Image, result.Written, planOnly, stats, [], [], CliJson.From(result.Changes)), CliJson.Default.ServiceJson, () => Show(result, planOnly, session));
+                    new ServiceJson(result.Archive, result.Image, result.Written, planOnly, stats, [], [], CliJson.From(result.Changes)), json => json.ServiceJson, () => Show(result, planOnly, session));
                 return result.Refused ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }

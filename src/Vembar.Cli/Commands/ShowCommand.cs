@@ -14,7 +14,7 @@ internal static class ShowCommand
             .With(image, only, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image));
-                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers)), CliJson.Default.ShowJson, () => Show(result, parse.GetValue(only), session));
+                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers)), json => json.ShowJson, () => Show(result, parse.GetValue(only), session));
                 return ExitCode.Done;
             });
     }

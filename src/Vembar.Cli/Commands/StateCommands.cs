@@ -14,7 +14,7 @@ internal static class HistoryCommand
             {
                 var path = parse.GetRequiredValue(archive);
                 var states = HistoryOperation.Run(path);
-                session.Result(new HistoryJson(path, [.. states.Select(From)]), CliJson.Default.HistoryJson, () =>
+                session.Result(new HistoryJson(path, [.. states.Select(From)]), json => json.HistoryJson, () =>
                 {
                     var table = new Table(">State", "Time", "Change", ">Images", ">File until there");
                     foreach (var state in states)
@@ -40,7 +40,7 @@ internal static class RewindCommand
             {
                 var path = parse.GetRequiredValue(archive);
                 var state = HistoryOperation.Rewind(path, parse.GetValue(to), TimeSpan.FromSeconds(parse.GetValue(wait)));
-                session.Result(new RewindJson(path, HistoryCommand.From(state)), CliJson.Default.RewindJson, () =>
+                session.Result(new RewindJson(path, HistoryCommand.From(state)), json => json.RewindJson, () =>
                 {
                     Session.Line($"{path} lists what it did in state {state.Number} ({state.Change}):");
                     foreach (var (number, name) in state.Images)
@@ -79,7 +79,7 @@ internal static class RetitleCommand
                     Labels = CaptureCommand.Labels(parse.GetRequiredValue(labels)),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 });
-                session.Result(new ImageJson(reference.Archive.Path, record), CliJson.Default.ImageJson, () => Session.Line($"Image {record.Number} of {reference.Archive} is now \"{record.Name}\"{(record.Version.Length > 0 ? $", version {record.Version}" : "")}."));
+                session.Result(new ImageJson(reference.Archive.Path, record), json => json.ImageJson, () => Session.Line($"Image {record.Number} of {reference.Archive} is now \"{record.Name}\"{(record.Version.Length > 0 ? $", version {record.Version}" : "")}."));
                 return ExitCode.Done;
             });
     }
@@ -97,7 +97,7 @@ internal static class CompactCommand
             {
                 var result = CompactOperation.Run(
                     SharedOptions.PlaceOf(parse, archive), parse.GetValue(effort) is { } word ? SharedOptions.EffortOf(word) : null, TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
-                session.Result(new CompactJson(result.Archive, result.Images, result.Before, result.After, result.Seconds), CliJson.Default.CompactJson,
+                session.Result(new CompactJson(result.Archive, result.Images, result.Before, result.After, result.Seconds), json => json.CompactJson,
                     () => Session.Line($"{result.Archive} holds {Text.Count(result.Images, "image")} in {Text.Size(result.After)}; it had {Text.Size(result.Before)}; took {Text.Duration(result.Seconds)}."));
                 return ExitCode.Done;
             });
@@ -116,7 +116,7 @@ internal static class DiffCommand
             {
                 var result = DiffOperation.Run(SharedOptions.ImageOf(parse, from), SharedOptions.ImageOf(parse, to), session.Cancellation);
                 session.Result(
-                    new DiffJson(result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs, result.Drivers), CliJson.Default.DiffJson,
+                    new DiffJson(result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs, result.Drivers), json => json.DiffJson,
                     () => Show(result, session));
                 return ExitCode.Done;
             });

@@ -16,7 +16,7 @@ internal static class SurveyCommand
                 session.Warn(result.Warnings);
                 var json = new SurveyJson(result.Source, result.Disk is { } disk ? new DiskJson(disk.Scheme, disk.Format, disk.Bytes, disk.SectorSize) : null,
                     [.. result.Volumes.Select(v => new VolumeJson(v.Number, v.Start, v.Length, v.FileSystem, v.Label, v.Used, v.Role, v.Problem, CliJson.From(v.Windows), v.Take?.Files, v.Take?.Bytes, v.Take?.LeftOut))], result.Warnings);
-                session.Result(json, CliJson.Default.SurveyJson, () => Show(result, session));
+                session.Result(json, json => json.SurveyJson, () => Show(result, session));
                 return ExitCode.Done;
             });
     }

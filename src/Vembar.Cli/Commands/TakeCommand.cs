@@ -28,7 +28,7 @@ internal static class TakeCommand
                 }
                 var result = TakeOperation.Run(reference, wanted, target, session.Progress, session.Cancellation);
                 session.Warn(result.Warnings);
-                session.Result(new TakeJson(target, result.Files, result.Bytes, result.Paths, result.Warnings), CliJson.Default.TakeJson,
+                session.Result(new TakeJson(target, result.Files, result.Bytes, result.Paths, result.Warnings), json => json.TakeJson,
                     () => Session.Line($"Took {Text.Count(result.Files, "file")}, {Text.Size(result.Bytes)}, to {target}."));
                 return ExitCode.Done;
             });

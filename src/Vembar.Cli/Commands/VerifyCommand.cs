@@ -26,7 +26,7 @@ internal static class VerifyCommand
                 }
                 var result = others.Length > 0
                     ? VerifyOperation.Repair(path, others, TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation) : VerifyOperation.Run(path, session.Progress, session.Cancellation);
-                session.Result(Json(result), CliJson.Default.VerifyJson, () => Show(result, session));
+                session.Result(Json(result), json => json.VerifyJson, () => Show(result, session));
                 return result.Ok ? ExitCode.Done : ExitCode.NotInOrder;
             });
     }
@@ -40,7 +40,7 @@ internal static class VerifyCommand
     {
         var path = place.Path;
         var result = RecoverOperation.Run(place, target, session.Progress, session.Cancellation);
-        session.Result(new RecoverJson(path, result.Archive, result.Images, result.Blocks, [.. result.Lost.Select(From)]), CliJson.Default.RecoverJson, () =>
+        session.Result(new RecoverJson(path, result.Archive, result.Images, result.Blocks, [.. result.Lost.Select(From)]), json => json.RecoverJson, () =>
         {
             Session.Line($"{result.Archive} holds what could be read of {path}: {Text.Count(result.Images.Count, "image")} from {Text.Count(result.Blocks, "sound block")}.");
             foreach (var image in result.Images)

@@ -59,6 +59,9 @@ internal sealed class ContentPipeline : IDisposable
         public List<(ChunkId Id, int Offset, int Length)> Chunks { get; } = [];
         public List<Ended> Ended { get; } = [];
 
+        /// <summary>Bytes that were read only to be compared.</summary>
+        public long Compared { get; set; }
+
         public void Dispose() => ArrayPool<byte>.Shared.Return(Buffer);
     }
 
@@ -144,6 +147,13 @@ internal sealed class ContentPipeline : IDisposable
                     {
                         using var file = _open(node);
                         var length = file.Length;
+                        if (attempt == 1 && node.Content is { } earlier && earlier.Length == length && IsStill(earlier, file) && !file.HasChanged())
+                        {
+                            piece ??= new Piece(4096);
+                            piece.Ended.Add(new Ended(node, earlier, false, null));
+                            piece.Compared += length;
+                            break;
+                        }
                         var data = (Start: 0L, End: 0L);
                         var offset = 0L;
                         while (offset < length)
@@ -218,6 +228,33 @@ internal sealed class ContentPipeline : IDisposable
         }
     }
 
+    // Whether a file has the content that it had in an earlier image: one hash of the whole, with nothing to cut or to copy.
+    private static bool IsStill(FileContent earlier, ISourceFile file)
+    {
+        if (earlier.Parts?.Any(p => p.IsHole) == true)
+            return false;
+        var buffer = ArrayPool<byte>.Shared.Rent((int)Math.Min(earlier.Length, PieceBytes));
+        try
+        {
+            if (earlier.Length <= buffer.Length)
+                return file.Read(buffer.AsSpan(0, (int)earlier.Length), 0) == earlier.Length && Blake3.Hash(buffer.AsSpan(0, (int)earlier.Length)) == earlier.Hash;
+            var hash = new Blake3();
+            for (var offset = 0L; offset < earlier.Length;)
+            {
+                var got = file.Read(buffer.AsSpan(0, (int)Math.Min(buffer.Length, earlier.Length - offset)), offset);
+                if (got == 0)
+                    return false;
+                hash.Append(buffer.AsSpan(0, got));
+                offset += got;
+            }
+            return hash.Finish() == earlier.Hash;
+        }
+        finally
+        {
+            ArrayPool<byte>.Shared.Return(buffer);
+        }
+    }
+
     private static VembarException Unread(SourceNode node, Exception failure) => failure is Native.NativeException { Errno: not (Native.Errno.AccessDenied or Native.Errno.NotPermitted) }
         ? VembarException.Input("unreadable", $"'{node.Path}' cannot be read: {failure.Message}", "The source is damaged. Take it from another copy, or leave such files out with --skip-unreadable.")
         : VembarException.From(failure, "read", node.Path.ToString())!;
@@ -282,7 +319,7 @@ internal sealed class ContentPipeline : IDisposable
                 Changed.Add(node.Path.ToString());
             node.Content = content;
         }
-        State = new PipelineState(State.Files + piece.Ended.Count, State.BytesRead + piece.Used, State.BytesNew + fresh, piece.Ended.Count > 0 ? piece.Ended[^1].Node.Path.ToString() : State.Current);
+        State = new PipelineState(State.Files + piece.Ended.Count, State.BytesRead + piece.Used + piece.Compared, State.BytesNew + fresh, piece.Ended.Count > 0 ? piece.Ended[^1].Node.Path.ToString() : State.Current);
     }
 
     private void Pack()

@@ -76,7 +76,6 @@ public sealed record ImageRecord
     public required DateTime Created { get; init; }
 
     /// <summary>The hash of its root node, which stands for all of it.</summary>
-    [JsonConverter(typeof(ChunkIdJson))]
     public required ChunkId Root { get; init; }
 
     /// <summary>Files (each name counts) and links.</summary>
@@ -111,7 +110,6 @@ internal sealed record CatalogueEntry
 {
     public required int Number { get; init; }
 
-    [JsonConverter(typeof(ChunkIdJson))]
     public required ChunkId Record { get; init; }
 }
 
@@ -127,17 +125,6 @@ internal sealed record Catalogue
 
     [JsonExtensionData]
     public Dictionary<string, JsonElement>? Further { get; set; }
-}
-
-/// <summary>Ids as 64 hexadecimal digits.</summary>
-public sealed class ChunkIdJson : JsonConverter<ChunkId>
-{
-    /// <inheritdoc/>
-    public override ChunkId Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options) =>
-        ChunkId.TryParse(reader.GetString(), out var id) ? id : throw new JsonException("an id is not 64 hexadecimal digits");
-
-    /// <inheritdoc/>
-    public override void Write(Utf8JsonWriter writer, ChunkId value, JsonSerializerOptions options) => writer.WriteStringValue(value.ToString());
 }
 
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, DefaultIgnoreCondition = JsonIgnoreCondition.Never)]

@@ -9,7 +9,6 @@ namespace Vembar.Core.Content;
 internal static unsafe partial class Blake3Kernel
 {
     [SkipLocalsInit]
-    [MethodImpl(MethodImplOptions.AggressiveOptimization)]
     private static void Compress1(ref State<uint> h, byte** inputs, int offset, uint counterLow, uint counterHigh, uint length, uint flags)
     {
         Load1(inputs, offset, out var m0, out var m1, out var m2, out var m3, out var m4, out var m5, out var m6, out var m7, out var m8, out var m9, out var m10, out var m11, out var m12, out var m13, out var m14, out var m15);

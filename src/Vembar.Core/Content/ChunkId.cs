@@ -5,6 +5,7 @@ using System.Runtime.InteropServices;
 namespace Vembar.Core.Content;
 
 /// <summary>The identity of a piece of content: the 32-byte BLAKE3 hash of its plain bytes.</summary>
+[System.Text.Json.Serialization.JsonConverter(typeof(ChunkIdJson))]
 public readonly struct ChunkId : IEquatable<ChunkId>, IComparable<ChunkId>
 {
     /// <summary>The length of an id in bytes.</summary>

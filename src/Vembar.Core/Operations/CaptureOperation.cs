@@ -126,10 +126,9 @@ public static class CaptureOperation
 
         var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
         warnings.AddRange(tree.Warnings);
-        if (!request.Reread)
-            TakeOver(writer.Base, source, Path.GetFullPath(request.Source), tree.Root);
+        TakeOver(writer.Base, source, Path.GetFullPath(request.Source), tree.Root, trustTimes: !request.Reread);
         CheckRoom(request, writer.Base, tree.Bytes);
-        var files = ContentFiles(tree.Root);
+        var files = ContentFiles(tree.Root, all: request.Reread);
         var total = files.Sum(f => f.Length);
         Collecting.After(tree.Files);
         using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, request.SkipUnreadable, cancellation);
@@ -211,8 +210,9 @@ public static class CaptureOperation
 
     // A file is as it was when path, length and time are the same as in an earlier image of this very folder, and nothing
     // of it has changed since that image was begun: the change time cannot be set back, as the other times can. A volume has
-    // that time in the image, so there it must be the same.
-    private static void TakeOver(ArchiveReader archive, ISource source, string from, SourceNode root)
+    // that time in the image, so there it must be the same. Where times are not trusted, every file is read all the same, and
+    // what it had before is what it is compared with first.
+    private static void TakeOver(ArchiveReader archive, ISource source, string from, SourceNode root, bool trustTimes)
     {
         if (archive.Images.LastOrDefault(i => i.Origin.Kind == source.Kind && i.Origin.From == from && i.Origin.Identity == source.Identity && i.Origin.Identity.Length > 0) is not { } earlier)
             return;
@@ -233,8 +233,8 @@ public static class CaptureOperation
                     var own = path.Child(entry.Name);
                     Compare(node, tree.List(entry, own), tree, own);
                 }
-                else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length && entry.Modified == node.Modified
-                    && (source.Kind == "folder" ? node.Changed < before : entry.Changed == node.Entry.Changed && entry.Created == node.Entry.Created))
+                else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length
+                    && (!trustTimes || (entry.Modified == node.Modified && (source.Kind == "folder" ? node.Changed < before : entry.Changed == node.Entry.Changed && entry.Created == node.Entry.Created))))
                     node.Content = content;
             }
         }
@@ -266,7 +266,7 @@ public static class CaptureOperation
     }
 
     // Like lies beside like: first by kind of file, then by name, so that versions of one file meet in one block.
-    private static List<SourceNode> ContentFiles(SourceNode root)
+    private static List<SourceNode> ContentFiles(SourceNode root, bool all)
     {
         var files = new List<SourceNode>();
         void Collect(SourceNode folder)
@@ -277,7 +277,7 @@ public static class CaptureOperation
                     Collect(node);
                 else if (node.Kind == EntryKind.File && node.SameAs is null)
                 {
-                    if (node.Content is not null)
+                    if (node.Content is not null && !all)
                         continue;
                     if (node.Length == 0)
                         node.Content = FileContent.Empty;
