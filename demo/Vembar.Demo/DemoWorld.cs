@@ -1,3 +1,4 @@
+using System.IO.Compression;
 using System.Reflection;
 using System.Text;
 using Vembar.Native;
@@ -95,6 +96,11 @@ public static class DemoWorld
             ("bwaudio.sys", ProgramFile.Amd64, "Brightwell B2 audio driver", new Version(6, 0, 1, 9920)),
             ("tools/bwequal.dll", ProgramFile.Amd64, "Brightwell equaliser", new Version(6, 0, 1, 9920)));
         MakeDriver(output, "pell-barcode", "pellscan", ("pellscan.dll", ProgramFile.Amd64, "Pell L7 barcode reader driver", new Version(1, 4, 0, 21)));
+        MakeDriver(output, "corrin-wireless", "corwlan", ("x64/corwlan.sys", ProgramFile.Amd64, "Corrin Silicon wireless adapter driver", new Version(1, 9, 0, 44)));
+        MakeDriver(output, "corrin-network-2.9", "cornet", ("x64/cornet.sys", ProgramFile.Amd64, "Corrin Silicon network adapter driver", new Version(2, 9, 1, 0)));
+        foreach (var name in (string[])["corrin-wireless", "corrin-network-2.9"])
+            output.Pack($"drivers/{name}", $"more-drivers/{name}.zip");
+        output.Write("trust/fellview-root.pem", Encoding.ASCII.GetBytes(Signing.Root.ExportCertificatePem() + "\n"));
         output.SettleFolders();
         return (output.Files, output.Bytes);
     }
@@ -162,6 +168,31 @@ public static class DemoWorld
             if (errno != 0)
                 throw new NativeException("make the hard link", path, errno);
             Files++;
+        }
+
+        /// <summary>Puts a folder's files into a zip file, and takes the folder away.</summary>
+        public void Pack(string folder, string zip)
+        {
+            var from = Path.Combine(Root, folder);
+            using (var archive = ZipFile.Open(Place(zip), ZipArchiveMode.Create))
+            {
+                foreach (var file in Directory.EnumerateFiles(from, "*", SearchOption.AllDirectories).Order(StringComparer.Ordinal))
+                {
+                    var entry = archive.CreateEntry(Path.GetRelativePath(from, file));
+                    entry.LastWriteTime = Epoch;
+                    using var to = entry.Open();
+                    var bytes = File.ReadAllBytes(file);
+                    to.Write(bytes);
+                    Files--;
+                    Bytes -= bytes.Length;
+                }
+            }
+            Directory.Delete(from, recursive: true);
+            _folders.RemoveWhere(f => f == from || f.StartsWith(from + "/", StringComparison.Ordinal));
+            var made = new FileInfo(Path.Combine(Root, zip));
+            made.LastWriteTimeUtc = TimeOf(zip);
+            Files++;
+            Bytes += made.Length;
         }
 
         /// <summary>A file of a length that holds nothing.</summary>

@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Buffers.Binary;
 using Vembar.Core.Windows;
 
@@ -74,8 +75,28 @@ internal static class Hives
         foreach (var part in (string[])["DriverInfFiles", "DriverPackages", "DeviceIds"])
             root.Ensure($@"DriverDatabase\{part}");
         root.Ensure("DriverDatabase").SetDword("Version", 0x0A000000);
-        foreach (var inf in (string[])["disk.inf", "cdrom.inf", "mshdc.inf", "keyboard.inf"])
-            root.Ensure($@"DriverDatabase\DriverInfFiles\{inf}").SetString("Active", $"{inf}_amd64_{new Filler(inf).Next():x16}");
+        (string Inf, string Class, string[] Ids)[] inbox =
+        [
+            ("disk.inf", "4d36e967-e325-11ce-bfc1-08002be10318", ["GenDisk"]), ("cdrom.inf", "4d36e965-e325-11ce-bfc1-08002be10318", ["GenCdRom"]),
+            ("mshdc.inf", "4d36e96a-e325-11ce-bfc1-08002be10318", [@"PCI\CC_0106"]), ("keyboard.inf", "4d36e96b-e325-11ce-bfc1-08002be10318", ["*PNP0303", "HID_DEVICE_SYSTEM_KEYBOARD"]),
+            ("usbxhci.inf", "36fc9e60-c465-11cf-8056-444553540000", [@"PCI\CC_0C0330"]), ("hdaudio.inf", "4d36e96c-e325-11ce-bfc1-08002be10318", [@"HDAUDIO\FUNC_01"]),
+            ("input.inf", "745a17a0-74d3-11d0-b6fe-00a0c90f57da", ["HID_DEVICE"]),
+        ];
+        foreach (var (inf, classId, ids) in inbox)
+        {
+            var folder = $"{inf}_amd64_{new Filler(inf).Next():x16}";
+            root.Ensure($@"DriverDatabase\DriverInfFiles\{inf}").SetString("Active", folder);
+            var package = root.Ensure($@"DriverDatabase\DriverPackages\{folder}");
+            package.SetString("InfName", inf);
+            package.SetString("Provider", "Windows");
+            var version = new byte[48];
+            new Guid(classId).TryWriteBytes(version.AsSpan(8));
+            BitConverter.TryWriteBytes(version.AsSpan(24), new DateTime(2006, 6, 21, 0, 0, 0, DateTimeKind.Utc).ToFileTimeUtc());
+            BitConverter.TryWriteBytes(version.AsSpan(32), (10ul << 48) | (ulong.Parse(DemoWorld.Build, CultureInfo.InvariantCulture) << 16) | 1);
+            package.Set("Version", RegistryType.Binary, version);
+            foreach (var id in ids)
+                package.Ensure($@"Descriptors\{id}").SetString("Configuration", "Install");
+        }
     });
 
     public static byte[] Software(DemoEdition edition, int scale) => Make("SOFTWARE", hive =>

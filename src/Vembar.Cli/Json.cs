@@ -19,8 +19,19 @@ internal sealed record ListJson(string Archive, Guid Id, long Size, long LeftOve
 internal sealed record StoreJson(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, bool? Verified);
 internal sealed record ChangeJson(string Kind, string What, string Status, string Why);
 internal sealed record ServiceJson(string Archive, ImageRecord Image, bool Written, bool Plan, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, IReadOnlyList<ChangeJson> Changes);
-internal sealed record DriverJson(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Services, IReadOnlyList<string> Ids);
-internal sealed record ShowJson(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<DriverJson>? Drivers);
+internal sealed record DriverJson(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Services, IReadOnlyList<string> Ids, string? Files);
+internal sealed record ShowJson(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<DriverJson>? Drivers, IReadOnlyList<DriverJson>? InboxDrivers);
+internal sealed record SignatureJson(string State, string Signer, DateTime? Stamped, string Why);
+internal sealed record PackageJson(
+    string Path, string Problem, string Class, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Architectures, int Devices, bool BootCritical, SignatureJson? Signature,
+    IReadOnlyList<string> MissingFiles, string SameAs, string OlderThan, IReadOnlyList<string> LeftToWindows, long Bytes);
+internal sealed record DriversJson(bool Ok, IReadOnlyList<PackageJson> Packages);
+internal sealed record DeviceJson(string Name, IReadOnlyList<string> HardwareIds, IReadOnlyList<string> CompatibleIds, bool Needed, bool Boot);
+internal sealed record HardwareJson(string Model, IReadOnlyList<DeviceJson> Devices, string? WrittenTo);
+internal sealed record MatchJson(string Driver, string From, string Provider, string Version, DateOnly Date, bool Trusted, string Description, string Id, string IdKind, int FeatureScore, string Why);
+internal sealed record CoveredJson(DeviceJson Device, MatchJson? Chosen, IReadOnlyList<MatchJson> Others);
+internal sealed record ModelJson(string Model, IReadOnlyList<CoveredJson> Devices);
+internal sealed record CoverageJson(bool Ok, string Architecture, int Build, int Drivers, IReadOnlyList<ModelJson> Models, IReadOnlyList<ChangeJson> Passed);
 internal sealed record StreamJson(string Name, long Bytes, string Hash);
 internal sealed record EntryJson(string Path, string Kind, long Bytes, DateTime? Modified, IReadOnlyList<string> Attributes, string? Hash, string? LinkTarget, IReadOnlyList<StreamJson> Streams);
 internal sealed record FilesJson(ImageRecord Image, IReadOnlyList<EntryJson> Entries);
@@ -66,6 +77,9 @@ internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 [JsonSerializable(typeof(CompactJson))]
 [JsonSerializable(typeof(DiffJson))]
 [JsonSerializable(typeof(RecoverJson))]
+[JsonSerializable(typeof(DriversJson))]
+[JsonSerializable(typeof(HardwareJson))]
+[JsonSerializable(typeof(CoverageJson))]
 [JsonSerializable(typeof(DemoJson))]
 internal sealed partial class CliJson : JsonSerializerContext
 {
@@ -75,8 +89,21 @@ internal sealed partial class CliJson : JsonSerializerContext
 
     public static IReadOnlyList<ChangeJson> From(IEnumerable<ChangeOutcome> changes) => [.. changes.Select(c => new ChangeJson(c.Kind, c.What, c.Status.ToString().ToLowerInvariant(), c.Why))];
 
-    public static IReadOnlyList<DriverJson>? From(IReadOnlyList<ListedDriver>? drivers) =>
-        drivers is null ? null : [.. drivers.Select(d => new DriverJson(d.Inf, d.OriginalInf, d.StoreFolder, d.Provider, d.Version, d.Date, d.Services, d.Ids))];
+    public static IReadOnlyList<DriverJson>? From(IReadOnlyList<ListedDriver>? drivers, IReadOnlyDictionary<string, string>? files = null) =>
+        drivers is null ? null : [.. drivers.Select(d => new DriverJson(d.Inf, d.OriginalInf, d.StoreFolder, d.Provider, d.Version, d.Date, d.Services, d.Ids, files?.GetValueOrDefault(d.Inf)))];
+
+    public static PackageJson From(DriverRow row) => new(
+        row.Path, row.Problem, row.Class, row.Provider, row.Version, row.Date, row.Architectures, row.Devices, row.BootCritical,
+        row.Signature is { } signature ? new SignatureJson(signature.Word, signature.Signer, signature.Stamped, signature.Why) : null, row.MissingFiles, row.SameAs, row.OlderThan, row.LeftToWindows, row.Bytes);
+
+    public static DeviceJson From(HardwareDevice device) => new(device.Name, device.HardwareIds, device.CompatibleIds, device.Needed, device.Boot);
+
+    public static CoverageJson From(CoverageResult result) => new(result.IsInOrder, result.Windows.Architecture, result.Windows.Build, result.Drivers,
+        [.. result.Models.Select(m => new ModelJson(m.Model, [.. m.Devices.Select(d => new CoveredJson(From(d.Device), d.Chosen is null ? null : From(d.Chosen, ""), [.. d.Others.Select(o => From(o, o.LosesTo(d.Chosen!)))]))]))], From(result.Passed));
+
+    private static MatchJson From(DriverMatch match, string why) => new(
+        match.Driver.Name, match.Driver.From, match.Driver.Provider, match.Driver.Version.ToString(), match.Driver.Date, match.Driver.IsSigned, match.Description, match.Id,
+        match.Kind switch { 0 => "hardware", 1 => "hardware-to-compatible", 2 => "compatible-to-hardware", _ => "compatible" }, match.FeatureScore, why);
 
     public static WindowsJson? From(WindowsInstall? install) =>
         install is null ? null : new WindowsJson(install.Product, install.Edition, install.InstallType, install.Build, install.Architecture, install.Languages, install.ComputerName, install.State);

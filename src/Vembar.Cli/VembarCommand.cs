@@ -77,6 +77,21 @@ internal static class SharedOptions
 
     public static Option<int?> Volume() => new("--volume") { Description = "Which volume of a disk, where it is not the one that holds Windows", HelpName = "N" };
 
+    public static Option<string[]> For(string description) => new("--for") { Description = description, HelpName = "PROFILE", DefaultValueFactory = _ => [] };
+
+    public static Option<string[]> Trust() => new("--trust")
+    {
+        Description = "Trust drivers that this certificate vouches for: a file, or a folder of files; beside those that VEMBAR_TRUST names",
+        HelpName = "PATH",
+        DefaultValueFactory = _ => [],
+    };
+
+    /// <summary>The files and folders of trusted certificates: those of the option, and those of the environment.</summary>
+    public static IReadOnlyList<string> TrustPaths(ParseResult parse, Option<string[]> trust) =>
+        [.. parse.GetRequiredValue(trust), .. (Environment.GetEnvironmentVariable("VEMBAR_TRUST") ?? "").Split(Path.PathSeparator, StringSplitOptions.RemoveEmptyEntries)];
+
+    public static Core.Servicing.Drivers.DriverTrust TrustOf(ParseResult parse, Option<string[]> trust) => Core.Servicing.Drivers.DriverTrust.Load(TrustPaths(parse, trust));
+
     public static Argument<string> Archive(string description) => new("ARCHIVE") { Description = description };
 }
 

@@ -133,11 +133,11 @@ public class CommandTests(World world)
     {
         using var folder = new TempFolder();
         var archive = world.CopyArchive(folder);
-        var done = Vembar.Run("service", archive + "#1", "--driver", world.At("drivers/corrin-storage"), "--answers", world.At("answers/lending-desk.xml"), "--as", "Serviced", "--json");
+        var done = Vembar.Run("service", archive + "#1", "--driver", world.At("drivers/corrin-storage"), "--trust", world.At("trust"), "--answers", world.At("answers/lending-desk.xml"), "--as", "Serviced", "--json");
         Assert.Equal(0, done.Code);
         Assert.Equal(["done", "done"], done.Json.GetProperty("changes").EnumerateArray().Select(c => c.GetProperty("status").GetString()));
         Assert.Equal(3, done.Json.GetProperty("image").GetProperty("number").GetInt32());
-        var again = Vembar.Run("service", archive + "#Serviced", "--driver", world.At("drivers/corrin-storage"), "--in-place");
+        var again = Vembar.Run("service", archive + "#Serviced", "--driver", world.At("drivers/corrin-storage"), "--trust", world.At("trust"), "--in-place");
         Assert.Contains("already", again.Output, StringComparison.Ordinal);
         Assert.Contains("Nothing had to be changed", again.Output, StringComparison.Ordinal);
         var refused = Vembar.Run("service", archive + "#1", "--driver", world.At("answers"), "--remove", "Windows/Panther", "--in-place");

@@ -26,7 +26,7 @@ public class ContractTests(World world)
             ["files", archive + "#1", "Windows/Panther"],
             ["take", archive + "#1", "Windows/Panther", "--to", folder.At("taken")],
             ["diff", archive + "#1", archive + "#2"],
-            ["service", archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--in-place"],
+            ["service", archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--trust", world.At("trust"), "--in-place"],
             ["deploy", archive + "#1", folder.At("deployed")],
             ["deploy", archive + "#1", folder.At("deployed.img"), "--size", "2 GiB"],
             ["copy", archive + "#1", folder.At("other.vmb")],

@@ -1,3 +1,4 @@
+using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Tests;
 using Vembar.Demo;
 using Xunit;
@@ -24,6 +25,11 @@ public sealed class DemoFixture : IDisposable
     public string Reference(string edition) => _folder.At($"references/{edition}");
 
     public string Driver(string name) => _folder.At($"drivers/{name}");
+
+    /// <summary>Adds drivers; who signed the demo's is trusted.</summary>
+    public DriverChange Add(params string[] paths) => new(paths, new DriverOptions { Trust = Trust });
+
+    public DriverTrust Trust => DriverTrust.Load([At("trust")]);
 
     public string At(string path) => _folder.At(path);
 

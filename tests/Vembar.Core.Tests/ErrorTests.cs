@@ -120,13 +120,13 @@ public class ErrorTests(DemoFixture demo)
     [Fact]
     public void DriverFoldersAreSearchedAtAnyDepth()
     {
-        Assert.Equal(4, DriverPackage.FindInfs(demo.At("drivers")).Count);
-        Assert.Single(DriverPackage.FindInfs(Path.Combine(demo.Driver("pell-barcode"), "pellscan.inf")));
+        Assert.Equal(4, FoundInf.Find(demo.At("drivers")).Count);
+        Assert.Single(FoundInf.Find(Path.Combine(demo.Driver("pell-barcode"), "pellscan.inf")));
         using var folder = new TempFolder();
         folder.Write("a/b/c/DEEP.INF", "[Version]\nSignature=\"$CHICAGO$\"\n");
-        Assert.Single(DriverPackage.FindInfs(folder.Path));
-        Assert.Equal("no-inf", Assert.Throws<VembarException>(() => DriverPackage.FindInfs(demo.At("answers"))).Code);
-        Assert.Equal("not-an-inf", Assert.Throws<VembarException>(() => DriverPackage.FindInfs(demo.At("orders/lending-desk.yaml"))).Code);
-        Assert.Equal("no-such-folder", Assert.Throws<VembarException>(() => DriverPackage.FindInfs(folder.At("none"))).Code);
+        Assert.Single(FoundInf.Find(folder.Path));
+        Assert.Equal("no-inf", Assert.Throws<VembarException>(() => FoundInf.Find(demo.At("answers"))).Code);
+        Assert.Equal("not-an-inf", Assert.Throws<VembarException>(() => FoundInf.Find(demo.At("orders/lending-desk.yaml"))).Code);
+        Assert.Equal("no-such-folder", Assert.Throws<VembarException>(() => FoundInf.Find(folder.At("none"))).Code);
     }
 }

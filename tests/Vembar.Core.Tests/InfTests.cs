@@ -80,7 +80,7 @@ public class InfTests(DemoFixture demo)
                     foreach (var line in inf.Section(section))
                         inf.Expand(line.Value(0));
                 }
-                DriverPackage.Read(inf, "/nowhere", "test.inf").For("amd64", 10, 26100, false);
+                DriverPackage.Read(inf, new DiskPackageFolder("/nowhere"), "test.inf").For(new WindowsTarget("amd64", 10, 26100));
             }
             catch (VembarException)
             {
@@ -102,7 +102,7 @@ public class InfTests(DemoFixture demo)
     [InlineData("NTamd64.10.0.3", "amd64", 26100, false)]
     [InlineData("NTamd64.10.0.1", "amd64", 26100, true)]
     public void DecorationsSayWhichWindowsIsMeant(string text, string architecture, int build, bool fits) =>
-        Assert.Equal(fits, TargetOs.Parse(text).Fits(architecture, 10, build, server: false));
+        Assert.Equal(fits, TargetOs.Parse(text).Fits(new WindowsTarget(architecture, 10, build)));
 
     [Fact]
     public void TheMoreSpecificDecorationIsGreater()
@@ -115,33 +115,33 @@ public class InfTests(DemoFixture demo)
     [Fact]
     public void APackageSaysWhatItIs()
     {
-        var package = DriverPackage.Read(Path.Combine(demo.Driver("corrin-storage"), "corstor.inf")).For("amd64", 10, 26100, false);
-        Assert.Equal(("SCSIAdapter", "Corrin Silicon", new Version(4, 2, 118, 0), new DateOnly(2026, 3, 17)), (package.Class, package.Provider, package.Version, package.Date));
-        Assert.Equal(["amd64"], package.Architectures);
+        var package = DriverPackage.Read(Path.Combine(demo.Driver("corrin-storage"), "corstor.inf")).For(new WindowsTarget("amd64", 10, 26100));
+        Assert.Equal(("SCSIAdapter", "Corrin Silicon", new Version(4, 2, 118, 0), new DateOnly(2026, 3, 17)), (package.Package.Class, package.Package.Provider, package.Package.Version, package.Package.Date));
+        Assert.Equal(["amd64"], package.Package.Architectures);
         Assert.Equal(3, package.Devices.Count);
         Assert.Equal("Corrin Silicon CS-480 \"Twin\" array controller", package.Devices[2].Description);
         Assert.Equal(["PCI\\VEN_F1C0&DEV_0480&CC_0104", "PCI\\VEN_F1C0&CC_0104"], package.Devices[2].Ids);
         Assert.True(package.IsBootCritical);
         Assert.Equal(["corstor.inf", "corstor.cat", "x64/corstor.sys"], package.Files);
-        var service = package.Services["CorStor_Inst.NTamd64"].Single();
+        var service = package.Sections["CorStor_Inst.NTamd64"].Services.Single();
         Assert.Equal((1u, 0u, 3u, @"%12%\corstor.sys", "SCSI miniport", true), (service.Type, service.Start, service.ErrorControl, service.Binary, service.Group, service.IsFunction));
-        Assert.Equal("CS400-A\0CS400-B\0CS410\0\0", System.Text.Encoding.Unicode.GetString(service.Values.Single(v => v.Name == "Firmware").Bytes));
-        Assert.Equal(254u, BitConverter.ToUInt32(service.Values.Single(v => v.Name == "QueueDepth").Bytes));
-        Assert.Empty(DriverPackage.Read(Path.Combine(demo.Driver("corrin-storage"), "corstor.inf")).For("amd64", 10, 15063, false).Devices);
+        Assert.Equal("CS400-A\0CS400-B\0CS410\0\0", System.Text.Encoding.Unicode.GetString(service.Edits.Single(v => v.Name == "Firmware").Bytes));
+        Assert.Equal(254u, BitConverter.ToUInt32(service.Edits.Single(v => v.Name == "QueueDepth").Bytes));
+        Assert.Empty(DriverPackage.Read(Path.Combine(demo.Driver("corrin-storage"), "corstor.inf")).For(new WindowsTarget("amd64", 10, 15063)).Devices);
     }
 
     [Fact]
     public void SourcePathsAndDestinationsAreFollowed()
     {
-        var audio = DriverPackage.Read(Path.Combine(demo.Driver("brightwell-audio"), "bwaudio.inf")).For("amd64", 10, 26100, false);
+        var audio = DriverPackage.Read(Path.Combine(demo.Driver("brightwell-audio"), "bwaudio.inf")).For(new WindowsTarget("amd64", 10, 26100));
         Assert.Equal(["bwaudio.inf", "bwaudio.cat", "bwaudio.sys", "tools/bwequal.dll", "rooms/kiosk.eqp"], audio.Files);
         Assert.Equal(("13", "bwequal.dll"), (audio.Copies[1].DirectoryId, audio.Copies[1].Target));
-        Assert.All(audio.Files, f => Assert.NotNull(audio.Locate(f)));
+        Assert.All(audio.Files, f => Assert.NotNull(audio.Package.Folder.Length(f)));
         Assert.False(audio.IsBootCritical);
         var network = DriverPackage.Read(Path.Combine(demo.Driver("corrin-network"), "cornet.inf"));
         Assert.Equal(["amd64", "arm64"], network.Architectures);
-        Assert.Equal("arm64/cornet.sys", network.For("arm64", 10, 26100, false).Copies.Single().Source);
-        Assert.Equal("x64/cornet.sys", network.For("amd64", 10, 26100, false).Copies.Single().Source);
+        Assert.Equal("arm64/cornet.sys", network.For(new WindowsTarget("arm64", 10, 26100)).Copies.Single().Source);
+        Assert.Equal("x64/cornet.sys", network.For(new WindowsTarget("amd64", 10, 26100)).Copies.Single().Source);
     }
 
     [Theory]
@@ -151,6 +151,6 @@ public class InfTests(DemoFixture demo)
     public void PathsOutOfThePackageAreRefused(string copy)
     {
         var inf = Parse($"[Version]\nSignature=\"$WINDOWS NT$\"\n[Manufacturer]\nm=v,NTamd64\n[v.NTamd64]\nd=i,ID\n[i]\nCopyFiles={copy}\n[DestinationDirs]\nDefaultDestDir=12\n");
-        Assert.Contains("not a path inside", Assert.Throws<VembarException>(() => DriverPackage.Read(inf, "/x", "test.inf").For("amd64", 10, 26100, false)).Message, StringComparison.Ordinal);
+        Assert.Contains("not a path inside", Assert.Throws<VembarException>(() => DriverPackage.Read(inf, new DiskPackageFolder("/x"), "test.inf").For(new WindowsTarget("amd64", 10, 26100))).Message, StringComparison.Ordinal);
     }
 }

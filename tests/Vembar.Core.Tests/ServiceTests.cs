@@ -19,7 +19,7 @@ public class ServiceTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var result = Do.Service(archive, "serviced", new DriverChange(demo.Driver("corrin-storage")), new DriverChange(demo.Driver("corrin-network")));
+        var result = Do.Service(archive, "serviced", demo.Add(demo.Driver("corrin-storage")), demo.Add(demo.Driver("corrin-network")));
         Assert.Equal([ChangeStatus.Done, ChangeStatus.Done], Statuses(result));
         Do.Deploy(archive + "#serviced", folder.At("out"));
         var windows = folder.At("out/Windows");
@@ -54,7 +54,7 @@ public class ServiceTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         var put = folder.Write("hours.txt", "9 to 6");
-        IChange[] changes = [new DriverChange(demo.At("drivers")), new AnswersChange(demo.At("answers/lending-desk.xml")), new PutChange(put, "Users/Public/"), new RemoveChange("Windows/Panther/setupact.log")];
+        IChange[] changes = [demo.Add(demo.At("drivers")), new AnswersChange(demo.At("answers/lending-desk.xml")), new PutChange(put, "Users/Public/"), new RemoveChange("Windows/Panther/setupact.log")];
         var first = Do.Service(archive, null, changes);
         Assert.All(Statuses(first), s => Assert.Equal(ChangeStatus.Done, s));
         var bytes = File.ReadAllBytes(archive);
@@ -75,7 +75,7 @@ public class ServiceTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var before = File.ReadAllBytes(archive);
         folder.Write("drv/x.inf", File.ReadAllText(Path.Combine(demo.Driver("corrin-network"), "cornet.inf")));
-        var result = Do.Service(archive, "other", new RemoveChange("Windows/Panther"), new DriverChange(folder.At("drv")));
+        var result = Do.Service(archive, "other", new RemoveChange("Windows/Panther"), demo.Add(folder.At("drv")));
         Assert.Equal([ChangeStatus.Skipped, ChangeStatus.Refused], Statuses(result));
         Assert.Contains("cornet.cat, x64/cornet.sys", result.Changes[1].Why, StringComparison.Ordinal);
         Assert.Equal(before, File.ReadAllBytes(archive));
@@ -88,7 +88,7 @@ public class ServiceTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var text = File.ReadAllText(Path.Combine(demo.Driver("pell-barcode"), "pellscan.inf")).Replace("NTamd64", "NTarm64", StringComparison.Ordinal);
         folder.Write("pellscan.inf", text);
-        var result = Do.Service(archive, null, new DriverChange(folder.At("pellscan.inf")));
+        var result = Do.Service(archive, null, demo.Add(folder.At("pellscan.inf")));
         Assert.Equal([ChangeStatus.Refused], Statuses(result));
         Assert.Equal("it is for arm64; the image is amd64", result.Changes[0].Why);
     }
@@ -99,7 +99,7 @@ public class ServiceTests(DemoFixture demo)
         using var folder = new TempFolder();
         folder.Write("src/x", "x");
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
-        var result = Do.Service(folder.At("a.vmb"), null, new DriverChange(demo.Driver("pell-barcode")), new AnswersChange(demo.At("answers/reading-room.xml")));
+        var result = Do.Service(folder.At("a.vmb"), null, demo.Add(demo.Driver("pell-barcode")), new AnswersChange(demo.At("answers/reading-room.xml")));
         Assert.All(result.Changes, c => Assert.Equal((ChangeStatus.Refused, "the image holds no Windows"), (c.Status, c.Why)));
         Assert.True(Do.Service(folder.At("a.vmb"), null, new PutChange(folder.At("src"), "y")).Written);
         Assert.True(Do.WithTree(folder.At("a.vmb"), 1, t => t.Exists(WindowsPath.Parse("y/x"))));
@@ -112,7 +112,7 @@ public class ServiceTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var other = folder.Write("oem41.inf", "; left by an older driver");
         Do.Service(archive, null, new PutChange(other, "Windows/INF/"));
-        Do.Service(archive, null, new DriverChange(demo.Driver("pell-barcode")));
+        Do.Service(archive, null, demo.Add(demo.Driver("pell-barcode")));
         Assert.Equal("oem42.inf", ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Single().Inf);
     }
 

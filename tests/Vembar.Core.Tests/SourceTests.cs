@@ -131,7 +131,7 @@ public class SourceTests(DemoFixture demo)
             drivers = hive.ToBytes();
         }
         Do.Service(archive, null, new PutChange(folder.Write("DRIVERS", drivers), "Windows/System32/config/"));
-        var result = Do.Service(archive, null, new Servicing.Drivers.DriverChange(demo.Driver("brightwell-audio")));
+        var result = Do.Service(archive, null, demo.Add(demo.Driver("brightwell-audio")));
         Assert.Equal(ChangeStatus.Done, result.Changes.Single().Status);
         TakeOperation.Run(ImageReference.Parse(archive), ["Windows/System32/config/SYSTEM", "Windows/System32/config/DRIVERS"], folder.At("hives"), NoProgress.Instance, CancellationToken.None);
         foreach (var name in (string[])["SYSTEM", "DRIVERS"])
@@ -141,7 +141,7 @@ public class SourceTests(DemoFixture demo)
             Assert.Contains("/DriverDatabase/DeviceIds/HDAUDIO/FUNC_01&VEN_F1B2&DEV_0012/oem0.inf", seen, StringComparison.Ordinal);
             Tools.Run("regfexport", [folder.At($"hives/{name}")]);
         }
-        var again = Do.Service(archive, null, new Servicing.Drivers.DriverChange(demo.Driver("brightwell-audio")));
+        var again = Do.Service(archive, null, demo.Add(demo.Driver("brightwell-audio")));
         Assert.Equal(ChangeStatus.Already, again.Changes.Single().Status);
     }
 
@@ -158,7 +158,7 @@ public class SourceTests(DemoFixture demo)
             changed = hive.ToBytes();
         }
         Do.Service(archive, null, new PutChange(folder.Write("SYSTEM", changed), "Windows/System32/config/"));
-        var result = Do.Service(archive, null, new Servicing.Drivers.DriverChange(demo.Driver("pell-barcode")));
+        var result = Do.Service(archive, null, demo.Add(demo.Driver("pell-barcode")));
         Assert.Equal("the image's SYSTEM hive has no driver database", result.Changes.Single().Why);
         // A hive that is none would leave an install that nobody can read: it does not get in.
         var before = File.ReadAllBytes(archive);

@@ -237,7 +237,7 @@ public class StateTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        Do.Service(archive, "serviced", new DriverChange(demo.Driver("corrin-storage")));
+        Do.Service(archive, "serviced", demo.Add(demo.Driver("corrin-storage")));
         var diff = DiffOperation.Run(new ImageReference(archive, "1"), new ImageReference(archive, "serviced"), CancellationToken.None);
         Assert.Equal(["Windows/System32/config/SYSTEM"], diff.Changed.Select(c => c.Path));
         Assert.Contains(new ChangedValue("SYSTEM", @"ControlSet001\Services\corstor", "Start", "added"), diff.Registry!);

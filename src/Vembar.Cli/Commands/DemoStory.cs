@@ -65,7 +65,7 @@ internal sealed class DemoStory
 
     private (long Files, long Bytes) MakeWorld(int scale, bool disks)
     {
-        Say($"Making the world of Tarn Valley Libraries in {_folder}: three reference installs, as folders{(disks ? " and on virtual disks, with spoiled ones beside them" : "")}; four driver packages, answer files, work orders.");
+        Say($"Making the world of Tarn Valley Libraries in {_folder}: three reference installs, as folders{(disks ? " and on virtual disks, with spoiled ones beside them" : "")}; six driver packages, profiles of three hardware models, answer files, work orders.");
         var clock = Stopwatch.StartNew();
         var made = DemoWorld.Make(_folder, scale, _session.Cancellation);
         if (disks)
@@ -93,10 +93,10 @@ internal sealed class DemoStory
         Check("the second edition costs less than half of the first", grown * 2 < before, $"{Text.Size(before)}, then {Text.Size(grown)} more");
         Say("");
         Step("Give the lending desk the drivers it needs to start and to reach the network, and the answers for its first start. The image is changed within the archive; nothing is unpacked.",
-            "service", $"{archive}#Lending desk", "--driver", At("drivers/corrin-storage"), "--driver", At("drivers/corrin-network"), "--answers", At("answers/lending-desk.xml"), "--as", "Lending desk, serviced");
+            "service", $"{archive}#Lending desk", "--driver", At("drivers/corrin-storage"), "--driver", At("drivers/corrin-network"), "--trust", At("trust"), "--answers", At("answers/lending-desk.xml"), "--as", "Lending desk, serviced");
         var size = new FileInfo(archive).Length;
         Step("The same again changes nothing.",
-            "service", $"{archive}#Lending desk, serviced", "--driver", At("drivers/corrin-storage"), "--driver", At("drivers/corrin-network"), "--answers", At("answers/lending-desk.xml"), "--in-place");
+            "service", $"{archive}#Lending desk, serviced", "--driver", At("drivers/corrin-storage"), "--driver", At("drivers/corrin-network"), "--trust", At("trust"), "--answers", At("answers/lending-desk.xml"), "--in-place");
         Check("servicing twice adds nothing to the archive", new FileInfo(archive).Length == size, Text.Size(size));
         Say("");
         Step("See what the archive holds now.", "list", archive);

@@ -13,7 +13,14 @@ internal static class ServiceCommand
     public static VembarCommand Create()
     {
         var image = SharedOptions.Image();
-        var drivers = new Option<string[]>("--driver") { Description = "Add every driver package below DIR; may be given several times", HelpName = "DIR", DefaultValueFactory = _ => [] };
+        var drivers = new Option<string[]>("--driver") { Description = "Add the driver packages below DIR that fit, also those in .zip files; may be given several times", HelpName = "DIR", DefaultValueFactory = _ => [] };
+        var driverOut = new Option<string[]>("--driver-out") { Description = "Take an added driver out: oem3.inf, or its INF's own name; may be given several times", HelpName = "NAME", DefaultValueFactory = _ => [] };
+        var driverPath = new Option<string[]>("--driver-path") { Description = "Lay driver packages where Windows looks when it meets a device, instead of into its driver store", HelpName = "DIR", DefaultValueFactory = _ => [] };
+        var models = SharedOptions.For("Add only those drivers that devices of these hardware models would get");
+        var trust = SharedOptions.Trust();
+        var allowUnsigned = new Option<bool>("--allow-unsigned") { Description = "Let drivers in that nobody trusted signed, and mark them in the image's record" };
+        var replaceOlder = new Option<bool>("--replace-older") { Description = "Take older versions of the same driver out of the image" };
+        var everyVersion = new Option<bool>("--every-version") { Description = "Add all versions of a driver, not the newest alone" };
         var answers = new Option<string?>("--answers") { Description = "Check the answer file and put it where set-up looks for it", HelpName = "FILE" };
         var put = new Option<string[]>("--put") { Description = "Put a file or folder into the image; may be given several times", HelpName = "FILE=PATH", DefaultValueFactory = _ => [] };
         var remove = new Option<string[]>("--remove") { Description = "Take a path, or what matches a pattern, out of the image; may be given several times", HelpName = "PATH", DefaultValueFactory = _ => [] };
@@ -24,10 +31,10 @@ internal static class ServiceCommand
         var effort = SharedOptions.Effort();
         var wait = SharedOptions.Wait();
         return new VembarCommand("service", "Change an image offline, within the archive: drivers, answer file, files",
-            "vembar service desks.vmb#1 --driver vembar-demo/drivers/corrin-storage --answers vembar-demo/answers/lending-desk.xml --as \"Lending desk, serviced\"",
+            "vembar service desks.vmb#1 --driver vembar-demo/drivers/corrin-storage --trust vembar-demo/trust --answers vembar-demo/answers/lending-desk.xml --as \"Lending desk, serviced\"",
             "vembar service desks.vmb#1 --put vembar-demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
             "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan")
-            .With(image, drivers, answers, put, remove, order, name, inPlace, plan, effort, wait, SharedOptions.Base)
+            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, answers, put, remove, order, name, inPlace, plan, effort, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var asName = parse.GetValue(name);
@@ -37,13 +44,25 @@ internal static class ServiceCommand
                     throw new VembarException(ErrorKind.Usage, "as-or-in-place", "--as and --in-place exclude each other", "Choose one.");
                 if (asName is null && !replaces && !planOnly)
                     throw new VembarException(ErrorKind.Usage, "as-or-in-place", "it was not said where the result goes", "Give --as NAME for a new image, --in-place to replace this one, or --plan to look only.");
+                var options = new DriverOptions
+                {
+                    AllowUnsigned = parse.GetValue(allowUnsigned),
+                    ReplaceOlder = parse.GetValue(replaceOlder),
+                    EveryVersion = parse.GetValue(everyVersion),
+                    For = HardwareProfile.ReadAll(parse.GetRequiredValue(models)),
+                };
+                var trusted = SharedOptions.TrustPaths(parse, trust);
+                var ordered = parse.GetValue(order) is { } file ? WorkOrder.Read(file, trusted, options).Changes : [];
+                options = options with { Trust = DriverTrust.Load(trusted) };
                 var request = new ServiceRequest
                 {
                     Image = SharedOptions.ImageOf(parse, image),
                     Changes =
                     [
-                        .. parse.GetValue(order) is { } file ? WorkOrder.Read(file).Changes : [],
-                        .. parse.GetRequiredValue(drivers).Select(d => new DriverChange(d)),
+                        .. ordered,
+                        .. parse.GetRequiredValue(driverOut).Select(d => new DriverOutChange(d)),
+                        .. parse.GetRequiredValue(drivers) is { Length: > 0 } folders ? [new DriverChange(folders, options)] : (IChange[])[],
+                        .. parse.GetRequiredValue(driverPath) is { Length: > 0 } paths ? [new DriverPathChange(paths, options)] : (IChange[])[],
                         .. parse.GetValue(answers) is { } answerFile ? [new AnswersChange(answerFile)] : (IChange[])[],
                         .. parse.GetRequiredValue(put).Select(PutChange.Parse),
                         .. parse.GetRequiredValue(remove).Select(r => new RemoveChange(r)),

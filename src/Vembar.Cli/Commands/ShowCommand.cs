@@ -13,8 +13,8 @@ internal static class ShowCommand
             "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json")
             .With(image, only, SharedOptions.Base).Does((parse, session) =>
             {
-                var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image));
-                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers)), json => json.ShowJson, () => Show(result, parse.GetValue(only), session));
+                var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image), parse.GetValue(only) == "drivers");
+                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers)), json => json.ShowJson, () => Show(result, parse.GetValue(only), session));
                 return ExitCode.Done;
             });
     }
@@ -42,6 +42,7 @@ internal static class ShowCommand
             ("labels", string.Join(", ", image.Labels.Select(l => $"{l.Key}={l.Value}"))),
             ("Windows", image.Product.Length > 0 ? $"{image.Product}, build {image.Build}, {image.Architecture}" : "none"),
             ("languages", string.Join(", ", image.Languages)), ("computer name", image.ComputerName), ("state", Fields.State(image.State)),
+            ("not trusted", string.Join(", ", (image.UnsignedDrivers ?? []).Select(u => $"driver {u.OriginalInf} ({u.Inf}, {u.State})"))),
             ("holds", $"{Text.Count(image.Files, "file")} in {Text.Count(image.Folders, "folder")}, {Text.Size(image.Bytes)}"),
             ("adds", $"{Text.Size(image.BytesAdded)} to the archive"), ("from", $"{image.Origin.Kind} {image.Origin.From}"), ("made", Text.Time(image.Created)), ("root", image.Root.ToString())));
         Part("programs", "Programs", () =>
@@ -63,11 +64,21 @@ internal static class ShowCommand
                 Session.Line(result.Drivers is null ? "  the image holds no Windows" : "  none");
                 return;
             }
-            var table = new Table("Name", "Original", "Provider", ">Version", "Date", ">Devices");
+            // Their files are looked into only where drivers alone are asked for: that reads them all.
+            var table = only == "drivers" ? new Table("Name", "Original", "Provider", ">Version", "Date", ">Devices", "Files", "Signature") : new Table("Name", "Original", "Provider", ">Version", "Date", ">Devices");
             foreach (var driver in drivers)
-                table.Row(driver.Inf, driver.OriginalInf, driver.Provider, driver.Version, driver.Date?.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture) ?? "", Text.Number(driver.Ids.Count));
+            {
+                string[] cells = [driver.Inf, driver.OriginalInf, driver.Provider, driver.Version, driver.Date?.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture) ?? "", Text.Number(driver.Ids.Count)];
+                var marked = image.UnsignedDrivers?.FirstOrDefault(u => u.Inf.Equals(driver.Inf, StringComparison.OrdinalIgnoreCase));
+                table.Row(only == "drivers" ? [.. cells, result.DriverFiles.GetValueOrDefault(driver.Inf) ?? "", marked is null ? "trusted when added" : $"NOT TRUSTED, {marked.State}"] : cells);
+            }
             table.Print(session);
         });
+        if (only == "drivers" && result.InboxDrivers is { Count: > 0 } inbox)
+        {
+            Session.Line();
+            Session.Line($"Part of Windows: {string.Join(", ", inbox.Select(d => d.Inf))}");
+        }
         Part("history", "History", () =>
         {
             var table = new Table("Time", "Action", "Details");

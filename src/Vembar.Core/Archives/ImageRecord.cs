@@ -100,10 +100,21 @@ public sealed record ImageRecord
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
     public IReadOnlyList<Windows.Finding>? Findings { get; init; }
 
+    /// <summary>Drivers that were let in although nobody trusted signed them.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public IReadOnlyList<UnsignedDriver>? UnsignedDrivers { get; init; }
+
     /// <summary>Members that a newer program wrote; kept as they are.</summary>
     [JsonExtensionData]
     public Dictionary<string, JsonElement>? Further { get; set; }
 }
+
+/// <summary>A driver that was let in although nobody trusted signed it.</summary>
+/// <param name="Inf">The name that it was published under, or the folder that it lies in.</param>
+/// <param name="OriginalInf">Its INF's own name.</param>
+/// <param name="State">unsigned, wrong-hash, bad-signature, expired, untrusted or bad-catalog.</param>
+/// <param name="Why">What was found.</param>
+public sealed record UnsignedDriver(string Inf, string OriginalInf, string State, string Why);
 
 /// <summary>An image in the catalogue.</summary>
 internal sealed record CatalogueEntry

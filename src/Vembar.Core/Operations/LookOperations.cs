@@ -1,4 +1,5 @@
 using Vembar.Core.Archives;
+using Vembar.Core.Servicing;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Targets;
 using Vembar.Core.Trees;
@@ -11,14 +12,21 @@ namespace Vembar.Core.Operations;
 /// <param name="Image">The record.</param>
 /// <param name="Programs">Programs; null when the image holds no Windows.</param>
 /// <param name="Drivers">Drivers that were added; null when the image holds no Windows.</param>
-public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<ListedDriver>? Drivers);
+/// <param name="InboxDrivers">Drivers that came with Windows; null when the image holds none.</param>
+public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<ListedDriver>? Drivers, IReadOnlyList<ListedDriver>? InboxDrivers = null)
+{
+    /// <summary>Of added drivers that were looked into: "whole", or what is wrong with their files; by published name.</summary>
+    public IReadOnlyDictionary<string, string> DriverFiles { get; init; } = new Dictionary<string, string>();
+}
 
 /// <summary>Reads what an image holds.</summary>
 public static class ShowOperation
 {
     /// <summary>Reads an image's record, programs and drivers.</summary>
+    /// <param name="reference">The image.</param>
+    /// <param name="lookIntoDrivers">Whether the files of added drivers are compared with their security catalogs; that reads them.</param>
     /// <exception cref="VembarException">There is no such image, or it is damaged.</exception>
-    public static ShowResult Run(ImageReference reference)
+    public static ShowResult Run(ImageReference reference, bool lookIntoDrivers = false)
     {
         using var archive = ArchiveReader.Open(reference.Archive);
         var image = archive.Find(reference.Which);
@@ -27,7 +35,25 @@ public static class ShowOperation
             return new ShowResult(reference.Archive.Path, image, null, null);
         using var software = WindowsInstall.OpenHive(tree, folder, "SOFTWARE");
         using var system = WindowsInstall.OpenHive(tree, folder, "SYSTEM");
-        return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), DriverDatabase.Read(system));
+        var drivers = DriverDatabase.Read(system, inbox: true).ToLookup(d => d.IsAdded);
+        return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), [.. drivers[true]], [.. drivers[false]]) { DriverFiles = lookIntoDrivers ? LookInto(tree) : new Dictionary<string, string>() };
+    }
+
+    private static Dictionary<string, string> LookInto(ImageTree tree)
+    {
+        using var context = new ServiceContext(new TreeEditor(tree));
+        return DriverStore.Open(context).Store is { } store ? store.Listed.ToDictionary(l => l.Inf, l => FilesOf(store, l)) : [];
+    }
+
+    private static string FilesOf(DriverStore store, ListedDriver listed)
+    {
+        if (store.Fit(listed) is not { } driver)
+            return "its INF cannot be read";
+        if (driver.MissingFiles is { Count: > 0 } missing)
+            return $"missing: {string.Join(", ", missing)}";
+        // Whose signature it is was settled when it was let in.
+        var signature = DriverTrust.Nobody.Check(driver);
+        return signature.State is SignatureState.WrongHash or SignatureState.BadCatalog or SignatureState.BadSignature ? signature.Why : "whole";
     }
 }
 

@@ -82,6 +82,7 @@ public static class ServiceOperation
         var image = Look(reader, request);
         var editor = new TreeEditor(new ImageTree(reader, image.Root, $"{reader.Path}#{image.Number}"));
         using var context = new ServiceContext(editor);
+        context.UnsignedDrivers.AddRange(image.UnsignedDrivers ?? []);
         var outcomes = new List<ChangeOutcome>();
         foreach (var change in request.Changes)
         {
@@ -100,7 +101,7 @@ public static class ServiceOperation
 
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
         var install = HivesChanged(editor, context.Install) ? WindowsInstall.Read(editor) : null;
-        var record = Recorded(request, image, editor, writer, outcomes);
+        var record = Recorded(request, image, editor, writer, outcomes) with { UnsignedDrivers = context.UnsignedDrivers is { Count: > 0 } unsigned ? [.. unsigned] : null };
         if (install is not null)
         {
             record = record with

@@ -17,7 +17,7 @@ public enum ChangeStatus
 }
 
 /// <summary>How one change ended, and why.</summary>
-/// <param name="Kind">driver, answers, put or remove.</param>
+/// <param name="Kind">driver, driver-out, driver-path, answers, put or remove.</param>
 /// <param name="What">What was to be changed.</param>
 /// <param name="Status">The word.</param>
 /// <param name="Why">The reason, or where it went.</param>
@@ -45,6 +45,9 @@ public sealed class ServiceContext : IDisposable
 
     /// <summary>The tree.</summary>
     public TreeEditor Tree { get; }
+
+    /// <summary>Drivers in the image that nobody trusted signed; changes keep it true.</summary>
+    public List<Archives.UnsignedDriver> UnsignedDrivers { get; } = [];
 
     /// <summary>What Windows says of itself; null when the image holds none.</summary>
     public WindowsInstall? Install { get; }

@@ -10,14 +10,21 @@ namespace Vembar.Core.Servicing;
 /// <param name="Changes">The changes in their order.</param>
 public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
 {
+    private static readonly string[] s_kinds = ["driver", "driver-out", "driver-path", "answers", "put", "remove"];
+
     /// <summary>Reads a work order; paths in it are relative to the file.</summary>
+    /// <param name="path">The file.</param>
+    /// <param name="trust">Certificates that are trusted beside those that the order names: files and folders.</param>
+    /// <param name="drivers">How drivers are let in where the order does not say.</param>
     /// <exception cref="VembarException">It is not there or not a work order; all mistakes are told with their lines.</exception>
-    public static WorkOrder Read(string path)
+    public static WorkOrder Read(string path, IReadOnlyList<string>? trust = null, DriverOptions? drivers = null)
     {
         var yaml = YamlFile.Load(path, "a work order", "bad-order", "docs/work-order.md");
         var folder = Path.GetDirectoryName(Path.GetFullPath(path))!;
         var title = "";
-        var changes = new List<IChange>();
+        var trusted = new List<string>(trust ?? []);
+        var models = new List<string>();
+        var items = new List<(YamlNode Node, Dictionary<string, string> Fields)>();
         foreach (var (key, value) in yaml.Root.Children)
         {
             switch ((key as YamlScalarNode)?.Value)
@@ -25,25 +32,93 @@ public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
                 case "title" when value is YamlScalarNode scalar:
                     title = scalar.Value ?? "";
                     break;
+                case "trust" when Texts(value) is { } certificates:
+                    trusted.AddRange(certificates.Select(c => Place(c, folder)));
+                    break;
+                case "for" when Texts(value) is { } profiles:
+                    models.AddRange(profiles.Select(p => Place(p, folder)));
+                    break;
                 case "changes" when value is YamlSequenceNode list:
                     foreach (var item in list)
                     {
-                        if (ReadChange(item, folder, yaml.Wrong) is { } change)
-                            changes.Add(change);
+                        if (ReadFields(item, yaml.Wrong) is { } fields)
+                            items.Add((item, fields));
                     }
                     break;
                 default:
-                    yaml.Wrong(key, $"'{key}' is not known here, or has the wrong form; known are 'title' (text) and 'changes' (a list)");
+                    yaml.Wrong(key, $"'{key}' is not known here, or has the wrong form; known are 'title' (text), 'trust' and 'for' (paths) and 'changes' (a list)");
                     break;
             }
         }
-        if (yaml.IsSound && changes.Count == 0)
+        if (yaml.IsSound && items.Count == 0)
             yaml.Wrong("it lists no changes");
         yaml.Throw();
-        return new WorkOrder(title, changes);
+        var options = drivers ?? new DriverOptions();
+        if (items.Any(i => i.Fields.ContainsKey("driver") || i.Fields.ContainsKey("driver-path")))
+            options = options with { Trust = DriverTrust.Load(trusted.Distinct()), For = models.Count > 0 ? HardwareProfile.ReadAll(models) : options.For };
+        return new WorkOrder(title, Grouped(items, folder, options));
     }
 
-    private static IChange? ReadChange(YamlNode item, string folder, Action<YamlNode, string> wrong)
+    // Drivers under the same conditions are one change, so that of each driver the newest is taken.
+    private static List<IChange> Grouped(List<(YamlNode Node, Dictionary<string, string> Fields)> items, string folder, DriverOptions options)
+    {
+        var changes = new List<IChange>();
+        var groups = new Dictionary<(string Kind, DriverOptions Options), List<string>>();
+        foreach (var (_, fields) in items)
+        {
+            var kind = s_kinds.First(fields.ContainsKey);
+            var value = fields[kind];
+            switch (kind)
+            {
+                case "driver" or "driver-path":
+                    static bool Yes(string? text, bool otherwise) => text is null ? otherwise : text is "yes" or "true";
+                    var own = options with
+                    {
+                        AllowUnsigned = Yes(fields.GetValueOrDefault("allow-unsigned"), options.AllowUnsigned),
+                        ReplaceOlder = Yes(fields.GetValueOrDefault("replace-older"), options.ReplaceOlder),
+                        EveryVersion = Yes(fields.GetValueOrDefault("every-version"), options.EveryVersion),
+                    };
+                    if (groups.TryGetValue((kind, own), out var paths))
+                    {
+                        paths.Add(Place(value, folder));
+                        break;
+                    }
+                    groups[(kind, own)] = paths = [Place(value, folder)];
+                    changes.Add(kind == "driver" ? new DriverChange(paths, own) : new DriverPathChange(paths, own));
+                    break;
+                case "driver-out":
+                    changes.Add(new DriverOutChange(value));
+                    break;
+                case "answers":
+                    changes.Add(new AnswersChange(Place(value, folder)));
+                    break;
+                case "remove":
+                    changes.Add(new RemoveChange(value));
+                    break;
+                default:
+                    changes.Add(new PutChange(Place(value, folder), fields["to"]));
+                    break;
+            }
+        }
+        return changes;
+    }
+
+    // Shown from where one stands, when that is not a longer way.
+    private static string Place(string value, string folder)
+    {
+        var full = Path.GetFullPath(value, folder);
+        var near = Path.GetRelativePath(Environment.CurrentDirectory, full);
+        return near.StartsWith("..", StringComparison.Ordinal) ? full : near;
+    }
+
+    private static List<string>? Texts(YamlNode node) => node switch
+    {
+        YamlScalarNode { Value: { Length: > 0 } text } => [text],
+        YamlSequenceNode list when list.All(i => i is YamlScalarNode { Value.Length: > 0 }) => [.. list.Select(i => ((YamlScalarNode)i).Value!)],
+        _ => null,
+    };
+
+    private static Dictionary<string, string>? ReadFields(YamlNode item, Action<YamlNode, string> wrong)
     {
         if (item is not YamlMappingNode map || map.Children.Any(c => c.Key is not YamlScalarNode || c.Value is not YamlScalarNode))
         {
@@ -51,33 +126,27 @@ public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
             return null;
         }
         var fields = map.Children.ToDictionary(c => ((YamlScalarNode)c.Key).Value ?? "", c => ((YamlScalarNode)c.Value).Value ?? "");
-        // Shown from where one stands, when that is not a longer way.
-        string File(string value)
+        var kinds = s_kinds.Where(fields.ContainsKey).ToList();
+        if (kinds.Count != 1)
         {
-            var full = Path.GetFullPath(value, folder);
-            var near = Path.GetRelativePath(Environment.CurrentDirectory, full);
-            return near.StartsWith("..", StringComparison.Ordinal) ? full : near;
-        }
-        var kinds = new[] { "driver", "answers", "put", "remove" }.Where(fields.ContainsKey).ToList();
-        var extra = fields.Keys.Except(kinds).Where(k => !(k == "to" && fields.ContainsKey("put"))).ToList();
-        if (kinds.Count != 1 || extra.Count > 0)
-        {
-            wrong(item, kinds.Count == 1 ? $"'{extra[0]}' is not known in a '{kinds[0]}' change" : "a change has exactly one of driver, answers, put (with to), remove");
+            wrong(item, $"a change has exactly one of {string.Join(", ", s_kinds)}");
             return null;
         }
-        switch (kinds[0])
+        string[] further = kinds[0] switch
         {
-            case "driver":
-                return new DriverChange(File(fields["driver"]));
-            case "answers":
-                return new AnswersChange(File(fields["answers"]));
-            case "remove":
-                return new RemoveChange(fields["remove"]);
-            default:
-                if (fields.TryGetValue("to", out var target) && target.Length > 0)
-                    return new PutChange(File(fields["put"]), target);
-                wrong(item, "a 'put' change needs 'to', the path in the image");
-                return null;
-        }
+            "put" => ["to"],
+            "driver" => ["allow-unsigned", "replace-older", "every-version"],
+            "driver-path" => ["allow-unsigned"],
+            _ => [],
+        };
+        if (fields.Keys.Except(kinds).Except(further).FirstOrDefault() is { } extra)
+            wrong(item, $"'{extra}' is not known in a '{kinds[0]}' change");
+        else if (kinds[0] == "put" && fields.GetValueOrDefault("to") is not { Length: > 0 })
+            wrong(item, "a 'put' change needs 'to', the path in the image");
+        else if (fields.Keys.Intersect(further).FirstOrDefault(k => k != "to" && fields[k] is not ("yes" or "no" or "true" or "false")) is { } flag)
+            wrong(item, $"'{flag}' is yes or no");
+        else
+            return fields;
+        return null;
     }
 }

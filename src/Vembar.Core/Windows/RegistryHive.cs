@@ -249,6 +249,15 @@ public sealed class RegistryKey
     /// <summary>Removes this key with all below it; it must not be used any more.</summary>
     public void Delete() => _hive.Guard(() => _hive.Native.DeleteKey(_node));
 
+    /// <summary>Removes a value; nothing happens when there is none.</summary>
+    public void DeleteValue(string name)
+    {
+        var values = Values;
+        var others = values.Where(v => !v.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).Select(v => (v.Name, (int)v.Type, v.Bytes)).ToList();
+        if (others.Count < values.Count)
+            _hive.Guard(() => _hive.Native.SetValues(_node, others));
+    }
+
     /// <summary>A value's type and bytes, or null.</summary>
     public (RegistryType Type, byte[] Bytes)? Get(string name) => _hive.Guard<(RegistryType, byte[])?>(() =>
     {

@@ -30,11 +30,16 @@ public sealed record WindowsInstall
     /// <summary>Installed display languages.</summary>
     public IReadOnlyList<string> Languages { get; init; } = [];
 
+    /// <summary>The number of the language that it was installed in (0x0809 for British English).</summary>
+    public ushort Language { get; init; } = EnglishUnitedStates;
+
     /// <summary>The computer's name.</summary>
     public string ComputerName { get; init; } = "";
 
     /// <summary>generalized, generalized-audit, specialized, in-use, unfinished, or unknown.</summary>
     public string State { get; init; } = "unknown";
+
+    private const ushort EnglishUnitedStates = 0x409;
 
     /// <summary>The path of a hive in System32/config.</summary>
     public static WindowsPath HivePath(string windowsFolder, string hive) => WindowsPath.Root.Child(windowsFolder).Child("System32").Child("config").Child(hive);
@@ -92,6 +97,7 @@ public sealed record WindowsInstall
                 _ => "",
             },
             Languages = [.. (control?.Key(@"MUI\UILanguages")?.Subkeys ?? []).Select(k => k.Name).Order(StringComparer.OrdinalIgnoreCase)],
+            Language = ushort.TryParse(control?.Key(@"Nls\Language")?.GetString("InstallLanguage"), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var language) ? language : EnglishUnitedStates,
             ComputerName = control?.Key(@"ComputerName\ComputerName")?.GetString("ComputerName") ?? "",
             State = software.Key(@"Microsoft\Windows\CurrentVersion\Setup\State")?.GetString("ImageState") switch
             {

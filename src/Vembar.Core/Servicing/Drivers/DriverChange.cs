@@ -1,182 +1,276 @@
-using Vembar.Core.Content;
-using Vembar.Core.Trees;
-using Vembar.Core.Windows;
+using Vembar.Core.Archives;
 
 namespace Vembar.Core.Servicing.Drivers;
 
-/// <summary>Adds every driver package found below a folder to the image.</summary>
-/// <param name="path">A folder, or an INF file.</param>
-public sealed class DriverChange(string path) : IChange
+/// <summary>How drivers are let into an image.</summary>
+public sealed record DriverOptions
 {
-    private const int FirstBuildWithDatabase = 9200;
-    private const string StorePath = "System32/DriverStore/FileRepository";
+    /// <summary>Whose signatures count.</summary>
+    public DriverTrust Trust { get; init; } = DriverTrust.Nobody;
+
+    /// <summary>Whether packages without a good signature are let in, and marked.</summary>
+    public bool AllowUnsigned { get; init; }
+
+    /// <summary>Whether older versions of the same driver are taken out of the image.</summary>
+    public bool ReplaceOlder { get; init; }
+
+    /// <summary>Whether all versions of a driver are wanted, and not the newest alone.</summary>
+    public bool EveryVersion { get; init; }
+
+    /// <summary>The models to serve; empty for every device.</summary>
+    public IReadOnlyList<HardwareProfile> For { get; init; } = [];
+}
+
+/// <summary>A driver package that was found and looked at: what it is, or why it is not one for this Windows.</summary>
+/// <param name="Found">The INF.</param>
+/// <param name="Driver">The package as the Windows sees it; null when it is none.</param>
+/// <param name="Status">How it stands: <see cref="ChangeStatus.Done"/> while nothing speaks against it.</param>
+/// <param name="Why">What speaks against it.</param>
+internal sealed record DriverFound(FoundInf Found, FittedDriver? Driver, ChangeStatus Status, string Why)
+{
+    /// <summary>Finds and reads all packages below some paths.</summary>
+    public static List<DriverFound> In(IEnumerable<string> paths, WindowsTarget windows, Func<string, InfFile?>? include, List<ChangeOutcome> problems)
+    {
+        var all = new List<DriverFound>();
+        foreach (var path in paths)
+        {
+            var damaged = new List<string>();
+            try
+            {
+                var infs = FoundInf.Find(path, damaged);
+                all.AddRange(infs.Select(inf => Read(inf, windows, include, alone: infs.Count == 1)));
+            }
+            catch (VembarException problem)
+            {
+                problems.Add(new ChangeOutcome("driver", path, ChangeStatus.Refused, problem.Message));
+            }
+            problems.AddRange(damaged.Select(d => new ChangeOutcome("driver", path, ChangeStatus.Refused, d)));
+        }
+        return all;
+    }
+
+    // One package that does not fit is a mistake; among many it is what vendors' collections are like.
+    private static DriverFound Read(FoundInf inf, WindowsTarget windows, Func<string, InfFile?>? include, bool alone)
+    {
+        var unfit = alone ? ChangeStatus.Refused : ChangeStatus.Skipped;
+        try
+        {
+            var text = InfFile.Parse(inf.Folder.Read(inf.Name, InfFile.Longest), inf.Shown);
+            if (!alone && !text.Has("Version"))
+                return new DriverFound(inf, null, ChangeStatus.Skipped, "it is not the INF of a driver");
+            var package = DriverPackage.Read(text, inf.Folder, inf.Name);
+            var driver = package.For(windows, include);
+            if (driver.Devices.Count == 0)
+            {
+                var why = package.Architectures.Count > 0 && !package.Architectures.Contains(windows.Architecture) ? $"it is for {string.Join(" and ", package.Architectures)}; the image is {windows.Architecture}"
+                    : package.DeviceCount == 0 ? "it is for no device" : $"it has no device for {windows.Architecture}, build {windows.Build}";
+                return new DriverFound(inf, null, unfit, why);
+            }
+            return driver.MissingFiles is { Count: > 0 } missing ? new DriverFound(inf, driver, ChangeStatus.Refused, $"files that the INF names are missing: {string.Join(", ", missing)}") : new DriverFound(inf, driver, ChangeStatus.Done, "");
+        }
+        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+        {
+            return new DriverFound(inf, null, ChangeStatus.Refused, problem.Message);
+        }
+    }
+}
+
+/// <summary>Adds driver packages to the image's driver store.</summary>
+/// <param name="paths">Folders, INF files or zip files.</param>
+/// <param name="options">How they are let in.</param>
+public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions options) : IChange
+{
+    /// <inheritdoc/>
+    public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
+    {
+        var (store, why) = DriverStore.Open(context);
+        if (store is null)
+            return [.. paths.Select(p => new ChangeOutcome("driver", p, ChangeStatus.Refused, why))];
+        var outcomes = new List<ChangeOutcome>();
+        var found = DriverFound.In(paths, store.Windows, store.Include, outcomes);
+        var folders = new Dictionary<DriverFound, string>();
+        var signatures = new Dictionary<DriverFound, DriverSignature>();
+        for (var i = 0; i < found.Count; i++)
+        {
+            if (found[i] is not { Status: ChangeStatus.Done, Driver: { } driver })
+                continue;
+            try
+            {
+                var signature = options.Trust.Check(driver);
+                if (signature.State != SignatureState.Signed && !options.AllowUnsigned)
+                    found[i] = found[i] with { Status = ChangeStatus.Refused, Why = $"{signature.Word}: {signature.Why}" };
+                else
+                    (signatures[found[i]], folders[found[i]]) = (signature, driver.StoreFolder());
+            }
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+            {
+                found[i] = found[i] with { Status = ChangeStatus.Refused, Why = problem.Message };
+            }
+        }
+        var kept = Choose(context, store, found, folders, signatures);
+        outcomes.AddRange(kept.Select(k => k.Status != ChangeStatus.Done ? new ChangeOutcome("driver", k.Found.Shown, k.Status, k.Why) : AddOne(context, store, k, folders[k], signatures[k])));
+        return outcomes;
+    }
+
+    // The newest of each driver, each package once, and only what the models need; what falls out keeps its place with the reason.
+    private List<DriverFound> Choose(ServiceContext context, DriverStore store, List<DriverFound> found, Dictionary<DriverFound, string> folders, Dictionary<DriverFound, DriverSignature> signatures)
+    {
+        var first = new Dictionary<string, DriverFound>(StringComparer.OrdinalIgnoreCase);
+        var newest = found.Where(f => f.Status == ChangeStatus.Done).GroupBy(f => f.Driver!.Package.Line).ToDictionary(g => g.Key, g => g.MaxBy(f => (f.Driver!.Package.Date, f.Driver.Package.Version))!);
+        var chosen = new HashSet<string>(StringComparer.Ordinal);
+        if (options.For.Count > 0)
+        {
+            var candidates = found.Where(f => f.Status == ChangeStatus.Done).Select(f => CandidateDriver.Of(f.Driver!, f.Found.Shown, signatures[f].State == SignatureState.Signed))
+                .Concat(store.Listed.Where(l => !folders.ContainsValue(l.StoreFolder)).Select(l => CandidateDriver.Of(l, store.Fit(l), context.UnsignedDrivers.All(u => u.Inf != l.Inf)))).ToList();
+            chosen.UnionWith(Coverage.Of(options.For, candidates).SelectMany(m => m.Devices).Select(d => d.Chosen?.Driver.From).OfType<string>());
+        }
+        return found.ConvertAll(f =>
+        {
+            if (f.Status != ChangeStatus.Done)
+                return f;
+            DriverFound Skip(string why) => f with { Status = ChangeStatus.Skipped, Why = why };
+            var package = f.Driver!.Package;
+            if (!first.TryAdd(folders[f], f))
+                return Skip($"the same package as {first[folders[f]].Found.Shown}");
+            if (!options.EveryVersion && newest[package.Line] is var best && best != f && best.Driver!.Package.IsNewerThan(package.Date, package.Version))
+                return Skip($"older than {best.Driver.Package.Version} in {best.Found.Shown}");
+            return options.For.Count > 0 && !chosen.Contains(f.Found.Shown)
+                ? Skip($"no device of {string.Join(", ", options.For.Select(p => p.Model))} would get it; {f.Driver.Bytes >> 10} KiB left out") : f;
+        });
+    }
+
+    private ChangeOutcome AddOne(ServiceContext context, DriverStore store, DriverFound found, string folder, DriverSignature signature)
+    {
+        ChangeOutcome Outcome(ChangeStatus status, string why) => new("driver", found.Found.Shown, status, why);
+        var driver = found.Driver!;
+        var package = driver.Package;
+        try
+        {
+            if (store.Find(folder) is { } there)
+                return Outcome(ChangeStatus.Already, $"it is {there.Inf}");
+            var versions = store.Listed.Where(l => l.OriginalInf.Equals(package.InfName, StringComparison.OrdinalIgnoreCase) && l.Provider.Equals(package.Provider, StringComparison.OrdinalIgnoreCase)).ToList();
+            if (!options.EveryVersion && versions.Find(v => Version.TryParse(v.Version, out var version) && (v.Date ?? default, version).CompareTo((package.Date, package.Version)) > 0) is { } newer)
+                return Outcome(ChangeStatus.Skipped, $"the image has a newer one, {newer.Version} ({newer.Inf})");
+            if (store.Conflict(driver) is { } conflict)
+                return Outcome(ChangeStatus.Refused, conflict);
+            var older = versions.Where(v => Version.TryParse(v.Version, out var version) && package.IsNewerThan(v.Date ?? default, version)).ToList();
+            if (options.ReplaceOlder)
+                older.ForEach(o => store.Remove(o));
+            var published = store.Add(driver, folder);
+            if (signature.State != SignatureState.Signed)
+                context.UnsignedDrivers.Add(new UnsignedDriver(published, package.InfName, signature.Word, signature.Why));
+            var notes = new List<string>
+            {
+                $"{package.Provider} {package.Class} {package.Version}, {driver.Devices.Count} device{(driver.Devices.Count == 1 ? "" : "s")}, as {published}",
+            };
+            if (driver.IsBootCritical)
+                notes.Add(driver.Services.Count > 0 ? $"boot-critical: service {string.Join(", ", driver.Services.Select(s => s.Name))} installed" : "boot-critical");
+            if (older.Count > 0)
+                notes.Add($"{(options.ReplaceOlder ? "in place of" : "beside the older")} {string.Join(", ", older.Select(o => $"{o.Version} ({o.Inf})"))}");
+            notes.Add(signature.State == SignatureState.Signed ? signature.Why : $"NOT TRUSTED, {signature.Word}: {signature.Why}");
+            if (driver.LeftToWindows.Count > 0)
+                notes.Add($"left to Windows: {string.Join(", ", driver.LeftToWindows)}");
+            if (driver.MissingIncludes.Count > 0 && driver.IsBootCritical)
+                notes.Add($"it includes {string.Join(", ", driver.MissingIncludes)}, which the image does not have");
+            return Outcome(ChangeStatus.Done, string.Join("; ", notes));
+        }
+        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+        {
+            return Outcome(ChangeStatus.Refused, problem.Message);
+        }
+    }
+}
+
+/// <summary>Takes added drivers out of the image.</summary>
+/// <param name="name">The published name (oem3.inf), or the INF's own name for all its versions.</param>
+public sealed class DriverOutChange(string name) : IChange
+{
+    /// <inheritdoc/>
+    public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
+    {
+        ChangeOutcome Outcome(ChangeStatus status, string why) => new("driver-out", name, status, why);
+        var (store, why) = DriverStore.Open(context);
+        if (store is null)
+            return [Outcome(ChangeStatus.Refused, why)];
+        var wanted = name.EndsWith(".inf", StringComparison.OrdinalIgnoreCase) ? name : name + ".inf";
+        var matching = store.Listed.Where(l => l.Inf.Equals(wanted, StringComparison.OrdinalIgnoreCase)).ToList();
+        if (matching.Count == 0)
+            matching = [.. store.Listed.Where(l => l.OriginalInf.Equals(wanted, StringComparison.OrdinalIgnoreCase))];
+        if (matching.Count == 0)
+        {
+            return [DriverDatabase.Read(context.Hive("SYSTEM")!, inbox: true).Any(l => l.Inf.Equals(wanted, StringComparison.OrdinalIgnoreCase))
+                ? Outcome(ChangeStatus.Refused, "it is one of Windows' own drivers") : Outcome(ChangeStatus.Already, "the image has no such driver")];
+        }
+        return [.. matching.OrderByDescending(l => DriverDatabase.Number(l.Inf)).Select(l =>
+        {
+            var bytes = store.Remove(l);
+            return Outcome(ChangeStatus.Done, $"{l.Provider} {l.OriginalInf} {l.Version} ({l.Inf}) is out; {bytes >> 10} KiB less");
+        })];
+    }
+}
+
+/// <summary>Puts driver packages into a folder that Windows searches when it meets a new device: the documented second way.</summary>
+/// <param name="paths">Folders, INF files or zip files.</param>
+/// <param name="options">How they are let in; versions and models are not looked at.</param>
+/// <remarks>Source: the vendor's "Configure Windows to search additional folders for device drivers".</remarks>
+public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions options) : IChange
+{
+    private const string Folder = "Drivers", SearchPath = @"%SystemDrive%\Drivers", DefaultPath = @"%SystemRoot%\inf";
 
     /// <inheritdoc/>
     public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
     {
-        IReadOnlyList<string> infs;
-        try
+        ChangeOutcome Outcome(string what, ChangeStatus status, string why) => new("driver-path", what, status, why);
+        if (context.Install is not { } install || WindowsTarget.Of(install) is not { } windows)
+            return [.. paths.Select(p => Outcome(p, ChangeStatus.Refused, context.Install is null ? "the image holds no Windows" : "the image does not say which architecture it is for"))];
+        if (context.Hive("SOFTWARE") is not { } software)
+            return [.. paths.Select(p => Outcome(p, ChangeStatus.Refused, "the image has no SOFTWARE hive"))];
+        var outcomes = new List<ChangeOutcome>();
+        foreach (var found in DriverFound.In(paths, windows, null, outcomes))
         {
-            infs = DriverPackage.FindInfs(path);
+            var shown = found.Found.Shown;
+            if (found is not { Status: ChangeStatus.Done, Driver: { } driver })
+            {
+                outcomes.Add(Outcome(shown, found.Status, found.Why));
+                continue;
+            }
+            try
+            {
+                var signature = options.Trust.Check(driver);
+                if (signature.State != SignatureState.Signed && !options.AllowUnsigned)
+                    outcomes.Add(Outcome(shown, ChangeStatus.Refused, $"{signature.Word}: {signature.Why}"));
+                else
+                    outcomes.Add(Put(context, software, driver, signature, why => Outcome(shown, why.Length > 0 ? ChangeStatus.Done : ChangeStatus.Already, why.Length > 0 ? why : "it is there")));
+            }
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+            {
+                outcomes.Add(Outcome(shown, ChangeStatus.Refused, problem.Message));
+            }
         }
-        catch (VembarException problem)
-        {
-            return [new ChangeOutcome("driver", path, ChangeStatus.Refused, problem.Message)];
-        }
-        return [.. infs.Select(inf => AddOne(context, inf))];
+        return outcomes;
     }
 
-    private static ChangeOutcome AddOne(ServiceContext context, string inf)
+    private static ChangeOutcome Put(ServiceContext context, Windows.RegistryHive software, FittedDriver driver, DriverSignature signature, Func<string, ChangeOutcome> outcome)
     {
-        ChangeOutcome Outcome(ChangeStatus status, string why) => new("driver", inf, status, why);
-        try
+        var name = driver.StoreFolder();
+        var folder = Trees.WindowsPath.Parse($"{Folder}/{name}");
+        var changed = false;
+        if (!context.Tree.Exists(folder))
         {
-            return Add(context, inf, Outcome);
+            foreach (var file in driver.Files)
+                context.Tree.PutFile(file.Split('/').Aggregate(folder, (at, part) => at.Child(part)), driver.Package.Folder.Content(file));
+            if (signature.State != SignatureState.Signed)
+                context.UnsignedDrivers.Add(new UnsignedDriver($"{Folder}/{name}", driver.Package.InfName, signature.Word, signature.Why));
+            changed = true;
         }
-        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        var key = software.Root.Ensure(@"Microsoft\Windows\CurrentVersion");
+        var before = key.GetString("DevicePath") ?? DefaultPath;
+        if (!before.Split(';').Contains(SearchPath, StringComparer.OrdinalIgnoreCase))
         {
-            return Outcome(ChangeStatus.Refused, problem.Message);
+            key.SetString("DevicePath", $"{before};{SearchPath}", Windows.RegistryType.ExpandString);
+            context.Touch("SOFTWARE");
+            changed = true;
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the driver package", inf) is { } error)
-        {
-            return Outcome(ChangeStatus.Refused, error.Message);
-        }
-    }
-
-    private static ChangeOutcome Add(ServiceContext context, string inf, Func<ChangeStatus, string, ChangeOutcome> outcome)
-    {
-        if (context.Install is not { } install)
-            return outcome(ChangeStatus.Refused, "the image holds no Windows");
-        var architecture = Answers.AnswerFile.ArchitectureWord(install.Architecture);
-        if (architecture.Length == 0)
-            return outcome(ChangeStatus.Refused, "the image does not say which architecture it is for");
-        const int CurrentMajor = 10;
-        var package = DriverPackage.Read(inf).For(architecture, CurrentMajor, install.BuildNumber, install.InstallType.StartsWith("Server", StringComparison.Ordinal));
-        if (package.Devices.Count == 0)
-        {
-            return outcome(ChangeStatus.Refused, package.Architectures.Count > 0 && !package.Architectures.Contains(architecture)
-                ? $"it is for {string.Join(" and ", package.Architectures)}; the image is {architecture}" : $"it has no device for {architecture}, build {install.Build}");
-        }
-        var missing = package.Files.Where(f => package.Locate(f) is null).ToList();
-        if (missing.Count > 0)
-            return outcome(ChangeStatus.Refused, $"files that the INF names are missing: {string.Join(", ", missing)}");
-        if (install.BuildNumber > 0 && install.BuildNumber < FirstBuildWithDatabase)
-            return outcome(ChangeStatus.Refused, $"build {install.Build} is older than Windows 8, which has no driver database");
-        if (context.Hive("SYSTEM") is not { } system || !DriverDatabase.IsIn(system))
-            return outcome(ChangeStatus.Refused, "the image's SYSTEM hive has no driver database");
-
-        var contents = package.Files.Select(f => (Name: f, Bytes: File.ReadAllBytes(package.Locate(f)!))).ToList();
-        var folder = package.StoreFolder(architecture, contents.Select(c => Blake3.Hash(c.Bytes)));
-        var store = context.Windows($"{StorePath}/{folder}");
-        var listed = DriverDatabase.Read(system).FirstOrDefault(d => d.StoreFolder.Equals(folder, StringComparison.OrdinalIgnoreCase));
-        if (listed is not null && context.Tree.Exists(store))
-            return outcome(ChangeStatus.Already, $"it is {listed.Inf}");
-        if (Conflict(context, package, contents) is { } conflict)
-            return outcome(ChangeStatus.Refused, conflict);
-
-        var published = listed?.Inf ?? NextName(context, system);
-        foreach (var (name, bytes) in contents)
-            Put(context, name.Split('/').Aggregate(store, (at, part) => at.Child(part)), bytes);
-        Put(context, context.Windows($"INF/{published}"), contents[0].Bytes);
-        DriverDatabase.Register(system, package, architecture, published, folder);
-        if (context.Hive("DRIVERS") is { } drivers && DriverDatabase.IsIn(drivers))
-        {
-            DriverDatabase.Register(drivers, package, architecture, published, folder);
-            context.Touch("DRIVERS");
-        }
-        if (package.IsBootCritical)
-            InstallServices(context, package, system, published, folder, contents);
-        context.Touch("SYSTEM");
-        var signed = package.Catalog.Length > 0 ? "" : "; it names no security catalog";
-        return outcome(ChangeStatus.Done, $"{package.Provider} {package.Class} {package.Version}, {package.Devices.Count} device{(package.Devices.Count == 1 ? "" : "s")}, as {published}{(package.IsBootCritical ? ", boot-critical: service installed" : "")}; signature not checked{signed}");
-    }
-
-    private static void Put(ServiceContext context, WindowsPath path, byte[] bytes) => context.Tree.PutFile(path, new NewContent(bytes, null, bytes.Length));
-
-    // The next free number in both places that know them.
-    private static string NextName(ServiceContext context, RegistryHive system)
-    {
-        var highest = context.Tree.Names(context.Windows("INF")).Select(DriverDatabase.Number)
-            .Concat(DriverDatabase.Read(system).Select(d => DriverDatabase.Number(d.Inf))).Append(-1).Max();
-        return string.Create(System.Globalization.CultureInfo.InvariantCulture, $"oem{highest + 1}.inf");
-    }
-
-    /// <summary>The path in the image for a directory id; null for those that have no place of their own offline.</summary>
-    private static WindowsPath? Directory(ServiceContext context, string id) => id switch
-    {
-        "10" => context.Windows(""),
-        "11" => context.Windows("System32"),
-        "12" => context.Windows("System32/drivers"),
-        "17" => context.Windows("INF"),
-        "18" => context.Windows("Help"),
-        "20" => context.Windows("Fonts"),
-        "24" or "30" => WindowsPath.Root,
-        "16422" => WindowsPath.Parse("Program Files"),
-        _ => null,
-    };
-
-    private static IEnumerable<(WindowsPath Path, byte[] Bytes)> Placed(ServiceContext context, DriverPackage package, IReadOnlyList<(string Name, byte[] Bytes)> contents)
-    {
-        foreach (var copy in package.Copies)
-        {
-            if (Directory(context, copy.DirectoryId) is { } folder)
-                yield return (copy.Target.Split('/').Aggregate(folder, (at, part) => at.Child(part)), contents.First(c => c.Name.Equals(copy.Source, StringComparison.OrdinalIgnoreCase)).Bytes);
-        }
-    }
-
-    private static string? Conflict(ServiceContext context, DriverPackage package, IReadOnlyList<(string Name, byte[] Bytes)> contents)
-    {
-        if (!package.IsBootCritical)
-            return null;
-        foreach (var (path, _) in Placed(context, package, contents))
-        {
-            if (context.Tree.Find(path) is { Entry.Kind: EntryKind.Folder })
-                return $"'{path}' is a folder in the image, a driver file was to be put there";
-        }
-        return package.Services.Values.SelectMany(s => s).FirstOrDefault(s => Binary(s, "") is null) is { } bad
-            ? $"its service '{bad.Name}' has the binary '{bad.Binary}', which has no place in an offline install" : null;
-    }
-
-    // ServiceBinary names its folder by a directory id between percent signs.
-    private static string? Binary(DriverService service, string storeFolder)
-    {
-        var parts = service.Binary.Split('%');
-        if (parts.Length != 3 || parts[0].Length > 0)
-            return null;
-        var folder = parts[1] switch
-        {
-            "10" => @"\SystemRoot",
-            "11" => "System32",
-            "12" => @"System32\drivers",
-            "13" => @"System32\DriverStore\FileRepository\" + storeFolder,
-            _ => null,
-        };
-        return folder is null ? null : folder + (parts[2].StartsWith('\\') ? "" : @"\") + parts[2];
-    }
-
-    private static void InstallServices(
-        ServiceContext context, DriverPackage package, RegistryHive system, string published, string folder, IReadOnlyList<(string Name, byte[] Bytes)> contents)
-    {
-        foreach (var (path, bytes) in Placed(context, package, contents))
-        {
-            if (!Files.TreeFiles.IsSame(context.Tree, path, bytes))
-                Put(context, path, bytes);
-        }
-        var services = WindowsInstall.ControlSet(system)!.Ensure("Services");
-        foreach (var service in package.Services.Values.SelectMany(s => s).DistinctBy(s => s.Name, StringComparer.OrdinalIgnoreCase))
-        {
-            var key = services.Ensure(service.Name);
-            key.SetDword("Type", service.Type);
-            key.SetDword("Start", service.Start);
-            key.SetDword("ErrorControl", service.ErrorControl);
-            key.SetString("ImagePath", Binary(service, folder)!, RegistryType.ExpandString);
-            if (service.DisplayName.Length > 0)
-                key.SetString("DisplayName", service.DisplayName);
-            if (service.Group.Length > 0)
-                key.SetString("Group", service.Group);
-            key.SetStrings("Owners", [published]);
-            foreach (var value in service.Values)
-                key.Ensure(value.Subkey).Set(value.Name, value.Type, value.Bytes);
-        }
+        return outcome(changed ? $"{driver.Package.Provider} {driver.Package.Class} {driver.Package.Version}, in {folder}; Windows looks there when it meets a device; {(signature.State == SignatureState.Signed ? signature.Why : $"NOT TRUSTED, {signature.Word}: {signature.Why}")}" : "");
     }
 }

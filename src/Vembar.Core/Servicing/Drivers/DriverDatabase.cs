@@ -13,7 +13,14 @@ namespace Vembar.Core.Servicing.Drivers;
 /// <param name="Date">Its date.</param>
 /// <param name="Services">The services its configurations name.</param>
 /// <param name="Ids">The hardware and compatible ids that it serves.</param>
-public sealed record ListedDriver(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Services, IReadOnlyList<string> Ids);
+public sealed record ListedDriver(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Services, IReadOnlyList<string> Ids)
+{
+    /// <summary>The id of its class; empty when the database does not say.</summary>
+    public Guid ClassGuid { get; init; }
+
+    /// <summary>Whether it was added to Windows, or came with it.</summary>
+    public bool IsAdded => DriverDatabase.Number(Inf) >= 0;
+}
 
 /// <summary>
 /// The driver database of an offline install: SYSTEM › DriverDatabase, and DRIVERS › DriverDatabase where that hive has one.
@@ -29,24 +36,27 @@ public static class DriverDatabase
     /// <summary>Whether a hive has a driver database.</summary>
     public static bool IsIn(RegistryHive hive) => hive.Key(Root) is not null;
 
-    /// <summary>The added packages (oemN.inf) that a hive lists.</summary>
-    public static IReadOnlyList<ListedDriver> Read(RegistryHive system)
+    /// <summary>The packages that a hive lists, the added ones (oemN.inf) by their numbers.</summary>
+    /// <param name="system">The hive.</param>
+    /// <param name="inbox">Whether those that came with Windows are wanted too; they come first.</param>
+    public static IReadOnlyList<ListedDriver> Read(RegistryHive system, bool inbox = false)
     {
         var drivers = new List<ListedDriver>();
         foreach (var file in system.Key($@"{Root}\DriverInfFiles")?.Subkeys ?? [])
         {
             var name = file.Name;
-            if (!name.StartsWith("oem", StringComparison.OrdinalIgnoreCase))
+            if (!inbox && Number(name) < 0)
                 continue;
             var folder = file.GetString("Active") ?? (file.GetStrings("") is [var first, ..] ? first : "");
             var package = folder.Length > 0 ? system.Key($@"{Root}\DriverPackages\{folder}") : null;
+            var classGuid = package?.Get("Version") is (_, { Length: >= 24 } words) ? new Guid(words.AsSpan(8, 16)) : Guid.Empty;
             var (date, version) = package?.Get("Version") is (_, { Length: >= 40 } bytes) ? ParseVersion(bytes) : (null, "");
             drivers.Add(new ListedDriver(
                 name, package?.GetString("InfName") ?? "", folder, package?.GetString("Provider") ?? "", version, date,
                 [.. (package?.Key("Configurations")?.Subkeys ?? []).Select(c => c.GetString("Service")).OfType<string>().Where(s => s.Length > 0).Distinct()],
-                [.. Ids(package?.Key("Descriptors"), "")]));
+                [.. Ids(package?.Key("Descriptors"), "")]) { ClassGuid = classGuid });
         }
-        return [.. drivers.OrderBy(d => Number(d.Inf))];
+        return [.. drivers.OrderBy(d => Number(d.Inf)).ThenBy(d => d.Inf, StringComparer.OrdinalIgnoreCase)];
     }
 
     // An id holds '\', so it is a path of keys: the leaves are the ids.
@@ -76,33 +86,32 @@ public static class DriverDatabase
 
     /// <summary>Registers a staged package.</summary>
     /// <param name="hive">A hive that has a driver database.</param>
-    /// <param name="package">The package as the image sees it.</param>
-    /// <param name="architecture">amd64, arm64 or x86.</param>
+    /// <param name="driver">The package as the image sees it.</param>
     /// <param name="inf">The name it is published under.</param>
     /// <param name="folder">Its folder in the driver store.</param>
-    public static void Register(RegistryHive hive, DriverPackage package, string architecture, string inf, string folder)
+    public static void Register(RegistryHive hive, FittedDriver driver, string inf, string folder)
     {
+        var package = driver.Package;
         var root = hive.Key(Root)!;
         var file = root.Ensure($@"DriverInfFiles\{inf}");
         file.SetStrings("", [folder]);
         file.SetString("Active", folder);
-        var sections = package.Devices.Select(d => d.InstallSection).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
-        file.SetStrings("Configurations", sections);
+        file.SetStrings("Configurations", driver.Sections.Keys);
 
         var entry = root.Ensure($@"DriverPackages\{folder}");
         entry.SetString("", inf);
         entry.SetString("InfName", package.InfName.ToLowerInvariant());
         entry.SetString("Provider", package.Provider);
-        entry.SetString("Catalog", package.Catalog);
-        entry.Set("Version", RegistryType.Binary, VersionBytes(package, architecture));
-        foreach (var section in sections)
+        entry.SetString("Catalog", driver.Catalog);
+        entry.Set("Version", RegistryType.Binary, VersionBytes(package, driver.Windows.Architecture));
+        foreach (var section in driver.Sections.Values)
         {
-            var configuration = entry.Ensure($@"Configurations\{section}");
+            var configuration = entry.Ensure($@"Configurations\{section.Name}");
             configuration.SetDword("ConfigFlags", 0);
-            if (package.Services.TryGetValue(section, out var services) && services.OrderByDescending(s => s.IsFunction).FirstOrDefault() is { } service)
+            if (section.Services.OrderByDescending(s => s.IsFunction).FirstOrDefault() is { } service)
                 configuration.SetString("Service", service.Name);
         }
-        foreach (var device in package.Devices)
+        foreach (var device in driver.Devices)
         {
             foreach (var id in device.Ids)
             {
@@ -115,6 +124,27 @@ public static class DriverDatabase
         }
         if (package.ClassGuid != Guid.Empty)
             root.Ensure($@"DeviceIds\{package.ClassGuid:B}").Set(inf, RegistryType.Binary, []);
+    }
+
+    /// <summary>Takes a package out of a database; keys that were there for it alone go too.</summary>
+    /// <param name="hive">A hive that has a driver database.</param>
+    /// <param name="listed">The package.</param>
+    public static void Unregister(RegistryHive hive, ListedDriver listed)
+    {
+        var root = hive.Key(Root)!;
+        foreach (var id in listed.Ids.Append(listed.ClassGuid.ToString("B")))
+        {
+            var path = $@"DeviceIds\{id}";
+            root.Key(path)?.DeleteValue(listed.Inf);
+            while (path.Contains('\\') && root.Key(path) is { } key && key.Values.Count == 0 && key.Subkeys.Count == 0)
+            {
+                key.Delete();
+                path = path[..path.LastIndexOf('\\')];
+            }
+        }
+        root.Key($@"DriverInfFiles\{listed.Inf}")?.Delete();
+        if (listed.StoreFolder.Length > 0)
+            root.Key($@"DriverPackages\{listed.StoreFolder}")?.Delete();
     }
 
     private static byte[] VersionBytes(DriverPackage package, string architecture)

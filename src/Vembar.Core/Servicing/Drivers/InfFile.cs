@@ -11,6 +11,9 @@ public sealed record InfLine(int Number, string? Key, IReadOnlyList<string> Valu
 {
     /// <summary>A value by its place; empty when there are not so many.</summary>
     public string Value(int index) => index < Values.Count ? Values[index] : "";
+
+    /// <summary>Whether it is a line of a keyword.</summary>
+    public bool Is(string keyword) => keyword.Equals(Key, StringComparison.OrdinalIgnoreCase);
 }
 
 /// <summary>The text of an INF file: sections with their lines.</summary>
@@ -21,20 +24,34 @@ public sealed class InfFile
     public const int Longest = 16 << 20;
 
     private const int DeepestTokens = 16;
+    private const ushort EnglishUnitedStates = 0x409;
     private readonly Dictionary<string, List<InfLine>> _sections;
-    private readonly Dictionary<string, string> _strings;
+    private readonly List<Dictionary<string, string>> _strings;
 
-    private InfFile(string shown, Dictionary<string, List<InfLine>> sections)
+    private InfFile(string shown, Dictionary<string, List<InfLine>> sections, ushort language)
     {
         Shown = shown;
         _sections = sections;
-        _strings = new Dictionary<string, string>(StringComparer.OrdinalIgnoreCase);
-        foreach (var line in Section("Strings"))
+        // The language itself, its main form, its neutral form, and what has no language; a token is looked for in that order.
+        const int MainForm = 0x400, PrimaryMask = 0x3FF;
+        var primary = language & PrimaryMask;
+        _strings = [.. new[] { language, MainForm | primary, primary }.Distinct().Select(l => string.Create(CultureInfo.InvariantCulture, $"Strings.{l:X4}")).Append("Strings").Where(Has).Select(Table)];
+    }
+
+    private Dictionary<string, string> Table(string section)
+    {
+        var table = new Dictionary<string, string>(StringComparer.OrdinalIgnoreCase);
+        foreach (var line in Section(section))
         {
             if (line.Key is not null)
-                _strings.TryAdd(line.Key, string.Join(",", line.Values));
+                table.TryAdd(line.Key, string.Join(",", line.Values));
         }
+        return table;
     }
+
+    /// <summary>The same file with its texts in a language, where it has them.</summary>
+    /// <param name="language">Windows' number of the language (0x0809 for British English).</param>
+    public InfFile In(ushort language) => SectionNames.Any(n => n.StartsWith("Strings.", StringComparison.OrdinalIgnoreCase)) ? new InfFile(Shown, _sections, language) : this;
 
     /// <summary>What file it is, for messages.</summary>
     public string Shown { get; }
@@ -47,21 +64,26 @@ public sealed class InfFile
     public static InfFile Parse(ReadOnlySpan<byte> bytes, string shown)
     {
         if (bytes.Length > Longest)
-            throw Bad(shown, 0, "it is too long to be one");
+            throw Bad(shown, 0, "", "it is too long to be one");
         var sections = new Dictionary<string, List<InfLine>>(StringComparer.OrdinalIgnoreCase);
         List<InfLine>? section = null;
         var number = 0;
         var pending = new StringBuilder();
         var first = 0;
-        foreach (var raw in Decode(bytes).Split('\n'))
+        var within = "";
+        // Old editors end a text with a control character; what follows it is none.
+        var lines = Decode(bytes, shown).Split('\x1A', 2)[0].Split('\n');
+        foreach (var raw in lines)
         {
             number++;
-            var text = WithoutComment(raw.TrimEnd('\r'), shown, number).Trim();
+            var text = WithoutComment(raw.TrimEnd('\r'), shown, number, within).Trim();
             if (pending.Length == 0)
                 first = number;
             // A backslash as the last sign, outside of quotes, goes on in the next line.
-            if (text.EndsWith('\\') && !text.StartsWith('['))
+            if (text.EndsWith('\\') && !text.StartsWith('[') && number < lines.Length)
             {
+                if (pending.Length > Longest / 2)
+                    throw Bad(shown, first, within, "a line that goes on without end");
                 pending.Append(text[..^1]).Append(' ');
                 continue;
             }
@@ -73,38 +95,49 @@ public sealed class InfFile
             {
                 var end = text.IndexOf(']');
                 if (end < 0)
-                    throw Bad(shown, number, "a section name without ']'");
-                var name = text[1..end].Trim().Trim('"');
+                    throw Bad(shown, number, within, "a section name without ']'");
+                var name = within = text[1..end].Trim().Trim('"');
                 if (!sections.TryGetValue(name, out section))
                     sections[name] = section = [];
                 continue;
             }
             if (section is null)
-                throw Bad(shown, first, "text before the first section");
+                throw Bad(shown, first, "", "text before the first section");
             section.Add(SplitLine(first, text));
         }
-        return new InfFile(shown, sections);
+        return new InfFile(shown, sections, EnglishUnitedStates);
     }
 
-    private static VembarException Bad(string shown, int line, string problem) => VembarException.Input(
-        "bad-inf", line > 0 ? string.Create(CultureInfo.InvariantCulture, $"'{shown}', line {line}: {problem}") : $"'{shown}': {problem}", "Take the driver package from its vendor again.");
+    private static VembarException Bad(string shown, int line, string section, string problem) => VembarException.Input(
+        "bad-inf", $"'{shown}'{(line > 0 ? string.Create(CultureInfo.InvariantCulture, $", line {line}") : "")}{(section.Length > 0 ? $", [{section}]" : "")}: {problem}", "Take the driver package from its vendor again.");
 
-    private static string Decode(ReadOnlySpan<byte> bytes)
+    /// <summary>An error in it.</summary>
+    /// <param name="section">The section; may be empty.</param>
+    /// <param name="line">The line; null when it is none in particular.</param>
+    /// <param name="problem">What is wrong.</param>
+    public VembarException Error(string section, InfLine? line, string problem) => Bad(Shown, line?.Number ?? 0, section, problem);
+
+    private static string Decode(ReadOnlySpan<byte> bytes, string shown)
     {
-        if (bytes.StartsWith((ReadOnlySpan<byte>)[0xFF, 0xFE]))
-            return Encoding.Unicode.GetString(bytes[2..]);
-        if (bytes.StartsWith((ReadOnlySpan<byte>)[0xFE, 0xFF]))
-            return Encoding.BigEndianUnicode.GetString(bytes[2..]);
+        var wide = bytes.StartsWith((ReadOnlySpan<byte>)[0xFF, 0xFE]) || (bytes.Length >= 2 && bytes[0] != 0 && bytes[1] == 0);
+        var bigEndian = bytes.StartsWith((ReadOnlySpan<byte>)[0xFE, 0xFF]) || (bytes.Length >= 2 && bytes[0] == 0 && bytes[1] != 0);
+        if (wide || bigEndian)
+        {
+            if (bytes.Length % 2 != 0)
+                throw Bad(shown, 0, "", "its last character is cut off");
+            return (wide ? Encoding.Unicode : Encoding.BigEndianUnicode).GetString(bytes).TrimStart('\uFEFF');
+        }
         if (bytes.StartsWith((ReadOnlySpan<byte>)[0xEF, 0xBB, 0xBF]))
             bytes = bytes[3..];
-        // Every byte above 127 that is not UTF-8 is one letter of the old western code page.
-        return System.Text.Unicode.Utf8.IsValid(bytes) ? Encoding.UTF8.GetString(bytes) : Encoding.Latin1.GetString(bytes);
+        // What is not UTF-8 is in Windows' western code page, in which every byte is a letter.
+        const int WesternCodePage = 1252;
+        return System.Text.Unicode.Utf8.IsValid(bytes) ? Encoding.UTF8.GetString(bytes) : CodePagesEncodingProvider.Instance.GetEncoding(WesternCodePage)!.GetString(bytes);
     }
 
-    private static string WithoutComment(string line, string shown, int number)
+    private static string WithoutComment(string line, string shown, int number, string section)
     {
         if (line.Contains('\0'))
-            throw Bad(shown, number, "a NUL character; is this a text file?");
+            throw Bad(shown, number, section, "a NUL character; is this a text file?");
         var quoted = false;
         for (var i = 0; i < line.Length; i++)
         {
@@ -181,7 +214,7 @@ public sealed class InfFile
         if (!text.Contains('%'))
             return text;
         if (depth > DeepestTokens)
-            throw Bad(Shown, 0, $"the token in '{text}' names itself");
+            throw Bad(Shown, 0, "Strings", $"the token in '{text}' names itself");
         var result = new StringBuilder();
         for (var i = 0; i < text.Length; i++)
         {
@@ -193,7 +226,7 @@ public sealed class InfFile
                 result.Append('%');
                 i = end;
             }
-            else if (_strings.TryGetValue(text[(i + 1)..end], out var value))
+            else if (Token(text[(i + 1)..end]) is { } value)
             {
                 result.Append(Expand(value, depth + 1));
                 i = end;
@@ -204,8 +237,36 @@ public sealed class InfFile
                 i = end;
             }
             if (result.Length > Longest)
-                throw Bad(Shown, 0, "its tokens grow without end");
+                throw Bad(Shown, 0, "Strings", "its tokens grow without end");
         }
         return result.ToString();
+    }
+
+    private string? Token(string name)
+    {
+        foreach (var table in _strings)
+        {
+            if (table.TryGetValue(name, out var text))
+                return text;
+        }
+        return null;
+    }
+
+    /// <summary>The text of an INF with these sections, which is read back as the same.</summary>
+    public static string Render(IEnumerable<(string Name, IReadOnlyList<InfLine> Lines)> sections)
+    {
+        static string Quoted(string value) => value.Length > 0 && value.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '_' or '$' or '&' or '{' or '}' or '-' or '%' or '@' or '#') ? value : $"\"{value.Replace("\"", "\"\"", StringComparison.Ordinal)}\"";
+        var text = new StringBuilder();
+        foreach (var (name, lines) in sections)
+        {
+            text.Append(CultureInfo.InvariantCulture, $"[{name}]\r\n");
+            foreach (var line in lines)
+            {
+                if (line.Key is not null)
+                    text.Append(line.Key).Append(" = ");
+                text.AppendJoin(", ", line.Values.Select(Quoted)).Append("\r\n");
+            }
+        }
+        return text.ToString();
     }
 }

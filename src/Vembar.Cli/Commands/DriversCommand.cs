@@ -1,0 +1,163 @@
+using System.CommandLine;
+using System.Globalization;
+using Vembar.Core;
+using Vembar.Core.Operations;
+using Vembar.Core.Servicing;
+using Vembar.Core.Servicing.Drivers;
+
+namespace Vembar.Cli.Commands;
+
+internal static class DriversCommand
+{
+    public static VembarCommand Create()
+    {
+        var folders = new Argument<string[]>("DIR") { Description = "Folders with driver packages, however deep and also in .zip files; or single .inf or .zip files", Arity = ArgumentArity.ZeroOrMore };
+        var image = new Option<string?>("--image") { Description = "With --for: compare also the drivers that an image holds, for its Windows", HelpName = "IMAGE" };
+        var models = SharedOptions.For("Tell which driver each device of a hardware model would get; may be given several times");
+        var trust = SharedOptions.Trust();
+        var architecture = new Option<string>("--architecture") { Description = "With --for and without --image: which Windows is meant", HelpName = "amd64|arm64|x86", DefaultValueFactory = _ => "amd64" }.AcceptOnlyFromAmong("amd64", "arm64", "x86");
+        var report = new Option<string?>("--report") { Description = "With --for: write the same as an HTML page", HelpName = "FILE" };
+        var command = new VembarCommand("drivers", "List driver packages: what they are for, whether they are whole, signed, and which devices would get them",
+            "vembar drivers vembar-demo/drivers --trust vembar-demo/trust",
+            "vembar drivers vembar-demo/drivers --for vembar-demo/hardware --trust vembar-demo/trust --report coverage.html",
+            "vembar drivers --image desks.vmb#1 --for vembar-demo/hardware/oakmere-m4.yaml")
+            .With(folders, image, models, trust, architecture, report, SharedOptions.Base)
+            .Does((parse, session) =>
+            {
+                var paths = parse.GetValue(folders) ?? [];
+                var profiles = parse.GetRequiredValue(models);
+                if (profiles.Length > 0)
+                    return Cover(session, paths, parse.GetValue(image) is { } which ? ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base)) : null, profiles, parse.GetRequiredValue(architecture), SharedOptions.TrustOf(parse, trust), parse.GetValue(report));
+                if (parse.GetValue(image) is not null || parse.GetValue(report) is not null)
+                    throw new VembarException(ErrorKind.Usage, "for-what", "--image and --report need --for", "Name the hardware models with --for; what an image holds is shown by 'vembar show IMAGE --only drivers'.");
+                if (paths.Length == 0)
+                    throw new VembarException(ErrorKind.Usage, "no-folder", "no folder was named", "Name a folder that holds driver packages.");
+                return List(session, DriversOperation.Run(paths, SharedOptions.TrustOf(parse, trust), session.Progress, session.Cancellation));
+            });
+        command.Subcommands.Add(Hardware());
+        return command;
+    }
+
+    private static VembarCommand Hardware()
+    {
+        var model = new Option<string?>("--model") { Description = "The model's name, where the firmware does not say it well", HelpName = "NAME" };
+        var from = new Option<string>("--from") { Description = "A copy of another machine's /sys", HelpName = "DIR", DefaultValueFactory = _ => "/sys" };
+        var to = new Option<string?>("--out") { Description = "Write the profile there; otherwise it is printed", HelpName = "FILE" };
+        return new VembarCommand("hardware", "Write a profile of the devices of the machine that this runs on, for --for",
+            "vembar drivers hardware --out oakmere-m4.yaml", "vembar drivers hardware --model \"Wharf 11\"")
+            .With(model, from, to).Does((parse, session) =>
+            {
+                var profile = HardwareScan.Run(parse.GetRequiredValue(from), parse.GetValue(model), IdNames.Load());
+                if (parse.GetValue(to) is { } file)
+                    OutputFile.Write(file, profile.ToYaml());
+                session.Result(new HardwareJson(profile.Model, [.. profile.Devices.Select(CliJson.From)], parse.GetValue(to)), json => json.HardwareJson, () =>
+                {
+                    if (parse.GetValue(to) is { } written)
+                        Session.Line($"{written}: {profile.Model}, {Text.Count(profile.Devices.Count, "device")}, {profile.Devices.Count(d => d.Needed)} of them needed. Read it through: mark what else is needed, give plain names.");
+                    else
+                        Console.Out.Write(profile.ToYaml());
+                });
+                return ExitCode.Done;
+            });
+    }
+
+    private static int List(Session session, IReadOnlyList<DriverRow> rows)
+    {
+        var ok = rows.All(r => r.Problem.Length == 0 && r.MissingFiles.Count == 0);
+        session.Result(new DriversJson(ok, [.. rows.Select(CliJson.From)]), json => json.DriversJson, () =>
+        {
+            var table = new Table("Package", "Class", "Provider", ">Version", "Date", "For", ">Devices", "Signature", "Remarks");
+            foreach (var row in rows)
+            {
+                table.Row(row.Path, row.Class, row.Provider, row.Version, row.Date?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "", string.Join(", ", row.Architectures),
+                    row.Version.Length > 0 ? Text.Number(row.Devices) : "", row.Signature?.Word ?? "", string.Join("; ", Remarks(row)));
+            }
+            table.Print(session);
+            Session.Line();
+            Session.Line($"{Text.Count(rows.Count, "package")}, {Text.Size(rows.Sum(r => r.Bytes))}; {rows.Count(r => r.Signature?.State == SignatureState.Signed)} signed by somebody trusted, {rows.Count(r => r.MissingFiles.Count > 0)} incomplete, {rows.Count(r => r.Problem.Length > 0)} that cannot be used.");
+            foreach (var why in rows.Where(r => r.Signature is { State: not SignatureState.Signed }).GroupBy(r => r.Signature!.Why).Take(10))
+                Session.Line($"{why.First().Signature!.Word}: {why.Key}{(why.Count() > 1 ? $" ({why.Count()} packages)" : "")}");
+        });
+        return ok ? ExitCode.Done : ExitCode.NotInOrder;
+    }
+
+    private static IEnumerable<string> Remarks(DriverRow row)
+    {
+        if (row.Problem.Length > 0)
+            yield return row.Problem;
+        if (row.MissingFiles.Count > 0)
+            yield return $"missing: {string.Join(", ", row.MissingFiles)}";
+        if (row.BootCritical)
+            yield return "boot-critical";
+        if (row.SameAs.Length > 0)
+            yield return $"same as {row.SameAs}";
+        if (row.OlderThan.Length > 0)
+            yield return $"older than {row.OlderThan}";
+        if (row.LeftToWindows.Count > 0)
+            yield return $"left to Windows: {string.Join(", ", row.LeftToWindows)}";
+    }
+
+    private static int Cover(Session session, IReadOnlyList<string> paths, ImageReference? image, IReadOnlyList<string> profiles, string architecture, DriverTrust trust, string? report)
+    {
+        if (paths.Count == 0 && image is null)
+            throw new VembarException(ErrorKind.Usage, "no-drivers", "no drivers were named", "Name a folder that holds driver packages, or an image with --image.");
+        var result = CoverageOperation.Run(paths, image, architecture, HardwareProfile.ReadAll(profiles), trust);
+        var from = string.Join(", ", paths.Concat(image is null ? [] : [$"image {image}"]));
+        if (report is not null)
+            OutputFile.Write(report, CoveragePage.Render(result, from));
+        session.Result(CliJson.From(result), json => json.CoverageJson, () => Show(result, report, session));
+        return result.IsInOrder ? ExitCode.Done : ExitCode.NotInOrder;
+    }
+
+    private static void Show(CoverageResult result, string? report, Session session)
+    {
+        var matrix = new Table(["Device", .. result.Models.Select(m => m.Model)]);
+        foreach (var row in CoverageRow.Of(result))
+            matrix.Row([row.Device, .. row.Cells.Select(c => c is null ? "-" : CoverageRow.Cell(c))]);
+        matrix.Print(session);
+        Session.Line();
+        var losers = result.Models.SelectMany(m => m.Devices.SelectMany(d => d.Others.Select(o => (Device: d, Other: o)))).GroupBy(l => (l.Device.Device.Name, l.Other.Driver)).Select(g => g.First()).ToList();
+        if (losers.Count > 0)
+        {
+            var table = new Table("Not chosen", "For", "Because");
+            foreach (var (device, other) in losers)
+                table.Row($"{other.Driver.Name} {other.Driver.Version}, {other.Driver.From}", device.Device.Name, other.LosesTo(device.Chosen!));
+            table.Print(session);
+            Session.Line();
+        }
+        var refused = result.Passed.Where(p => p.Status == ChangeStatus.Refused).ToList();
+        foreach (var passed in refused)
+            Session.Line($"passed over: {passed.What}: {passed.Why}");
+        foreach (var model in result.Models)
+        {
+            foreach (var gap in model.Devices.Where(d => d.Urgency < 2))
+                Session.Line($"{model.Model}: no driver for {gap.Device.Name}, {(gap.Device.Boot ? "without which Windows does not start" : "which is needed")} ({gap.Device.HardwareIds.Concat(gap.Device.CompatibleIds).First()})");
+        }
+        var devices = result.Models.SelectMany(m => m.Devices).ToList();
+        Session.Line($"{Text.Count(devices.Count, "device")} of {Text.Count(result.Models.Count, "model")}, {Text.Count(result.Drivers, "driver package")} compared: {devices.Count(d => d.Chosen is not null)} have a driver, {devices.Count(d => d.Urgency == 0)} boot-critical, {devices.Count(d => d.Urgency == 1)} needed and {devices.Count(d => d.Urgency == 2)} other devices have none.");
+        if (report is not null)
+            Session.Line($"The same is in {report}.");
+    }
+}
+
+/// <summary>A row of the coverage matrix: a device, and what it gets in each model that has it.</summary>
+/// <param name="Device">The device's name.</param>
+/// <param name="Cells">By model; null where the model has no such device.</param>
+internal sealed record CoverageRow(string Device, IReadOnlyList<DeviceCoverage?> Cells)
+{
+    /// <summary>The rows, those with gaps first, boot-critical ones foremost.</summary>
+    public static IReadOnlyList<CoverageRow> Of(CoverageResult result) =>
+    [
+        .. result.Models.SelectMany(m => m.Devices).Select(d => d.Device.Name).Distinct(StringComparer.OrdinalIgnoreCase)
+            .Select(name => new CoverageRow(name, [.. result.Models.Select(m => m.Devices.FirstOrDefault(d => d.Device.Name.Equals(name, StringComparison.OrdinalIgnoreCase)))]))
+            .OrderBy(r => r.Cells.Min(c => c?.Urgency ?? int.MaxValue)).ThenBy(r => r.Device, StringComparer.OrdinalIgnoreCase),
+    ];
+
+    public static string Cell(DeviceCoverage device) => device switch
+    {
+        { Chosen: { } chosen } => $"{chosen.Driver.Name} {chosen.Driver.Version}{(chosen.Driver.IsSigned ? "" : " (not trusted)")}",
+        { Device.Boot: true } => "NONE, does not start",
+        { Device.Needed: true } => "NONE, needed",
+        _ => "none",
+    };
+}

@@ -1,0 +1,180 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Servicing;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Trees;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>A driver package that was found, and how it stands.</summary>
+public sealed record DriverRow
+{
+    /// <summary>The INF, and the zip file that it is in.</summary>
+    public required string Path { get; init; }
+
+    /// <summary>Why it cannot be used; empty when it can.</summary>
+    public string Problem { get; init; } = "";
+
+    /// <summary>Its class ("Net").</summary>
+    public string Class { get; init; } = "";
+
+    /// <summary>Who provides it.</summary>
+    public string Provider { get; init; } = "";
+
+    /// <summary>Its version.</summary>
+    public string Version { get; init; } = "";
+
+    /// <summary>Its date; null when it does not say.</summary>
+    public DateOnly? Date { get; init; }
+
+    /// <summary>x86, amd64, arm64.</summary>
+    public IReadOnlyList<string> Architectures { get; init; } = [];
+
+    /// <summary>How many devices it serves.</summary>
+    public int Devices { get; init; }
+
+    /// <summary>Whether Windows needs it to start.</summary>
+    public bool BootCritical { get; init; }
+
+    /// <summary>Its signature; null when it could not be looked at.</summary>
+    public DriverSignature? Signature { get; init; }
+
+    /// <summary>Files that its INF names and that are not there.</summary>
+    public IReadOnlyList<string> MissingFiles { get; init; } = [];
+
+    /// <summary>The package, found before, that is the same; empty when there is none.</summary>
+    public string SameAs { get; init; } = "";
+
+    /// <summary>The package that has a newer version of it; empty when there is none.</summary>
+    public string OlderThan { get; init; } = "";
+
+    /// <summary>What it asks for that only a running Windows can do.</summary>
+    public IReadOnlyList<string> LeftToWindows { get; init; } = [];
+
+    /// <summary>Bytes of its files.</summary>
+    public long Bytes { get; init; }
+}
+
+/// <summary>Looks at driver packages outside of images.</summary>
+public static class DriversOperation
+{
+    /// <summary>Lists every package found below some paths.</summary>
+    /// <param name="paths">Folders, INF files or zip files.</param>
+    /// <param name="trust">Whose signatures count.</param>
+    /// <param name="progress">Told of each package.</param>
+    /// <param name="cancellation">Ends it.</param>
+    /// <exception cref="VembarException">A path is not there or holds no INF.</exception>
+    public static IReadOnlyList<DriverRow> Run(IReadOnlyList<string> paths, DriverTrust trust, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var rows = new List<DriverRow>();
+        var packages = new Dictionary<int, (DriverPackage Package, string Content)>();
+        var damaged = new List<string>();
+        var found = paths.SelectMany(p => FoundInf.Find(p, damaged)).DistinctBy(f => f.Shown).ToList();
+        foreach (var inf in found)
+        {
+            cancellation.ThrowIfCancellationRequested();
+            progress.Report(new OperationProgress("looking at drivers", rows.Count, found.Count, false, inf.Shown));
+            var row = new DriverRow { Path = inf.Shown };
+            try
+            {
+                var package = DriverPackage.Read(inf);
+                row = Describe(row, package, trust, out var content);
+                packages[rows.Count] = (package, content);
+            }
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+            {
+                row = row with { Problem = problem.Message };
+            }
+            rows.Add(row);
+        }
+        foreach (var (at, (package, content)) in packages)
+        {
+            var line = packages.Where(p => p.Value.Package.Line == package.Line).ToList();
+            var same = line.FirstOrDefault(p => p.Key < at && p.Value.Content == content);
+            var newest = line.MaxBy(p => (p.Value.Package.Date, p.Value.Package.Version));
+            rows[at] = rows[at] with
+            {
+                SameAs = same.Value.Package is not null ? rows[same.Key].Path : "",
+                OlderThan = newest.Value.Package.IsNewerThan(package.Date, package.Version) ? rows[newest.Key].Path : "",
+            };
+        }
+        rows.AddRange(damaged.Select(d => new DriverRow { Path = d.Split('\'') is [_, var file, ..] ? file : "", Problem = d }));
+        return rows;
+    }
+
+    private static DriverRow Describe(DriverRow row, DriverPackage package, DriverTrust trust, out string content)
+    {
+        var fitted = package.Architectures.Select(a => package.For(WindowsTarget.Newest(a))).ToList();
+        var files = fitted.SelectMany(f => f.Files).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
+        var signatures = fitted.Where(f => f.Devices.Count > 0).Select(trust.Check).ToList();
+        var missing = fitted.SelectMany(f => f.MissingFiles).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
+        content = missing.Count == 0 ? string.Join('|', fitted.Select(f => f.StoreFolder())) : package.Inf.Shown;
+        return row with
+        {
+            Class = package.Class,
+            Provider = package.Provider,
+            Version = package.Version.ToString(),
+            Date = package.Date == default ? null : package.Date,
+            Architectures = package.Architectures,
+            Devices = package.DeviceCount,
+            BootCritical = fitted.Any(f => f.Devices.Count > 0 && f.IsBootCritical),
+            // The worst of what its architectures have counts.
+            Signature = signatures.OrderBy(s => s.State == SignatureState.Signed).FirstOrDefault(),
+            MissingFiles = missing,
+            LeftToWindows = [.. fitted.SelectMany(f => f.LeftToWindows).Distinct()],
+            Bytes = files.Sum(f => package.Folder.Length(f) ?? 0),
+            Problem = package.DeviceCount == 0 ? "it is for no device" : "",
+        };
+    }
+}
+
+/// <summary>Which drivers hardware models would get.</summary>
+/// <param name="Windows">The Windows that was asked for.</param>
+/// <param name="Models">The models with their devices.</param>
+/// <param name="Drivers">How many packages were compared.</param>
+/// <param name="Passed">Packages that were passed over, with the reason.</param>
+public sealed record CoverageResult(WindowsTarget Windows, IReadOnlyList<ModelCoverage> Models, int Drivers, IReadOnlyList<ChangeOutcome> Passed)
+{
+    /// <summary>Whether every device that is needed has a driver.</summary>
+    public bool IsInOrder => Coverage.IsInOrder(Models);
+}
+
+/// <summary>Tells which driver each device of hardware models would get from packages at hand and from an image.</summary>
+public static class CoverageOperation
+{
+    /// <summary>Compares.</summary>
+    /// <param name="paths">Folders, INF files or zip files with packages; may be none.</param>
+    /// <param name="image">An image whose drivers count too, and whose Windows they are for; null for the newest client.</param>
+    /// <param name="architecture">The architecture when there is no image.</param>
+    /// <param name="profiles">The models.</param>
+    /// <param name="trust">Whose signatures count.</param>
+    /// <exception cref="VembarException">The image cannot be read or has no driver database.</exception>
+    public static CoverageResult Run(IReadOnlyList<string> paths, ImageReference? image, string architecture, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust)
+    {
+        if (image is null)
+            return Compare(paths, WindowsTarget.Newest(architecture), null, [], profiles, trust);
+        using var archive = ArchiveReader.Open(image.Archive);
+        var record = archive.Find(image.Which);
+        var shown = $"{archive.Path}#{record.Number}";
+        using var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, shown)));
+        var (store, why) = DriverStore.Open(context);
+        if (store is null)
+            throw VembarException.Input("no-driver-store", $"'{shown}': {why}", "Leave out --image to compare the packages alone.");
+        var unsigned = (record.UnsignedDrivers ?? []).Select(u => u.Inf).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var held = DriverDatabase.Read(context.Hive("SYSTEM")!, inbox: true).Where(l => l.Ids.Count > 0).Select(l => CandidateDriver.Of(l, l.IsAdded ? store.Fit(l) : null, !unsigned.Contains(l.Inf))).ToList();
+        return Compare(paths, store.Windows, store.Include, held, profiles, trust);
+    }
+
+    private static CoverageResult Compare(IReadOnlyList<string> paths, WindowsTarget windows, Func<string, InfFile?>? include, List<CandidateDriver> held, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust)
+    {
+        var passed = new List<ChangeOutcome>();
+        var candidates = new List<CandidateDriver>(held);
+        foreach (var found in DriverFound.In(paths, windows, include, passed))
+        {
+            if (found is { Status: ChangeStatus.Done, Driver: { } driver })
+                candidates.Add(CandidateDriver.Of(driver, found.Found.Shown, trust.Check(driver).State == SignatureState.Signed));
+            else
+                passed.Add(new ChangeOutcome("driver", found.Found.Shown, found.Status, found.Why));
+        }
+        return new CoverageResult(windows, Coverage.Of(profiles, candidates), candidates.Count, passed);
+    }
+}

@@ -1,0 +1,348 @@
+using System.Globalization;
+using Vembar.Core.Content;
+
+namespace Vembar.Core.Servicing.Drivers;
+
+/// <summary>A device that a package has a driver for.</summary>
+/// <param name="Description">The device's name.</param>
+/// <param name="Manufacturer">Who made it.</param>
+/// <param name="InstallSection">The section that installs it, with its decoration.</param>
+/// <param name="Ids">Hardware id first, then compatible ids.</param>
+public sealed record DriverDevice(string Description, string Manufacturer, string InstallSection, IReadOnlyList<string> Ids);
+
+/// <summary>A service that an INF installs.</summary>
+public sealed record DriverService(string Name, string DisplayName, uint Type, uint Start, uint ErrorControl, string Binary, string Group, bool IsFunction)
+{
+    /// <summary>What it is for, as text; may be empty.</summary>
+    public string Description { get; init; } = "";
+
+    /// <summary>Services and groups (with '+') that have to be there before it.</summary>
+    public IReadOnlyList<string> Dependencies { get; init; } = [];
+
+    /// <summary>Changes to its key.</summary>
+    public IReadOnlyList<RegistryEdit> Edits { get; init; } = [];
+
+    /// <summary>Changes to its key in the event log, below <see cref="EventLog"/>.</summary>
+    public IReadOnlyList<RegistryEdit> EventEdits { get; init; } = [];
+
+    /// <summary>Log and source in the event log ("System\corstor"); empty for none.</summary>
+    public string EventLog { get; init; } = "";
+}
+
+/// <summary>A file that an INF copies, removes or renames.</summary>
+/// <param name="Source">Its path below the package's folder; for a file to rename its old path below the directory.</param>
+/// <param name="DirectoryId">Where it goes: a directory id.</param>
+/// <param name="Target">The path below that directory.</param>
+public sealed record DriverCopy(string Source, string DirectoryId, string Target);
+
+/// <summary>What an install section asks for, with all that it needs.</summary>
+public sealed record InstallSection(string Name)
+{
+    /// <summary>Files to copy.</summary>
+    public IReadOnlyList<DriverCopy> Copies { get; init; } = [];
+
+    /// <summary>Files to remove.</summary>
+    public IReadOnlyList<DriverCopy> Deletes { get; init; } = [];
+
+    /// <summary>Files to rename.</summary>
+    public IReadOnlyList<DriverCopy> Renames { get; init; } = [];
+
+    /// <summary>Changes to the device's driver key.</summary>
+    public IReadOnlyList<RegistryEdit> Edits { get; init; } = [];
+
+    /// <summary>Changes to the device's hardware key.</summary>
+    public IReadOnlyList<RegistryEdit> HardwareEdits { get; init; } = [];
+
+    /// <summary>Services.</summary>
+    public IReadOnlyList<DriverService> Services { get; init; } = [];
+
+    /// <summary>How well it fits beside other drivers, 0 (best) to 255.</summary>
+    public int FeatureScore { get; init; } = 255;
+
+    /// <summary>What it asks for that only a running Windows can do.</summary>
+    public IReadOnlyList<string> LeftToWindows { get; init; } = [];
+}
+
+/// <summary>A driver package as one Windows sees it: with the devices, services and files that are for it.</summary>
+/// <remarks>Source: the vendor's driver documentation on the INF Models, DDInstall, CopyFiles, DelFiles, RenFiles, SourceDisksNames, SourceDisksFiles, DestinationDirs and AddService.</remarks>
+public sealed class FittedDriver
+{
+    private const int MostLines = 200_000;
+
+    // Classes without which Windows does not reach its own disk.
+    private static readonly HashSet<Guid> s_bootClasses =
+    [
+        new("4d36e97b-e325-11ce-bfc1-08002be10318"), new("4d36e96a-e325-11ce-bfc1-08002be10318"), new("4d36e97d-e325-11ce-bfc1-08002be10318"),
+        new("71a27cdd-812a-11d0-bec7-08002be2092f"), new("4d36e967-e325-11ce-bfc1-08002be10318"), new("4d36e96b-e325-11ce-bfc1-08002be10318"),
+        new("4d36e96f-e325-11ce-bfc1-08002be10318"), new("36fc9e60-c465-11cf-8056-444553540000"),
+    ];
+
+    // What only a running Windows does: the keyword in an install section, and what it is in words.
+    private static readonly (string Keyword, string Words)[] s_leftToWindows =
+    [
+        ("DelFiles", "files to remove"), ("RenFiles", "files to rename"), ("AddProperty", "device properties"), ("DelProperty", "device properties"), ("RegisterDlls", "DLLs to register"), ("UnregisterDlls", "DLLs to unregister"),
+        ("UpdateInis", "changes to .ini files"), ("UpdateIniFields", "changes to .ini files"), ("Ini2Reg", "changes from .ini files"), ("BitReg", "bits in the registry"), ("LogConfig", "resource settings"),
+        ("ProfileItems", "start menu entries"), ("CopyINF", "further INF files"), ("AddComponent", "components"), ("AddSoftware", "software components"), ("AddFilter", "filters"), ("AddInterface", "device interfaces"),
+    ];
+
+    private readonly Func<string, InfFile?> _include;
+    private readonly InfFile _inf;
+    private readonly HashSet<string> _missingIncludes = new(StringComparer.OrdinalIgnoreCase);
+    private readonly Dictionary<string, InfFile?> _included = new(StringComparer.OrdinalIgnoreCase);
+    private int _lines;
+
+    internal FittedDriver(DriverPackage package, WindowsTarget windows, Func<string, InfFile?> include)
+    {
+        Package = package;
+        Windows = windows;
+        _include = include;
+        _inf = package.Inf.In(windows.Language);
+        Devices = ReadModels();
+        Catalog = ((string[])[$"CatalogFile.nt{windows.Architecture}", "CatalogFile.nt", "CatalogFile"]).Select(k => _inf.Line("Version", k)).FirstOrDefault(l => l is not null) is { } catalog ? Inside("Version", catalog, _inf.Expand(catalog.Value(0))) : "";
+        Sections = Devices.Select(d => d.InstallSection).Distinct(StringComparer.OrdinalIgnoreCase).ToDictionary(s => s, ReadSection, StringComparer.OrdinalIgnoreCase);
+        Copies = [.. Sections.Values.SelectMany(s => s.Copies).Distinct()];
+        Services = [.. Sections.Values.SelectMany(s => s.Services).DistinctBy(s => s.Name, StringComparer.OrdinalIgnoreCase)];
+        Files = [.. new[] { package.InfName }.Concat(Catalog.Length > 0 ? [Catalog] : []).Concat(Copies.Select(c => c.Source)).Distinct(StringComparer.OrdinalIgnoreCase)];
+    }
+
+    /// <summary>The package.</summary>
+    public DriverPackage Package { get; }
+
+    /// <summary>The Windows.</summary>
+    public WindowsTarget Windows { get; }
+
+    /// <summary>The devices.</summary>
+    public IReadOnlyList<DriverDevice> Devices { get; }
+
+    /// <summary>The install sections that the devices name.</summary>
+    public IReadOnlyDictionary<string, InstallSection> Sections { get; }
+
+    /// <summary>Services that they need.</summary>
+    public IReadOnlyList<DriverService> Services { get; }
+
+    /// <summary>Files that are copied.</summary>
+    public IReadOnlyList<DriverCopy> Copies { get; }
+
+    /// <summary>The security catalog's name; empty when none is named.</summary>
+    public string Catalog { get; }
+
+    /// <summary>Every file of the package, by its path below the folder: the INF, the catalog, what is copied.</summary>
+    public IReadOnlyList<string> Files { get; }
+
+    /// <summary>INF files that it includes and that were not found.</summary>
+    public IReadOnlyCollection<string> MissingIncludes => _missingIncludes;
+
+    /// <summary>What it asks for that only a running Windows can do; each once.</summary>
+    public IReadOnlyList<string> LeftToWindows => [.. Sections.Values.SelectMany(s => s.LeftToWindows).Distinct()];
+
+    /// <summary>Whether Windows needs it to start.</summary>
+    public bool IsBootCritical => s_bootClasses.Contains(Package.ClassGuid) || Services.Any(s => s.Start == 0);
+
+    /// <summary>Files that it names and that are not in its folder.</summary>
+    public IReadOnlyList<string> MissingFiles => [.. Files.Where(f => Package.Folder.Length(f) is null)];
+
+    /// <summary>Bytes of all its files that are there.</summary>
+    public long Bytes => Files.Sum(f => Package.Folder.Length(f) ?? 0);
+
+    /// <summary>The name of its folder in the driver store: INF name, architecture, and 16 digits that stand for its content.</summary>
+    /// <exception cref="VembarException">A file is missing.</exception>
+    public string StoreFolder()
+    {
+        var all = new BinaryFormatWriter();
+        foreach (var file in Files)
+        {
+            using var stream = Package.Folder.Open(file);
+            var hash = new Blake3();
+            var buffer = new byte[1 << 18];
+            for (int got; (got = stream.Read(buffer)) > 0;)
+                hash.Append(buffer.AsSpan(0, got));
+            all.Text(file.ToUpperInvariant()).Id(hash.Finish());
+        }
+        return $"{Package.InfName.ToLowerInvariant()}_{Windows.Architecture}_{Blake3.Hash(all.Written).ToString()[..16]}";
+    }
+
+    private List<DriverDevice> ReadModels()
+    {
+        var devices = new List<DriverDevice>();
+        foreach (var manufacturer in _inf.Section("Manufacturer"))
+        {
+            // "name = section, decorations", or the section's name alone.
+            var plain = _inf.Expand(manufacturer.Value(0));
+            var fitting = manufacturer.Values.Skip(1).Where(v => v.Length > 0).Select(TargetOs.Parse).Where(t => t.Fits(Windows)).OrderByDescending(t => t).FirstOrDefault();
+            var section = fitting is not null ? $"{plain}.{fitting.Text}" : Windows.Architecture == "x86" ? plain : null;
+            foreach (var model in section is null ? [] : _inf.Section(section))
+            {
+                if (model.Key is null || model.Values.Count < 2)
+                    continue;
+                var ids = model.Values.Skip(1).Select(_inf.Expand).Where(i => i.Length > 0).ToList();
+                if (ids.Find(i => i.Any(char.IsControl)) is { } bad)
+                    throw _inf.Error(section!, model, $"'{bad}' is not a hardware id");
+                devices.Add(new DriverDevice(_inf.Expand(model.Key), _inf.Expand(manufacturer.Key ?? manufacturer.Value(0)), Decorated(_inf, _inf.Expand(model.Value(0))), ids));
+            }
+        }
+        return devices;
+    }
+
+    private string Decorated(InfFile inf, string section) =>
+        ((string[])[$"{section}.NT{Windows.Architecture}", $"{section}.NT", section]).FirstOrDefault(inf.Has) ?? section;
+
+    // The lines of a section and of all that it needs, also from other files. A line belongs to the file that it stands in.
+    private IEnumerable<(InfFile Inf, string Section, InfLine Line)> Lines(string section) => Lines(_inf, section, []);
+
+    private IEnumerable<(InfFile Inf, string Section, InfLine Line)> Lines(InfFile inf, string section, List<(InfFile, string)> way)
+    {
+        var at = (inf, section.ToUpperInvariant());
+        if (way.Contains(at))
+            throw inf.Error(section, null, $"its Needs lead in a circle: {string.Join(" → ", way.Append(at).Select(w => $"[{w.Item2}]"))}");
+        way.Add(at);
+        var included = new List<InfFile>();
+        foreach (var line in inf.Section(section))
+        {
+            if (++_lines > MostLines)
+                throw inf.Error(section, line, "its Needs bring in too much");
+            yield return (inf, section, line);
+            if (line.Is("Include"))
+                included.AddRange(line.Values.Select(v => Included(inf.Expand(v))).OfType<InfFile>());
+            if (!line.Is("Needs"))
+                continue;
+            foreach (var need in line.Values.Select(inf.Expand).Where(n => n.Length > 0))
+            {
+                foreach (var other in included.Append(inf))
+                {
+                    if (((string[])[need, $"{need}.NT{Windows.Architecture}", $"{need}.NT"]).FirstOrDefault(other.Has) is not { } found)
+                        continue;
+                    foreach (var more in Lines(other, found, way))
+                        yield return more;
+                    break;
+                }
+            }
+        }
+        way.RemoveAt(way.Count - 1);
+    }
+
+    private InfFile? Included(string name)
+    {
+        if (!_included.TryGetValue(name, out var inf))
+        {
+            inf = name.Equals(Package.InfName, StringComparison.OrdinalIgnoreCase) ? _inf : _include(name)?.In(Windows.Language);
+            _included[name] = inf;
+            if (inf is null)
+                _missingIncludes.Add(name);
+        }
+        return inf;
+    }
+
+    private InstallSection ReadSection(string name)
+    {
+        var lines = Lines(name).ToList();
+        // Files that belong to an included INF of Windows lie in Windows' own packages.
+        var own = lines.Where(l => ReferenceEquals(l.Inf, _inf)).ToList();
+        var left = s_leftToWindows.Where(w => lines.Exists(l => l.Line.Is(w.Keyword))).Select(w => w.Words)
+            .Concat(Lines(name + ".CoInstallers").Any() ? ["a co-installer"] : Array.Empty<string>()).ToList();
+        var edits = Registry(lines);
+        if (edits.Exists(e => e.Subkey.Contains(@"CurrentVersion\RunOnce", StringComparison.OrdinalIgnoreCase)))
+            left.Add("commands for the next start (RunOnce)");
+        if (edits.Exists(e => e.Name.ToUpperInvariant() is "ENUMPROPPAGES32" or "COINSTALLERS32" or "INSTALLER32"))
+            left.Add("property pages or installers of its own");
+        var score = own.Select(l => l.Line).FirstOrDefault(l => l.Is("FeatureScore"));
+        return new InstallSection(name)
+        {
+            Copies = [.. ListedFiles(own, "CopyFiles").Distinct()],
+            Deletes = [.. ListedFiles(own, "DelFiles").Distinct()],
+            Renames = [.. ListedFiles(own, "RenFiles").Distinct()],
+            Edits = edits,
+            HardwareEdits = Registry([.. Lines(name + ".HW")]),
+            Services = ReadServices(name + ".Services"),
+            FeatureScore = score is null ? 255 : byte.TryParse(_inf.Expand(score.Value(0)).Replace("0x", "", StringComparison.OrdinalIgnoreCase), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var number) ? number
+                : throw _inf.Error(name, score, $"FeatureScore '{score.Value(0)}' is not one or two hexadecimal digits"),
+            LeftToWindows = [.. left.Distinct()],
+        };
+    }
+
+    private List<DriverService> ReadServices(string section)
+    {
+        var services = new List<DriverService>();
+        foreach (var (inf, at, line) in Lines(section).Where(l => l.Line.Is("AddService")))
+        {
+            var name = inf.Expand(line.Value(0));
+            var install = inf.Expand(line.Value(2));
+            if (name.Length == 0 || install.Length == 0)
+                continue;
+            if (name.IndexOfAny(['\\', '/']) >= 0)
+                throw inf.Error(at, line, $"'{name}' is not the name of a service");
+            string Text(string key) => inf.Line(install, key) is { } l ? inf.Expand(l.Value(0)) : "";
+            uint Number(string key, uint otherwise) => Text(key) is { Length: > 0 } text
+                ? RegistryEdit.Number(text) ?? throw inf.Error(install, inf.Line(install, key), $"{key}={text} is not a number") : otherwise;
+            var events = inf.Expand(line.Value(3));
+            services.Add(new DriverService(
+                name, Text("DisplayName"), Number("ServiceType", 1), Number("StartType", 3), Number("ErrorControl", 1), Text("ServiceBinary"), Text("LoadOrderGroup"),
+                ((RegistryEdit.Number(inf.Expand(line.Value(1))) ?? 0) & 2) != 0)
+            {
+                Description = Text("Description"),
+                Dependencies = inf.Line(install, "Dependencies") is { } needs ? [.. needs.Values.Select(inf.Expand).Where(d => d.Length > 0)] : [],
+                Edits = Registry([.. inf.Section(install).Select(l => (inf, install, l))]),
+                EventEdits = events.Length > 0 ? Registry([.. inf.Section(events).Select(l => (inf, events, l))]) : [],
+                EventLog = events.Length > 0 ? $@"{(line.Value(4) is { Length: > 0 } log ? inf.Expand(log) : "System")}\{(line.Value(5) is { Length: > 0 } source ? inf.Expand(source) : name)}" : "",
+            });
+        }
+        return services;
+    }
+
+    private static List<RegistryEdit> Registry(List<(InfFile Inf, string Section, InfLine Line)> lines)
+    {
+        var edits = new List<RegistryEdit>();
+        foreach (var (inf, _, line) in lines)
+        {
+            if (line.Is("AddReg"))
+                edits.AddRange(line.Values.Select(inf.Expand).SelectMany(list => inf.Section(list).Select(l => RegistryEdit.ReadAdd(inf, list, l))));
+            else if (line.Is("DelReg"))
+                edits.AddRange(line.Values.Select(inf.Expand).SelectMany(list => inf.Section(list).Select(l => RegistryEdit.ReadDelete(inf, list, l))));
+        }
+        return edits;
+    }
+
+    private IEnumerable<DriverCopy> ListedFiles(List<(InfFile Inf, string Section, InfLine Line)> lines, string keyword)
+    {
+        foreach (var (_, at, line) in lines.Where(l => l.Line.Is(keyword)))
+        {
+            foreach (var list in line.Values.Select(_inf.Expand).Where(l => l.Length > 0))
+            {
+                if (list[0] == '@')
+                {
+                    yield return File(at, line, list[1..], list[1..], "DefaultDestDir", keyword);
+                    continue;
+                }
+                foreach (var entry in _inf.Section(list))
+                {
+                    var target = _inf.Expand(entry.Value(0));
+                    var source = _inf.Expand(entry.Value(1));
+                    if (target.Length > 0)
+                        yield return File(list, entry, source.Length > 0 ? source : target, target, list, keyword);
+                }
+            }
+        }
+    }
+
+    private DriverCopy File(string section, InfLine line, string source, string target, string list, string keyword)
+    {
+        var destination = _inf.Line("DestinationDirs", list) ?? _inf.Line("DestinationDirs", "DefaultDestDir");
+        var (id, folder) = destination is null ? ("11", "") : (_inf.Expand(destination.Value(0)), _inf.Expand(destination.Value(1)));
+        var path = source;
+        if (keyword == "CopyFiles" && (_inf.Line($"SourceDisksFiles.{Windows.Architecture}", source) ?? _inf.Line("SourceDisksFiles", source)) is { } place)
+        {
+            var number = _inf.Expand(place.Value(0));
+            var disk = _inf.Line($"SourceDisksNames.{Windows.Architecture}", number) ?? _inf.Line("SourceDisksNames", number);
+            path = string.Join('/', new[] { disk is null ? "" : _inf.Expand(disk.Value(3)), _inf.Expand(place.Value(1)), source }.Where(p => p.Length > 0));
+        }
+        return new DriverCopy(Inside(section, line, path), id, Inside(section, line, folder.Length > 0 ? $"{folder}/{target}" : target));
+    }
+
+    // What an INF names must stay in the package and in the target folder.
+    private string Inside(string section, InfLine line, string path)
+    {
+        var parts = path.Split(['\\', '/'], StringSplitOptions.RemoveEmptyEntries).Where(p => p != ".").ToArray();
+        if (parts.Length == 0 || parts.Any(p => p == ".." || !Trees.WindowsPath.IsUsableName(p)))
+            throw _inf.Error(section, line, $"'{path}' is not a path inside of the package");
+        return string.Join('/', parts);
+    }
+}
