@@ -1,5 +1,5 @@
-using System.Globalization;
 using System.Buffers.Binary;
+using System.Globalization;
 using Vembar.Core.Windows;
 
 namespace Vembar.Demo;

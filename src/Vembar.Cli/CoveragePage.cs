@@ -28,11 +28,10 @@ internal static class CoveragePage
     {
         var page = new StringBuilder();
         var devices = result.Models.SelectMany(m => m.Devices).ToList();
-        int boot = devices.Count(d => d.Urgency == 0), needed = devices.Count(d => d.Urgency == 1), other = devices.Count(d => d.Urgency == 2);
         page.Append(CultureInfo.InvariantCulture, $"<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\"><title>Driver coverage</title><style>\n{Style}\n</style></head><body>\n");
         page.Append(CultureInfo.InvariantCulture, $"<h1>Driver coverage: {E(string.Join(", ", result.Models.Select(m => m.Model)))}</h1>\n<p class=\"from\">{E(from)} · Windows for {E(result.Windows.Architecture)} · {Text.Count(result.Drivers, "driver package")} compared · {E(Text.Time(DateTime.UtcNow))}</p>\n");
         page.Append(CultureInfo.InvariantCulture, $"<div class=\"verdict {(result.IsInOrder ? "good" : "bad")}\"><p><strong>{(result.IsInOrder ? "Every device that is needed has a driver." : "Devices that are needed have no driver.")}</strong></p>");
-        page.Append(CultureInfo.InvariantCulture, $"<p>{devices.Count - boot - needed - other} of {Text.Count(devices.Count, "device")} have one; without one are {boot} boot-critical, {needed} needed and {other} others.</p></div>\n");
+        page.Append(CultureInfo.InvariantCulture, $"<p>{Text.Count(devices.Count, "device")}: {E(CoverageRow.Summary(devices))}</p></div>\n");
 
         page.Append("<table><thead><tr><th>Device</th>");
         foreach (var model in result.Models)

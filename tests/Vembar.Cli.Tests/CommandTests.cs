@@ -7,7 +7,30 @@ namespace Vembar.Cli.Tests;
 
 public class CommandTests(World world)
 {
-    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "deploy", "demo", "completion"];
+    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "drivers", "deploy", "demo", "completion"];
+
+    [Fact]
+    public void CoverageIsToldAsAMatrixAndAsAPage()
+    {
+        using var folder = new TempFolder();
+        string[] asked = ["drivers", world.At("drivers"), "--for", world.At("hardware"), "--trust", world.At("trust"), "--report", folder.At("page.html")];
+        var gap = Vembar.Run(asked);
+        Assert.Equal(1, gap.Code);
+        Assert.Matches("(?m)^Corrin CW-7 wireless adapter +NONE, needed +- +-$", gap.Output);
+        Assert.Contains("Fellside T2: no driver for Corrin CW-7 wireless adapter, which is needed", gap.Output, StringComparison.Ordinal);
+        var page = Tools.Run("xmllint", ["--html", "--xpath", "string(//tbody/tr[1])", folder.At("page.html")]);
+        Assert.Contains("Corrin CW-7 wireless adapterNONE, neededPCI\\VEN_F1C0&DEV_7700", page, StringComparison.Ordinal);
+        var whole = Vembar.Run([.. asked, "--image", world.Archive + "#1", .. new[] { world.At("more-drivers") }]);
+        Assert.Equal((0, true), (whole.Code, whole.Output.Contains("all have a driver", StringComparison.Ordinal)));
+        Assert.Equal(2, Vembar.Run("drivers").Code);
+        Assert.Equal(2, Vembar.Run("drivers", "--for", world.At("hardware")).Code);
+        Assert.Equal(2, Vembar.Run("drivers", world.At("drivers"), "--report", folder.At("x")).Code);
+        Assert.Equal(3, Vembar.Run("drivers", world.At("drivers"), "--trust", folder.At("none.pem")).Code);
+        Assert.Equal(3, Vembar.Run("drivers", world.At("drivers"), world.At("house")).Code);
+        var refused = Vembar.Run("service", world.Archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--plan");
+        Assert.Contains("Name the certificates that you trust with --trust", refused.Output, StringComparison.Ordinal);
+        Assert.Equal(0, Vembar.Run("service", world.Archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--allow-unsigned", "--plan").Code);
+    }
 
     [Fact]
     public void EveryCommandHasHelpWithExamples()

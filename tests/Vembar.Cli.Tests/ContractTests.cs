@@ -27,6 +27,10 @@ public class ContractTests(World world)
             ["take", archive + "#1", "Windows/Panther", "--to", folder.At("taken")],
             ["diff", archive + "#1", archive + "#2"],
             ["service", archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--trust", world.At("trust"), "--in-place"],
+            ["show", archive + "#1", "--only", "drivers"],
+            ["drivers", world.At("drivers"), "--trust", world.At("trust")],
+            ["drivers", world.At("drivers"), world.At("more-drivers"), "--image", archive + "#1", "--for", world.At("hardware"), "--trust", world.At("trust")],
+            ["drivers", "hardware", "--from", Sys(folder)],
             ["deploy", archive + "#1", folder.At("deployed")],
             ["deploy", archive + "#1", folder.At("deployed.img"), "--size", "2 GiB"],
             ["copy", archive + "#1", folder.At("other.vmb")],
@@ -49,6 +53,14 @@ public class ContractTests(World world)
                     Assert.All(property.Value[0].EnumerateObject(), inner => Assert.True(page.Contains(inner.Name, StringComparison.Ordinal), $"{run[0]}: '{property.Name}.{inner.Name}' is not in docs/json.md"));
             }
         }
+    }
+
+    // A machine with one device.
+    private static string Sys(TempFolder folder)
+    {
+        foreach (var (file, text) in (ReadOnlySpan<(string, string)>)[("vendor", "0xf1c0"), ("device", "0x0410"), ("class", "0x010700")])
+            folder.Write($"sys/bus/pci/devices/0000:00:17.0/{file}", text);
+        return folder.At("sys");
     }
 
     [Fact]

@@ -106,14 +106,18 @@ public class ServiceTests(DemoFixture demo)
     }
 
     [Fact]
-    public void PublishedNamesGoOnBehindTheHighest()
+    public void PublishedNamesFillTheLowestGap()
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var other = folder.Write("oem41.inf", "; left by an older driver");
-        Do.Service(archive, null, new PutChange(other, "Windows/INF/"));
-        Do.Service(archive, null, demo.Add(demo.Driver("pell-barcode")));
-        Assert.Equal("oem42.inf", ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Single().Inf);
+        for (var number = 0; number < 300; number++)
+        {
+            if (number != 41)
+                folder.Write($"INF/oem{number}.{(number == 7 ? "pnf" : "inf")}", "; left by an older driver");
+        }
+        Do.Service(archive, null, new PutChange(folder.At("INF"), "Windows/INF"));
+        Do.Service(archive, null, demo.Add(demo.Driver("pell-barcode"), demo.Driver("corrin-network")));
+        Assert.Equal(["oem41.inf", "oem300.inf"], ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Select(d => d.Inf));
     }
 
     [Fact]

@@ -92,6 +92,10 @@ internal sealed class DemoStory
         var grown = new FileInfo(archive).Length - before;
         Check("the second edition costs less than half of the first", grown * 2 < before, $"{Text.Size(before)}, then {Text.Size(grown)} more");
         Say("");
+        Step("Which driver would each device of the three hardware models get? The bookmobiles' tablet has a wireless adapter that nothing here is for.", 1,
+            "drivers", At("drivers"), "--image", $"{archive}#Lending desk", "--for", At("hardware"), "--trust", At("trust"));
+        Step("With one more package, every device that is needed has its driver. Zip files are looked into.",
+            "drivers", At("drivers"), At("more-drivers"), "--image", $"{archive}#Lending desk", "--for", At("hardware"), "--trust", At("trust"), "--report", At("coverage.html"));
         Step("Give the lending desk the drivers it needs to start and to reach the network, and the answers for its first start. The image is changed within the archive; nothing is unpacked.",
             "service", $"{archive}#Lending desk", "--driver", At("drivers/corrin-storage"), "--driver", At("drivers/corrin-network"), "--trust", At("trust"), "--answers", At("answers/lending-desk.xml"), "--as", "Lending desk, serviced");
         var size = new FileInfo(archive).Length;

@@ -70,7 +70,7 @@ internal static class DriversCommand
             foreach (var row in rows)
             {
                 table.Row(row.Path, row.Class, row.Provider, row.Version, row.Date?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "", string.Join(", ", row.Architectures),
-                    row.Version.Length > 0 ? Text.Number(row.Devices) : "", row.Signature?.Word ?? "", string.Join("; ", Remarks(row)));
+                    row.Version.Length > 0 ? Text.Number(row.Devices) : "", row.Signature?.Word ?? "", string.Join("; ", Remarks(row, rows)));
             }
             table.Print(session);
             Session.Line();
@@ -81,7 +81,7 @@ internal static class DriversCommand
         return ok ? ExitCode.Done : ExitCode.NotInOrder;
     }
 
-    private static IEnumerable<string> Remarks(DriverRow row)
+    private static IEnumerable<string> Remarks(DriverRow row, IReadOnlyList<DriverRow> rows)
     {
         if (row.Problem.Length > 0)
             yield return row.Problem;
@@ -92,7 +92,7 @@ internal static class DriversCommand
         if (row.SameAs.Length > 0)
             yield return $"same as {row.SameAs}";
         if (row.OlderThan.Length > 0)
-            yield return $"older than {row.OlderThan}";
+            yield return $"older than {rows.First(r => r.Path == row.OlderThan).Version}";
         if (row.LeftToWindows.Count > 0)
             yield return $"left to Windows: {string.Join(", ", row.LeftToWindows)}";
     }
@@ -134,7 +134,7 @@ internal static class DriversCommand
                 Session.Line($"{model.Model}: no driver for {gap.Device.Name}, {(gap.Device.Boot ? "without which Windows does not start" : "which is needed")} ({gap.Device.HardwareIds.Concat(gap.Device.CompatibleIds).First()})");
         }
         var devices = result.Models.SelectMany(m => m.Devices).ToList();
-        Session.Line($"{Text.Count(devices.Count, "device")} of {Text.Count(result.Models.Count, "model")}, {Text.Count(result.Drivers, "driver package")} compared: {devices.Count(d => d.Chosen is not null)} have a driver, {devices.Count(d => d.Urgency == 0)} boot-critical, {devices.Count(d => d.Urgency == 1)} needed and {devices.Count(d => d.Urgency == 2)} other devices have none.");
+        Session.Line($"{Text.Count(devices.Count, "device")} of {Text.Count(result.Models.Count, "model")}, {Text.Count(result.Drivers, "driver package")} compared: {CoverageRow.Summary(devices)}");
         if (report is not null)
             Session.Line($"The same is in {report}.");
     }
@@ -152,6 +152,14 @@ internal sealed record CoverageRow(string Device, IReadOnlyList<DeviceCoverage?>
             .Select(name => new CoverageRow(name, [.. result.Models.Select(m => m.Devices.FirstOrDefault(d => d.Device.Name.Equals(name, StringComparison.OrdinalIgnoreCase)))]))
             .OrderBy(r => r.Cells.Min(c => c?.Urgency ?? int.MaxValue)).ThenBy(r => r.Device, StringComparer.OrdinalIgnoreCase),
     ];
+
+    /// <summary>How many have a driver, and what those are that have none.</summary>
+    public static string Summary(IReadOnlyCollection<DeviceCoverage> devices)
+    {
+        string[] kinds = ["boot-critical", "needed", "other"];
+        var gaps = kinds.Select((kind, urgency) => (Kind: kind, Count: devices.Count(d => d.Urgency == urgency))).Where(g => g.Count > 0).Select(g => $"{g.Count} {g.Kind}").ToArray();
+        return gaps.Length == 0 ? "all have a driver." : $"{devices.Count(d => d.Chosen is not null)} have a driver; without one: {string.Join(", ", gaps)}.";
+    }
 
     public static string Cell(DeviceCoverage device) => device switch
     {

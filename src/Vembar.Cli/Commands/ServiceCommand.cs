@@ -90,6 +90,8 @@ internal static class ServiceCommand
             table.Row(change.Kind, change.What, plan && change.Status == ChangeStatus.Done ? "would be done" : change.Status.ToString().ToLowerInvariant(), change.Why);
         table.Print(session);
         Session.Line();
+        if (result.Changes.Any(c => c.Kind.StartsWith("driver", StringComparison.Ordinal) && c.Status == ChangeStatus.Refused && DriverSignature.Words.Any(w => c.Why.StartsWith(w + ": ", StringComparison.Ordinal))))
+            Session.Line("Name the certificates that you trust with --trust, or let such drivers in with --allow-unsigned, which marks them in the image's record.");
         if (result.Refused)
             Session.Line($"{(plan ? "A change would be refused, so nothing would be written." : "Nothing was written, because a change was refused.")}");
         else if (plan)

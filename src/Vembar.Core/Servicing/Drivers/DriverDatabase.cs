@@ -54,7 +54,8 @@ public static class DriverDatabase
             drivers.Add(new ListedDriver(
                 name, package?.GetString("InfName") ?? "", folder, package?.GetString("Provider") ?? "", version, date,
                 [.. (package?.Key("Configurations")?.Subkeys ?? []).Select(c => c.GetString("Service")).OfType<string>().Where(s => s.Length > 0).Distinct()],
-                [.. Ids(package?.Key("Descriptors"), "")]) { ClassGuid = classGuid });
+                [.. Ids(package?.Key("Descriptors"), "")])
+            { ClassGuid = classGuid });
         }
         return [.. drivers.OrderBy(d => Number(d.Inf)).ThenBy(d => d.Inf, StringComparer.OrdinalIgnoreCase)];
     }

@@ -300,7 +300,12 @@ public sealed class DriverStore
         var others = owners.Where(o => !o.Equals(listed.Inf, StringComparison.OrdinalIgnoreCase)).ToList();
         key.Delete();
         if (service.EventLog.Length > 0)
+        {
             Services.Key($@"EventLog\{service.EventLog}")?.Delete();
+            // A log that was made for this source alone.
+            if (Services.Key($@"EventLog\{service.EventLog.Split('\\')[0]}") is { } log && log.Values.Count == 0 && log.Subkeys.Count == 0)
+                log.Delete();
+        }
         // Whoever else has a service of that name gets it as its own INF says; the newest last, so that it stands.
         var heirs = DriverDatabase.Read(_system, inbox: true).Where(d => !d.Inf.Equals(listed.Inf, StringComparison.OrdinalIgnoreCase) && d.Services.Contains(service.Name, StringComparer.OrdinalIgnoreCase))
             .Select(d => (Listed: d, Driver: Fit(d))).Where(d => d.Driver is not null).OrderBy(d => (d.Driver!.Package.Date, d.Driver.Package.Version));

@@ -34,6 +34,9 @@ public sealed record DriverSignature(SignatureState State, string Signer, DateTi
     /// <summary>The state as it is printed: signed, unsigned, wrong-hash, bad-signature, expired, untrusted, bad-catalog.</summary>
     public string Word => WordFor(State);
 
+    /// <summary>The words for packages that nobody trusted signed.</summary>
+    public static IReadOnlyList<string> Words { get; } = [.. Enum.GetValues<SignatureState>().Where(s => s != SignatureState.Signed).Select(WordFor)];
+
     internal static string WordFor(SignatureState state) => state switch
     {
         SignatureState.Signed => "signed",
@@ -148,6 +151,18 @@ public sealed class DriverTrust
 
     /// <summary>Looks at who signed a message, and whether it still is what was signed.</summary>
     public DriverSignature CheckSigner(SignedCms message)
+    {
+        try
+        {
+            return LookAtSigner(message);
+        }
+        catch (CryptographicException failure)
+        {
+            return new DriverSignature(SignatureState.BadSignature, "", null, $"the signature of its security catalog is damaged: {failure.Message.TrimEnd('.')}");
+        }
+    }
+
+    private DriverSignature LookAtSigner(SignedCms message)
     {
         if (message.SignerInfos.Count == 0)
             return new DriverSignature(SignatureState.Unsigned, "", null, "nobody signed its security catalog");

@@ -309,26 +309,32 @@ public sealed class FittedDriver
             {
                 if (list[0] == '@')
                 {
-                    yield return File(at, line, list[1..], list[1..], "DefaultDestDir", keyword);
+                    if (!IsOfWindows(list[1..]))
+                        yield return File(at, line, list[1..], list[1..], "DefaultDestDir", keyword);
                     continue;
                 }
                 foreach (var entry in _inf.Section(list))
                 {
                     var target = _inf.Expand(entry.Value(0));
                     var source = _inf.Expand(entry.Value(1));
-                    if (target.Length > 0)
+                    if (target.Length > 0 && !IsOfWindows(source.Length > 0 ? source : target))
                         yield return File(list, entry, source.Length > 0 ? source : target, target, list, keyword);
                 }
             }
         }
     }
 
+    // An INF that refers to Windows' own layout brings only the files that it lists itself.
+    private bool IsOfWindows(string source) => _inf.Line("Version", "LayoutFile") is not null && Place(source) is null;
+
+    private InfLine? Place(string source) => _inf.Line($"SourceDisksFiles.{Windows.Architecture}", source) ?? _inf.Line("SourceDisksFiles", source);
+
     private DriverCopy File(string section, InfLine line, string source, string target, string list, string keyword)
     {
         var destination = _inf.Line("DestinationDirs", list) ?? _inf.Line("DestinationDirs", "DefaultDestDir");
         var (id, folder) = destination is null ? ("11", "") : (_inf.Expand(destination.Value(0)), _inf.Expand(destination.Value(1)));
         var path = source;
-        if (keyword == "CopyFiles" && (_inf.Line($"SourceDisksFiles.{Windows.Architecture}", source) ?? _inf.Line("SourceDisksFiles", source)) is { } place)
+        if (keyword == "CopyFiles" && Place(source) is { } place)
         {
             var number = _inf.Expand(place.Value(0));
             var disk = _inf.Line($"SourceDisksNames.{Windows.Architecture}", number) ?? _inf.Line("SourceDisksNames", number);

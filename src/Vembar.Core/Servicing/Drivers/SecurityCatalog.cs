@@ -22,7 +22,7 @@ public sealed class SecurityCatalog
     private SecurityCatalog(SignedCms cms) => Signature = cms;
 
     /// <summary>The signed message that carries the list.</summary>
-    internal SignedCms Signature { get; }
+    public SignedCms Signature { get; }
 
     /// <summary>How many hashes it lists.</summary>
     public int MemberCount => _members.Count;
