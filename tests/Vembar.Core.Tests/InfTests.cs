@@ -51,7 +51,19 @@ public class InfTests(DemoFixture demo)
         var encoding = System.Text.Encoding.GetEncoding(name);
         byte[] bytes = [.. encoding.GetPreamble(), .. encoding.GetBytes("[Strings]\r\nName = \"Größe\"\r\n")];
         Assert.Equal("Größe", InfFile.Parse(bytes, "x").Expand("%Name%"));
+        Assert.Equal("Größe", InfFile.Parse([.. encoding.GetBytes("[Strings]\r\nName = \"Größe\"\r\n\x1A[broken")], "x").Expand("%Name%"));
     }
+
+    [Fact]
+    public void TextsComeInTheLanguageOfTheInstall()
+    {
+        var inf = Parse("[Strings]\na = plain\nb = only\n[Strings.0452]\na = Cymraeg\n[Strings.0007]\na = deutsch\n[Strings.0809]\na = British\n[Strings.0409]\na = American\n");
+        Assert.Equal(["American", "Cymraeg", "deutsch", "British", "plain", "only"], [inf.Expand("%a%"), inf.In(0x452).Expand("%a%"), inf.In(0xC07).Expand("%a%"), inf.In(0x809).Expand("%a%"), inf.In(0x40C).Expand("%a%"), inf.In(0x809).Expand("%b%")]);
+    }
+
+    [Fact]
+    public void ATextThatIsCutOffInACharacterIsTold() =>
+        Assert.Contains("cut off", Assert.Throws<VembarException>(() => InfFile.Parse([0xFF, 0xFE, 0x5B, 0x00, 0x41], "x")).Message, StringComparison.Ordinal);
 
     [Theory]
     [InlineData("text first", "line 1")]

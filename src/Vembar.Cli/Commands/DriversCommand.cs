@@ -66,10 +66,11 @@ internal static class DriversCommand
         var ok = rows.All(r => r.Problem.Length == 0 && r.MissingFiles.Count == 0);
         session.Result(new DriversJson(ok, [.. rows.Select(CliJson.From)]), json => json.DriversJson, () =>
         {
-            var table = new Table("Package", "Class", "Provider", ">Version", "Date", "For", ">Devices", "Signature", "Remarks");
+            var common = Common(rows);
+            var table = new Table(common.Length > 0 ? $"In {common}" : "Package", "Class", "Provider", ">Version", "Date", "For", ">Devices", "Signature", "Remarks");
             foreach (var row in rows)
             {
-                table.Row(row.Path, row.Class, row.Provider, row.Version, row.Date?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "", string.Join(", ", row.Architectures),
+                table.Row(row.Path[common.Length..], row.Class, row.Provider, row.Version, row.Date?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "", string.Join(", ", row.Architectures),
                     row.Version.Length > 0 ? Text.Number(row.Devices) : "", row.Signature?.Word ?? "", string.Join("; ", Remarks(row, rows)));
             }
             table.Print(session);
@@ -79,6 +80,18 @@ internal static class DriversCommand
                 Session.Line($"{why.First().Signature!.Word}: {why.Key}{(why.Count() > 1 ? $" ({why.Count()} packages)" : "")}");
         });
         return ok ? ExitCode.Done : ExitCode.NotInOrder;
+    }
+
+    // The folder that all of them are in, with its '/'.
+    private static string Common(IReadOnlyList<DriverRow> rows)
+    {
+        var common = rows[0].Path;
+        foreach (var row in rows)
+        {
+            var same = common.Zip(row.Path).TakeWhile(p => p.First == p.Second).Count();
+            common = common[..same];
+        }
+        return common[..(common.LastIndexOf('/') + 1)];
     }
 
     private static IEnumerable<string> Remarks(DriverRow row, IReadOnlyList<DriverRow> rows)
