@@ -17,7 +17,7 @@ internal sealed record BaseJson(Guid Id, string Name);
 
 internal sealed record ListJson(string Archive, Guid Id, long Size, long LeftOver, IReadOnlyList<BaseJson> BasedOn, IReadOnlyList<ImageRecord> Images);
 internal sealed record StoreJson(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, bool? Verified);
-internal sealed record ChangeJson(string Kind, string What, string Status, string Why);
+internal sealed record ChangeJson(string Kind, string What, string Status, string Why, long Bytes, double Seconds);
 internal sealed record ServiceJson(string Archive, ImageRecord Image, bool Written, bool Plan, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, IReadOnlyList<ChangeJson> Changes);
 internal sealed record DriverJson(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Services, IReadOnlyList<string> Ids, string? Files);
 internal sealed record ShowJson(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<DriverJson>? Drivers, IReadOnlyList<DriverJson>? InboxDrivers);
@@ -87,7 +87,7 @@ internal sealed partial class CliJson : JsonSerializerContext
 
     public static StoreJson From(CaptureResult result, bool? verified) => new(result.Archive, result.Image, result.Stats, result.LeftOut, result.Warnings, verified);
 
-    public static IReadOnlyList<ChangeJson> From(IEnumerable<ChangeOutcome> changes) => [.. changes.Select(c => new ChangeJson(c.Kind, c.What, c.Status.ToString().ToLowerInvariant(), c.Why))];
+    public static IReadOnlyList<ChangeJson> From(IEnumerable<ChangeOutcome> changes) => [.. changes.Select(c => new ChangeJson(c.Kind, c.What, c.Status.ToString().ToLowerInvariant(), c.Why, c.Bytes, c.Seconds))];
 
     public static IReadOnlyList<DriverJson>? From(IReadOnlyList<ListedDriver>? drivers, IReadOnlyDictionary<string, string>? files = null) =>
         drivers is null ? null : [.. drivers.Select(d => new DriverJson(d.Inf, d.OriginalInf, d.StoreFolder, d.Provider, d.Version, d.Date, d.Services, d.Ids, files?.GetValueOrDefault(d.Inf)))];

@@ -162,10 +162,10 @@ public class CoverageTests(DemoFixture demo)
             """), "x");
         using var hive = RegistryHive.Open(RegistryHive.NewEmpty(), write: true, "test");
         foreach (var line in inf.Section("add"))
-            RegistryEdit.ReadAdd(inf, "add", line).Apply(hive.Root);
+            InfRegistry.ReadAdd(inf, "add", line).Apply(hive.Root);
         Assert.NotNull(hive.Key("key2"));
         foreach (var line in inf.Section("del"))
-            RegistryEdit.ReadDelete(inf, "del", line).Apply(hive.Root);
+            InfRegistry.ReadDelete(inf, "del", line).Apply(hive.Root);
         using var folder = new TempFolder();
         File.WriteAllBytes(folder.At("hive"), hive.ToBytes());
         var seen = Tools.Run("reglookup", [folder.At("hive")]).Split('\n').Where(l => !l.Contains(",KEY,", StringComparison.Ordinal)).Skip(1).Select(l => l.TrimEnd(',')).Where(l => l.Length > 0).Order(StringComparer.Ordinal);

@@ -5,6 +5,8 @@ using Vembar.Core.Servicing;
 using Vembar.Core.Servicing.Answers;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Files;
+using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Registry;
 
 namespace Vembar.Cli.Commands;
 
@@ -22,19 +24,22 @@ internal static class ServiceCommand
         var replaceOlder = new Option<bool>("--replace-older") { Description = "Take older versions of the same driver out of the image" };
         var everyVersion = new Option<bool>("--every-version") { Description = "Add all versions of a driver, not the newest alone" };
         var answers = new Option<string?>("--answers") { Description = "Check the answer file and put it where set-up looks for it", HelpName = "FILE" };
+        var registry = new Option<string[]>("--registry") { Description = "Make the changes of a .reg file in the image's hives; may be given several times", HelpName = "FILE", DefaultValueFactory = _ => [] };
+        var firstBoot = new Option<string[]>("--first-boot") { Description = "Run a command once at the first start, before anybody logs on; may be given several times", HelpName = "COMMAND", DefaultValueFactory = _ => [] };
         var put = new Option<string[]>("--put") { Description = "Put a file or folder into the image; may be given several times", HelpName = "FILE=PATH", DefaultValueFactory = _ => [] };
         var remove = new Option<string[]>("--remove") { Description = "Take a path, or what matches a pattern, out of the image; may be given several times", HelpName = "PATH", DefaultValueFactory = _ => [] };
         var order = new Option<string?>("--order") { Description = "Make the changes that a work order lists, before those above", HelpName = "FILE" };
         var name = new Option<string?>("--as") { Description = "Make a new image of the result", HelpName = "NAME" };
         var inPlace = new Option<bool>("--in-place") { Description = "Let the result take the image's place" };
+        var report = new Option<string?>("--report") { Description = "Write what was done as an HTML page", HelpName = "FILE" };
         var plan = new Option<bool>("--plan") { Description = "Only tell what would be done" };
         var effort = SharedOptions.Effort();
         var wait = SharedOptions.Wait();
-        return new VembarCommand("service", "Change an image offline, within the archive: drivers, answer file, files",
+        return new VembarCommand("service", "Change an image offline, within the archive: drivers, answer file, registry, files, first-start commands",
             "vembar service desks.vmb#1 --driver vembar-demo/drivers/corrin-storage --trust vembar-demo/trust --answers vembar-demo/answers/lending-desk.xml --as \"Lending desk, serviced\"",
             "vembar service desks.vmb#1 --put vembar-demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
             "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan")
-            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, answers, put, remove, order, name, inPlace, plan, effort, wait, SharedOptions.Base)
+            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, answers, registry, firstBoot, put, remove, order, name, inPlace, plan, report, effort, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var asName = parse.GetValue(name);
@@ -64,8 +69,10 @@ internal static class ServiceCommand
                         .. parse.GetRequiredValue(drivers) is { Length: > 0 } folders ? [new DriverChange(folders, options)] : (IChange[])[],
                         .. parse.GetRequiredValue(driverPath) is { Length: > 0 } paths ? [new DriverPathChange(paths, options)] : (IChange[])[],
                         .. parse.GetValue(answers) is { } answerFile ? [new AnswersChange(answerFile)] : (IChange[])[],
+                        .. parse.GetRequiredValue(registry).Select(r => new RegistryChange(r)),
                         .. parse.GetRequiredValue(put).Select(PutChange.Parse),
                         .. parse.GetRequiredValue(remove).Select(r => new RemoveChange(r)),
+                        .. parse.GetRequiredValue(firstBoot).Select(c => new FirstStartChange(new FirstStartCommand("", c, [0]))),
                     ],
                     As = asName,
                     InPlace = replaces,
@@ -76,6 +83,8 @@ internal static class ServiceCommand
                 var result = ServiceOperation.Run(request, session.Progress, session.Cancellation);
                 foreach (var change in result.Changes)
                     session.Log($"{change.Kind} {change.What}: {change.Status} ({change.Why})");
+                if (parse.GetValue(report) is { } page)
+                    OutputFile.Write(page, ServicePage.Render(result, planOnly));
                 var stats = new StoreStats(result.Image.Files, 0, result.Image.Bytes, 0, 0, result.BytesStored, result.Seconds);
                 session.Result(
                     new ServiceJson(result.Archive, result.Image, result.Written, planOnly, stats, [], [], CliJson.From(result.Changes)), json => json.ServiceJson, () => Show(result, planOnly, session));
@@ -83,11 +92,13 @@ internal static class ServiceCommand
             });
     }
 
+    internal static string Word(ChangeOutcome change, bool plan) => plan && change.Status == ChangeStatus.Done ? "would be done" : change.Status.ToString().ToLowerInvariant();
+
     private static void Show(ServiceResult result, bool plan, Session session)
     {
-        var table = new Table("Change", "What", "Outcome", "Why");
+        var table = new Table("Change", "What", "Outcome", "Why", ">Bytes");
         foreach (var change in result.Changes)
-            table.Row(change.Kind, change.What, plan && change.Status == ChangeStatus.Done ? "would be done" : change.Status.ToString().ToLowerInvariant(), change.Why);
+            table.Row(change.Kind, change.What, Word(change, plan), change.Why, ServicePage.Bytes(change.Bytes));
         table.Print(session);
         Session.Line();
         if (result.Changes.Any(c => c.Kind.StartsWith("driver", StringComparison.Ordinal) && c.Status == ChangeStatus.Refused && DriverSignature.Words.Any(w => c.Why.StartsWith(w + ": ", StringComparison.Ordinal))))

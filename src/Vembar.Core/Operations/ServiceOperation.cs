@@ -88,7 +88,11 @@ public static class ServiceOperation
         {
             cancellation.ThrowIfCancellationRequested();
             progress.Report(new OperationProgress("making changes", outcomes.Count, request.Changes.Count, false, ""));
-            outcomes.AddRange(change.Apply(context));
+            var (from, bytes) = (clock.Elapsed, editor.BytesChanged);
+            var made = change.Apply(context).ToList();
+            var done = Math.Max(1, made.Count(o => o.Status == ChangeStatus.Done));
+            // What a change with one outcome put in or took out is known; several tell it themselves.
+            outcomes.AddRange(made.Select(o => o with { Seconds = (clock.Elapsed - from).TotalSeconds / made.Count, Bytes = o.Bytes != 0 || o.Status != ChangeStatus.Done ? o.Bytes : done == 1 ? editor.BytesChanged - bytes : 0 }));
         }
         if (outcomes.Any(o => o.Status == ChangeStatus.Refused))
         {

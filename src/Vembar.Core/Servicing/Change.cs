@@ -17,11 +17,18 @@ public enum ChangeStatus
 }
 
 /// <summary>How one change ended, and why.</summary>
-/// <param name="Kind">driver, driver-out, driver-path, answers, put or remove.</param>
+/// <param name="Kind">driver, driver-out, driver-path, answers, registry, first-boot, put or remove.</param>
 /// <param name="What">What was to be changed.</param>
 /// <param name="Status">The word.</param>
 /// <param name="Why">The reason, or where it went.</param>
-public sealed record ChangeOutcome(string Kind, string What, ChangeStatus Status, string Why);
+public sealed record ChangeOutcome(string Kind, string What, ChangeStatus Status, string Why)
+{
+    /// <summary>Bytes that the image holds more for it, or less.</summary>
+    public long Bytes { get; init; }
+
+    /// <summary>Seconds that it took; of a change with several outcomes each has its share.</summary>
+    public double Seconds { get; init; }
+}
 
 /// <summary>A change to an image. It looks first and changes only when all of it can be done.</summary>
 public interface IChange
@@ -55,15 +62,21 @@ public sealed class ServiceContext : IDisposable
     /// <summary>A path below the Windows folder.</summary>
     public WindowsPath Windows(string path) => WindowsPath.Root.Child(Install!.Folder).Append(WindowsPath.Parse(path));
 
+    /// <summary>The name that <see cref="Hive"/> has for the hive that new users' settings come from.</summary>
+    public const string NewUsers = "NTUSER.DAT";
+
+    private WindowsPath PathOf(string hive) => hive == NewUsers ? WindowsPath.Parse("Users/Default/NTUSER.DAT") : WindowsInstall.HivePath(Install!.Folder, hive);
+
     /// <summary>A hive of the install, opened once, or null when there is none of that name.</summary>
+    /// <param name="name">SYSTEM, SOFTWARE, DEFAULT, … or <see cref="NewUsers"/>.</param>
     /// <exception cref="VembarException">It is damaged.</exception>
     public RegistryHive? Hive(string name)
     {
         if (_hives.TryGetValue(name, out var open))
             return open.Hive;
-        if (Install is null || !Tree.Exists(WindowsInstall.HivePath(Install.Folder, name)))
+        if (Install is null || Tree.ReadFile(PathOf(name), RegistryHive.Longest) is not { } bytes)
             return null;
-        var hive = WindowsInstall.OpenHive(Tree, Install.Folder, name, write: true);
+        var hive = RegistryHive.Open(bytes, write: true, $"{Tree.Shown}: '{PathOf(name)}'");
         _hives[name] = (hive, [false]);
         return hive;
     }
@@ -79,7 +92,7 @@ public sealed class ServiceContext : IDisposable
             if (!changed[0])
                 continue;
             var bytes = hive.ToBytes();
-            Tree.PutFile(WindowsInstall.HivePath(Install!.Folder, name), new NewContent(bytes, null, bytes.Length));
+            Tree.PutFile(PathOf(name), new NewContent(bytes, null, bytes.Length));
             changed[0] = false;
         }
     }

@@ -1,6 +1,8 @@
 using Vembar.Core.Servicing.Answers;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Files;
+using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Registry;
 using YamlDotNet.RepresentationModel;
 
 namespace Vembar.Core.Servicing;
@@ -10,7 +12,7 @@ namespace Vembar.Core.Servicing;
 /// <param name="Changes">The changes in their order.</param>
 public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
 {
-    private static readonly string[] s_kinds = ["driver", "driver-out", "driver-path", "answers", "put", "remove"];
+    private static readonly string[] s_kinds = ["driver", "driver-out", "driver-path", "answers", "registry", "first-boot", "put", "remove"];
 
     /// <summary>Reads a work order; paths in it are relative to the file.</summary>
     /// <param name="path">The file.</param>
@@ -92,6 +94,12 @@ public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
                 case "answers":
                     changes.Add(new AnswersChange(Place(value, folder)));
                     break;
+                case "registry":
+                    changes.Add(new RegistryChange(Place(value, folder)));
+                    break;
+                case "first-boot":
+                    changes.Add(new FirstStartChange(new FirstStartCommand(fields.GetValueOrDefault("name") ?? "", value, Codes(fields.GetValueOrDefault("good")) ?? [0])));
+                    break;
                 case "remove":
                     changes.Add(new RemoveChange(value));
                     break;
@@ -101,6 +109,13 @@ public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
             }
         }
         return changes;
+    }
+
+    /// <summary>Exit codes, separated by blanks or commas; null when a word is no number.</summary>
+    internal static IReadOnlyList<int>? Codes(string? text)
+    {
+        var codes = (text ?? "0").Split([' ', ','], StringSplitOptions.RemoveEmptyEntries).Select(c => int.TryParse(c, System.Globalization.CultureInfo.InvariantCulture, out var code) ? code : (int?)null).ToList();
+        return codes.Count > 0 && codes.TrueForAll(c => c is not null) ? [.. codes.Select(c => c!.Value)] : null;
     }
 
     // Shown from where one stands, when that is not a longer way.
@@ -137,14 +152,17 @@ public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
             "put" => ["to"],
             "driver" => ["allow-unsigned", "replace-older", "every-version"],
             "driver-path" => ["allow-unsigned"],
+            "first-boot" => ["name", "good"],
             _ => [],
         };
         if (fields.Keys.Except(kinds).Except(further).FirstOrDefault() is { } extra)
             wrong(item, $"'{extra}' is not known in a '{kinds[0]}' change");
         else if (kinds[0] == "put" && fields.GetValueOrDefault("to") is not { Length: > 0 })
             wrong(item, "a 'put' change needs 'to', the path in the image");
-        else if (fields.Keys.Intersect(further).FirstOrDefault(k => k != "to" && fields[k] is not ("yes" or "no" or "true" or "false")) is { } flag)
+        else if (fields.Keys.Intersect(further).FirstOrDefault(k => k is not ("to" or "name" or "good") && fields[k] is not ("yes" or "no" or "true" or "false")) is { } flag)
             wrong(item, $"'{flag}' is yes or no");
+        else if (fields.TryGetValue("good", out var good) && Codes(good) is null)
+            wrong(item, "'good' is a list of exit codes: 0, 3010");
         else
             return fields;
         return null;

@@ -71,6 +71,9 @@ public sealed class TreeEditor : IFileView
     /// <summary>Bytes added less bytes removed; null when names of hard-linked files went, so that only a count can tell.</summary>
     public long? BytesDelta => _recount ? null : _bytes;
 
+    /// <summary>Bytes added less bytes removed, counting each name of a hard-linked file.</summary>
+    public long BytesChanged => _bytes;
+
     private long _bytes;
 
     /// <summary>What is in a folder.</summary>

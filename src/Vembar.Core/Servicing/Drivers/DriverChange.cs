@@ -153,6 +153,7 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
                 return Outcome(ChangeStatus.Skipped, $"the image has a newer one, {newer.Version} ({newer.Inf})");
             if (store.Conflict(driver) is { } conflict)
                 return Outcome(ChangeStatus.Refused, conflict);
+            var before = context.Tree.BytesChanged;
             var older = versions.Where(v => Version.TryParse(v.Version, out var version) && package.IsNewerThan(v.Date ?? default, version)).ToList();
             if (options.ReplaceOlder)
                 older.ForEach(o => store.Remove(o));
@@ -172,7 +173,7 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
                 notes.Add($"left to Windows: {string.Join(", ", driver.LeftToWindows)}");
             if (driver.MissingIncludes.Count > 0 && driver.IsBootCritical)
                 notes.Add($"it includes {string.Join(", ", driver.MissingIncludes)}, which the image does not have");
-            return Outcome(ChangeStatus.Done, string.Join("; ", notes));
+            return Outcome(ChangeStatus.Done, string.Join("; ", notes)) with { Bytes = context.Tree.BytesChanged - before };
         }
         catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
         {
@@ -204,7 +205,7 @@ public sealed class DriverOutChange(string name) : IChange
         return [.. matching.OrderByDescending(l => DriverDatabase.Number(l.Inf)).Select(l =>
         {
             var bytes = store.Remove(l);
-            return Outcome(ChangeStatus.Done, $"{l.Provider} {l.OriginalInf} {l.Version} ({l.Inf}) is out; {bytes >> 10} KiB less");
+            return Outcome(ChangeStatus.Done, $"{l.Provider} {l.OriginalInf} {l.Version} ({l.Inf}) is out; {bytes >> 10} KiB less") with { Bytes = -bytes };
         })];
     }
 }

@@ -1,5 +1,6 @@
 using System.Globalization;
 using Vembar.Core.Content;
+using Vembar.Core.Windows;
 
 namespace Vembar.Core.Servicing.Drivers;
 
@@ -272,11 +273,11 @@ public sealed class FittedDriver
                 throw inf.Error(at, line, $"'{name}' is not the name of a service");
             string Text(string key) => inf.Line(install, key) is { } l ? inf.Expand(l.Value(0)) : "";
             uint Number(string key, uint otherwise) => Text(key) is { Length: > 0 } text
-                ? RegistryEdit.Number(text) ?? throw inf.Error(install, inf.Line(install, key), $"{key}={text} is not a number") : otherwise;
+                ? InfRegistry.Number(text) ?? throw inf.Error(install, inf.Line(install, key), $"{key}={text} is not a number") : otherwise;
             var events = inf.Expand(line.Value(3));
             services.Add(new DriverService(
                 name, Text("DisplayName"), Number("ServiceType", 1), Number("StartType", 3), Number("ErrorControl", 1), Text("ServiceBinary"), Text("LoadOrderGroup"),
-                ((RegistryEdit.Number(inf.Expand(line.Value(1))) ?? 0) & 2) != 0)
+                ((InfRegistry.Number(inf.Expand(line.Value(1))) ?? 0) & 2) != 0)
             {
                 Description = Text("Description"),
                 Dependencies = inf.Line(install, "Dependencies") is { } needs ? [.. needs.Values.Select(inf.Expand).Where(d => d.Length > 0)] : [],
@@ -294,9 +295,9 @@ public sealed class FittedDriver
         foreach (var (inf, _, line) in lines)
         {
             if (line.Is("AddReg"))
-                edits.AddRange(line.Values.Select(inf.Expand).SelectMany(list => inf.Section(list).Select(l => RegistryEdit.ReadAdd(inf, list, l))));
+                edits.AddRange(line.Values.Select(inf.Expand).SelectMany(list => inf.Section(list).Select(l => InfRegistry.ReadAdd(inf, list, l))));
             else if (line.Is("DelReg"))
-                edits.AddRange(line.Values.Select(inf.Expand).SelectMany(list => inf.Section(list).Select(l => RegistryEdit.ReadDelete(inf, list, l))));
+                edits.AddRange(line.Values.Select(inf.Expand).SelectMany(list => inf.Section(list).Select(l => InfRegistry.ReadDelete(inf, list, l))));
         }
         return edits;
     }

@@ -4,36 +4,9 @@ using Vembar.Core.Windows;
 
 namespace Vembar.Core.Servicing.Drivers;
 
-/// <summary>What an AddReg or DelReg line does.</summary>
-public enum RegistryEditKind
-{
-    /// <summary>Sets a value.</summary>
-    Set,
-    /// <summary>Sets a value only where there is none.</summary>
-    SetIfMissing,
-    /// <summary>Sets a value only where there is one.</summary>
-    SetIfThere,
-    /// <summary>Adds texts to a list of texts.</summary>
-    Append,
-    /// <summary>Makes a key, and no value.</summary>
-    MakeKey,
-    /// <summary>Removes a value.</summary>
-    DeleteValue,
-    /// <summary>Removes a key with all below it.</summary>
-    DeleteKey,
-    /// <summary>Takes texts out of a list of texts.</summary>
-    RemoveTexts,
-}
-
-/// <summary>A change to the registry that an INF asks for.</summary>
-/// <param name="Root">HKR (the key at hand), HKLM, HKCR, HKCU or HKU, in capitals.</param>
-/// <param name="Subkey">The key below the root.</param>
-/// <param name="Name">The value; empty for the default one.</param>
-/// <param name="Kind">What is done.</param>
-/// <param name="Type">The type to set.</param>
-/// <param name="Bytes">The bytes to set.</param>
+/// <summary>Reads the lines of AddReg and DelReg sections.</summary>
 /// <remarks>Source: the vendor's driver documentation, "INF AddReg directive" and "INF DelReg directive"; setupapi.h.</remarks>
-public sealed record RegistryEdit(string Root, string Subkey, string Name, RegistryEditKind Kind, RegistryType Type, byte[] Bytes)
+public static class InfRegistry
 {
     private const uint TypeMask = 0xFFFF0001, NoClobber = 0x2, DeleteValueFlag = 0x4, AppendFlag = 0x8, KeyOnly = 0x10, OverwriteOnly = 0x20, KeyOnlyCommon = 0x2000;
     private const uint TypeMultiString = 0x10000, TypeExpandString = 0x20000, TypeDword = 0x10001, TypeBinary = 0x1, TypeNone = 0x20001, TypeQword = 0xB0001, RemoveTextsFlag = TypeMultiString | NoClobber;
@@ -130,41 +103,4 @@ public sealed record RegistryEdit(string Root, string Subkey, string Name, Regis
             return number;
         return int.TryParse(text, CultureInfo.InvariantCulture, out var signed) ? (uint)signed : null;
     }
-
-    /// <summary>Makes the change.</summary>
-    /// <param name="root">The key that <see cref="Root"/> stands for.</param>
-    public void Apply(RegistryKey root)
-    {
-        var there = root.Key(Subkey);
-        switch (Kind)
-        {
-            case RegistryEditKind.MakeKey:
-                root.Ensure(Subkey);
-                break;
-            case RegistryEditKind.DeleteKey:
-                if (Subkey.Length > 0)
-                    there?.Delete();
-                break;
-            case RegistryEditKind.DeleteValue:
-                there?.DeleteValue(Name);
-                break;
-            case RegistryEditKind.RemoveTexts:
-                if (there?.GetStrings(Name) is { } texts)
-                    there.SetStrings(Name, texts.Except(Split(Bytes), StringComparer.OrdinalIgnoreCase));
-                break;
-            case RegistryEditKind.Append:
-                var key = root.Ensure(Subkey);
-                var before = key.GetStrings(Name) ?? [];
-                key.SetStrings(Name, before.Concat(Split(Bytes).Except(before, StringComparer.OrdinalIgnoreCase)));
-                break;
-            case RegistryEditKind.SetIfMissing when there?.Get(Name) is not null:
-            case RegistryEditKind.SetIfThere when there?.Get(Name) is null:
-                break;
-            default:
-                root.Ensure(Subkey).Set(Name, Type, Bytes);
-                break;
-        }
-    }
-
-    private static string[] Split(byte[] texts) => Encoding.Unicode.GetString(texts).Split('\0', StringSplitOptions.RemoveEmptyEntries);
 }

@@ -73,7 +73,7 @@ public sealed class PutChange(string source, string target) : IChange
                     return Outcome(ChangeStatus.Already, "the same content is there");
             }
             context.Tree.PutFile(path, new NewContent(null, Path.GetFullPath(file), info.Length), FileTime.From(info.LastWriteTimeUtc));
-            return Outcome(ChangeStatus.Done, there is null ? $"from '{file}'" : $"replaced, from '{file}'");
+            return Outcome(ChangeStatus.Done, there is null ? $"from '{file}'" : $"replaced, from '{file}'") with { Bytes = info.Length - (there?.Length ?? 0) };
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
         {
@@ -133,7 +133,7 @@ public sealed class RemoveChange(string pattern) : IChange
         {
             var path = node.Path.ToString();
             var (files, bytes) = context.Tree.Remove(node);
-            return Outcome(path, ChangeStatus.Done, string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{files} file{(files == 1 ? "" : "s")}, {bytes} bytes"));
+            return Outcome(path, ChangeStatus.Done, string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{files} file{(files == 1 ? "" : "s")}, {bytes} bytes")) with { Bytes = -bytes };
         }
     }
 }

@@ -1,0 +1,290 @@
+using System.Globalization;
+using System.Text;
+using Vembar.Core.Windows;
+
+namespace Vembar.Core.Servicing.Registry;
+
+/// <summary>A change from a .reg file, with its line.</summary>
+/// <param name="Edit">The change; its root is the name of the hive as <see cref="ServiceContext.Hive"/> knows it.</param>
+/// <param name="Line">Its line, from 1.</param>
+public sealed record RegLine(RegistryEdit Edit, int Line);
+
+/// <summary>The text that Windows' registry editor exports: keys and values to set and to remove.</summary>
+/// <remarks>Source: the vendor's "How to add, modify, or delete registry subkeys and values by using a .reg file"; [MS-RRP] for the value types.</remarks>
+public static class RegFile
+{
+    /// <summary>No file longer than this is read, in bytes.</summary>
+    public const int Longest = 64 << 20;
+
+    private const string CurrentSet = "CURRENTCONTROLSET";
+
+    /// <summary>Reads a file.</summary>
+    /// <param name="bytes">Its bytes: UTF-16 or UTF-8 with a mark, UTF-8, or the western code page.</param>
+    /// <param name="shown">What file it is, for messages.</param>
+    /// <param name="currentSet">The name of the control set that Windows starts with ("ControlSet001").</param>
+    /// <exception cref="VembarException">It is not such a file; all mistakes are told with their lines.</exception>
+    public static IReadOnlyList<RegLine> Parse(ReadOnlySpan<byte> bytes, string shown, string currentSet = "ControlSet001")
+    {
+        if (bytes.Length > Longest)
+            throw VembarException.Input("bad-reg", $"'{shown}' is too long to be a .reg file");
+        var lines = Lines(Decode(bytes)).ToList();
+        var problems = new List<string>();
+        if (lines.Count == 0 || lines[0].Text is not ("Windows Registry Editor Version 5.00" or "REGEDIT4"))
+            throw VembarException.Input("bad-reg", $"'{shown}' is not a .reg file: it does not begin with 'Windows Registry Editor Version 5.00'", "Export it from a registry editor, or write that as its first line.");
+        var wide = lines[0].Text != "REGEDIT4";
+        var edits = new List<RegLine>();
+        (string Hive, string Key)? at = null;
+        var skipped = false;
+        foreach (var (text, number) in lines.Skip(1))
+        {
+            void Wrong(string problem) => problems.Add(string.Create(CultureInfo.InvariantCulture, $"line {number}: {problem}"));
+            if (text[0] == '[')
+            {
+                skipped = false;
+                at = null;
+                if (text[^1] != ']')
+                    Wrong("a key without ']'");
+                else if (Place(text[1..^1].TrimStart('-'), currentSet, out var why) is not { } place)
+                    Wrong(why);
+                else if (text[1] == '-')
+                {
+                    if (place.Key.Length == 0)
+                        Wrong("a whole hive cannot be removed");
+                    else
+                        edits.Add(new RegLine(new RegistryEdit(place.Hive, place.Key, "", RegistryEditKind.DeleteKey, RegistryType.None, []), number));
+                    skipped = true;
+                }
+                else
+                {
+                    at = place;
+                    if (place.Key.Length > 0)
+                        edits.Add(new RegLine(new RegistryEdit(place.Hive, place.Key, "", RegistryEditKind.MakeKey, RegistryType.None, []), number));
+                }
+                skipped |= at is null;
+            }
+            else if (at is { } key)
+            {
+                try
+                {
+                    edits.Add(new RegLine(Value(key.Hive, key.Key, text, wide), number));
+                }
+                catch (FormatException problem)
+                {
+                    Wrong(problem.Message);
+                }
+            }
+            else if (!skipped)
+                Wrong("a value before the first key");
+            const int MostProblems = 20;
+            if (problems.Count >= MostProblems)
+                break;
+        }
+        return problems.Count == 0 ? edits
+            : throw VembarException.Input("bad-reg", $"'{shown}', {problems[0]}", "Correct the file; lines count from 1.", [.. problems.Skip(1)]);
+    }
+
+    private static string Decode(ReadOnlySpan<byte> bytes)
+    {
+        if (bytes.StartsWith((ReadOnlySpan<byte>)[0xFF, 0xFE]))
+            return Encoding.Unicode.GetString(bytes[2..]);
+        if (bytes.StartsWith((ReadOnlySpan<byte>)[0xEF, 0xBB, 0xBF]))
+            bytes = bytes[3..];
+        const int WesternCodePage = 1252;
+        return System.Text.Unicode.Utf8.IsValid(bytes) ? Encoding.UTF8.GetString(bytes) : CodePagesEncodingProvider.Instance.GetEncoding(WesternCodePage)!.GetString(bytes);
+    }
+
+    // Lines without remarks and empty ones; those that end with '\' go on. A text in quotes may hold line ends.
+    private static IEnumerable<(string Text, int Number)> Lines(string text)
+    {
+        var number = 0;
+        var first = 0;
+        var pending = new StringBuilder();
+        foreach (var raw in text.Split('\n'))
+        {
+            number++;
+            var line = raw.TrimEnd('\r', ' ', '\t');
+            if (pending.Length == 0)
+            {
+                line = line.TrimStart();
+                first = number;
+                if (line.Length == 0 || line[0] == ';')
+                    continue;
+            }
+            else
+                line = OpensQuote(pending) ? line : line.TrimStart();
+            if (line.EndsWith('\\') && !OpensQuote(pending.ToString() + line))
+            {
+                pending.Append(line, 0, line.Length - 1);
+                continue;
+            }
+            pending.Append(line);
+            if (pending[0] is '"' or '@' && OpensQuote(pending))
+            {
+                pending.Append('\n');
+                continue;
+            }
+            yield return (pending.ToString(), first);
+            pending.Clear();
+        }
+        if (pending.Length > 0)
+            yield return (pending.ToString(), first);
+    }
+
+    private static bool OpensQuote(StringBuilder text) => text.Length > 0 && OpensQuote(text.ToString());
+
+    private static bool OpensQuote(string text)
+    {
+        var open = false;
+        for (var i = 0; i < text.Length; i++)
+        {
+            if (text[i] == '\\' && open)
+                i++;
+            else if (text[i] == '"')
+                open = !open;
+        }
+        return open;
+    }
+
+    private static (string Hive, string Key)? Place(string path, string currentSet, out string why)
+    {
+        why = "";
+        var parts = path.Split('\\', StringSplitOptions.RemoveEmptyEntries);
+        string Rest(int from) => string.Join('\\', parts[from..]);
+        string At(int index) => index < parts.Length ? parts[index].ToUpperInvariant() : "";
+        switch (At(0))
+        {
+            case "HKEY_LOCAL_MACHINE" or "HKLM" when At(1) is "SOFTWARE" or "SECURITY" or "SAM" or "DRIVERS" or "COMPONENTS":
+                return (At(1), Rest(2));
+            case "HKEY_LOCAL_MACHINE" or "HKLM" when At(1) == "SYSTEM":
+                return ("SYSTEM", At(2) == CurrentSet ? string.Join('\\', parts[3..].Prepend(currentSet)) : Rest(2));
+            case "HKEY_CLASSES_ROOT" or "HKCR":
+                return ("SOFTWARE", string.Join('\\', parts[1..].Prepend("Classes")));
+            case "HKEY_CURRENT_USER" or "HKCU":
+                return (ServiceContext.NewUsers, Rest(1));
+            case "HKEY_USERS" or "HKU" when At(1) is ".DEFAULT" or "S-1-5-18":
+                return ("DEFAULT", Rest(2));
+            default:
+                why = $"'{path}' is in no hive of an image that is not running; known are HKEY_LOCAL_MACHINE with SOFTWARE, SYSTEM, SAM, SECURITY, DRIVERS or COMPONENTS, HKEY_CLASSES_ROOT, HKEY_CURRENT_USER (what new users get) and HKEY_USERS\\.DEFAULT";
+                return null;
+        }
+    }
+
+    private static RegistryEdit Value(string hive, string key, string text, bool wide)
+    {
+        string name;
+        int equals;
+        if (text[0] == '@')
+        {
+            name = "";
+            equals = 1;
+        }
+        else if (text[0] == '"')
+            name = Quoted(text, 0, out equals);
+        else
+            throw new FormatException("a value begins with its name in quotes, or with @");
+        while (equals < text.Length && text[equals] is ' ' or '\t')
+            equals++;
+        if (equals >= text.Length || text[equals] != '=')
+            throw new FormatException("there is no '=' behind the value's name");
+        var data = text[(equals + 1)..].Trim();
+        RegistryEdit Set(RegistryType type, byte[] bytes) => new(hive, key, name, RegistryEditKind.Set, type, bytes);
+        if (data == "-")
+            return new RegistryEdit(hive, key, name, RegistryEditKind.DeleteValue, RegistryType.None, []);
+        if (data.StartsWith('"'))
+        {
+            var value = Quoted(data, 0, out var end);
+            if (end < data.Length && data[end..].TrimStart() is { Length: > 0 } rest && rest[0] != ';')
+                throw new FormatException("there is more behind the closing quote");
+            return Set(RegistryType.String, Encoding.Unicode.GetBytes(value + "\0"));
+        }
+        if (data.StartsWith("dword:", StringComparison.OrdinalIgnoreCase))
+            return uint.TryParse(data.AsSpan(6).Trim(), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var number) ? Set(RegistryType.Dword, BitConverter.GetBytes(number)) : throw new FormatException($"'{data}' is not a number of up to eight hexadecimal digits");
+        if (!data.StartsWith("hex", StringComparison.OrdinalIgnoreCase) || data.IndexOf(':') is not (> 0 and var colon))
+            throw new FormatException($"'{(data.Length > 40 ? data[..40] : data)}' is not a value: a text in quotes, dword:, hex: or hex(N): is wanted, or - to remove it");
+        var kind = RegistryType.Binary;
+        if (colon > 3)
+        {
+            kind = data[3] == '(' && data[colon - 1] == ')' && uint.TryParse(data.AsSpan(4, colon - 5), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var type)
+                ? (RegistryType)type : throw new FormatException($"'{data[..colon]}' is not a type");
+        }
+        var parts = data[(colon + 1)..].Split(',', StringSplitOptions.TrimEntries);
+        if (parts is [""])
+            parts = [];
+        var bytes = Array.ConvertAll(parts, p => byte.TryParse(p, NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var b) ? b : throw new FormatException($"'{p}' is not a byte in hexadecimal digits"));
+        // The older form writes texts in bytes of one.
+        if (!wide && kind is RegistryType.ExpandString or RegistryType.MultiString)
+            bytes = Encoding.Unicode.GetBytes(Encoding.Latin1.GetString(bytes));
+        return Set(kind, bytes);
+    }
+
+    private static string Quoted(string text, int start, out int end)
+    {
+        var value = new StringBuilder();
+        for (var i = start + 1; i < text.Length; i++)
+        {
+            if (text[i] == '"')
+            {
+                end = i + 1;
+                return value.ToString();
+            }
+            if (text[i] == '\\' && i + 1 < text.Length && text[i + 1] is '\\' or '"')
+                i++;
+            value.Append(text[i]);
+        }
+        throw new FormatException("a text without its closing quote");
+    }
+}
+
+/// <summary>Makes the changes of a .reg file in the image's hives.</summary>
+/// <param name="path">The file.</param>
+public sealed class RegistryChange(string path) : IChange
+{
+    /// <inheritdoc/>
+    public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
+    {
+        ChangeOutcome Outcome(ChangeStatus status, string why) => new("registry", path, status, why);
+        if (context.Install is null)
+            return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
+        try
+        {
+            var lines = RegFile.Parse(File.ReadAllBytes(path), path, CurrentSet(context));
+            if (Missing(context, lines) is { } missing)
+                return [Outcome(ChangeStatus.Refused, missing)];
+            var made = lines.Count(l => Make(context, l.Edit));
+            return [made > 0 ? Outcome(ChangeStatus.Done, Said(lines.Select(l => l.Edit), made)) : Outcome(ChangeStatus.Already, "the registry is so")];
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        {
+            return [Outcome(ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message)];
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", path) is { } error)
+        {
+            return [Outcome(ChangeStatus.Refused, error.Message)];
+        }
+    }
+
+    /// <summary>The name of the control set that Windows starts with.</summary>
+    internal static string CurrentSet(ServiceContext context) => context.Hive("SYSTEM") is { } system && WindowsInstall.ControlSet(system) is { } set ? set.Name : "ControlSet001";
+
+    /// <summary>Which hive is not there, in words; null when all are.</summary>
+    internal static string? Missing(ServiceContext context, IEnumerable<RegLine> lines) =>
+        lines.FirstOrDefault(l => context.Hive(l.Edit.Root) is null) is { } line ? string.Create(CultureInfo.InvariantCulture, $"line {line.Line}: the image has no hive {line.Edit.Root}") : null;
+
+    /// <summary>Makes a change when it is not made yet.</summary>
+    internal static bool Make(ServiceContext context, RegistryEdit edit)
+    {
+        var hive = context.Hive(edit.Root)!;
+        if (edit.IsMade(hive.Root))
+            return false;
+        edit.Apply(hive.Root);
+        context.Touch(edit.Root);
+        return true;
+    }
+
+    private static string Said(IEnumerable<RegistryEdit> edits, int made)
+    {
+        var all = edits.ToList();
+        var hives = string.Join(", ", all.Select(e => e.Root == ServiceContext.NewUsers ? "what new users get" : e.Root).Distinct());
+        return string.Create(CultureInfo.InvariantCulture, $"{all.Count(e => e.Kind == RegistryEditKind.Set)} values set, {all.Count(e => e.Kind is RegistryEditKind.DeleteValue or RegistryEditKind.DeleteKey)} removed in {hives}; {made} of {all.Count} were different before");
+    }
+}

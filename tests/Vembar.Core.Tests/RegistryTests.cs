@@ -1,0 +1,156 @@
+using System.Text;
+using CsCheck;
+using Vembar.Core.Operations;
+using Vembar.Core.Servicing;
+using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Registry;
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+using Xunit;
+
+namespace Vembar.Core.Tests;
+
+public class RegistryTests(DemoFixture demo)
+{
+    private const string Head = "Windows Registry Editor Version 5.00\r\n\r\n";
+
+    private static IReadOnlyList<RegLine> Parse(string text) => RegFile.Parse(Encoding.UTF8.GetBytes(text), "x.reg");
+
+    [Fact]
+    public void EveryFormOfALineIsRead()
+    {
+        var lines = Parse(Head +
+            """
+            ; a remark
+            [HKEY_LOCAL_MACHINE\SOFTWARE\Tarn Valley]
+            @="the default"
+            "path"="C:\\Users\\\"x\""
+            "number"=dword:0000001f
+            "bytes"=hex:01,ff,\
+              0a
+            "expand"=hex(2):25,00,41,00,25,00,00,00
+            "list"=hex(7):61,00,00,00,00,00
+            "long"=hex(b):01,00,00,00,00,00,00,00
+            "none"=hex(0):
+            "gone"=-
+            [-HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\old]
+            [HKEY_CURRENT_USER\Control Panel\Desktop]
+            "Wallpaper"="C:\\Windows\\Web\\tarn.jpg"
+            [HKEY_CLASSES_ROOT\.shelf]
+            [HKEY_USERS\.DEFAULT\Keyboard]
+            """);
+        Assert.Equal(
+            [
+                @"SOFTWARE Tarn Valley  MakeKey None ", @"SOFTWARE Tarn Valley  Set String 740068006500", @"SOFTWARE Tarn Valley path Set String 43003A005C00", "SOFTWARE Tarn Valley number Set Dword 1F000000", "SOFTWARE Tarn Valley bytes Set Binary 01FF0A",
+                "SOFTWARE Tarn Valley expand Set ExpandString 250041002500", "SOFTWARE Tarn Valley list Set MultiString 610000000000", "SOFTWARE Tarn Valley long Set Qword 010000000000", "SOFTWARE Tarn Valley none Set None ", "SOFTWARE Tarn Valley gone DeleteValue None ",
+                @"SYSTEM ControlSet001\Services\old  DeleteKey None ", @"NTUSER.DAT Control Panel\Desktop  MakeKey None ", @"NTUSER.DAT Control Panel\Desktop Wallpaper Set String 43003A005C00", @"SOFTWARE Classes\.shelf  MakeKey None ", "DEFAULT Keyboard  MakeKey None ",
+            ],
+            lines.Select(l => $"{l.Edit.Root} {l.Edit.Subkey} {l.Edit.Name} {l.Edit.Kind} {l.Edit.Type} {Convert.ToHexString(l.Edit.Bytes.AsSpan(0, Math.Min(6, l.Edit.Bytes.Length)))}"));
+        Assert.Equal(5, lines[1].Line);
+        Assert.Equal("C:\\Users\\\"x\"\0", Encoding.Unicode.GetString(lines[2].Edit.Bytes));
+    }
+
+    [Theory]
+    [InlineData("hello", "does not begin with")]
+    [InlineData(Head + "\"a\"=\"b\"", "line 3: a value before the first key")]
+    [InlineData(Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\x\n", "line 3: a key without ']'")]
+    [InlineData(Head + "[HKEY_LOCAL_MACHINE\\HARDWARE\\x]\n", "line 3: 'HKEY_LOCAL_MACHINE\\HARDWARE\\x' is in no hive")]
+    [InlineData(Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\n\"a\"=dword:xyz", "line 4: 'dword:xyz' is not a number")]
+    [InlineData(Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\n\"a\"=hex:1,2,zz", "line 4: 'zz' is not a byte")]
+    [InlineData(Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\n\"a\"=\"b\" c", "line 4: there is more behind")]
+    [InlineData(Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\n\"a\" \"b\"", "line 4: there is no '='")]
+    [InlineData(Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\na=1", "line 4: a value begins with its name in quotes")]
+    [InlineData(Head + "[-HKEY_LOCAL_MACHINE\\SOFTWARE]\n", "line 3: a whole hive cannot be removed")]
+    public void MistakesAreToldWithTheirLine(string text, string expected) => Assert.Contains(expected, Assert.Throws<VembarException>(() => Parse(text)).Message, StringComparison.Ordinal);
+
+    [Fact]
+    public void HostileTextsEndInAnErrorAtWorst()
+    {
+        string[] parts = ["[HKEY_LOCAL_MACHINE\\SOFTWARE\\a]\n", "[-", "]", "\"a\"", "=", "hex(", "):", "01,", "\\\n", "dword:", "\"", "@", "-\n", "\n", ";", "\u00e4"];
+        Gen.Int[0, parts.Length - 1].Array[0, 30].Select(picks => Head + string.Concat(picks.Select(i => parts[i]))).Sample(text =>
+        {
+            try
+            {
+                Parse(text);
+            }
+            catch (VembarException problem)
+            {
+                Assert.Equal("bad-reg", problem.Code);
+            }
+        }, iter: 5000);
+    }
+
+    [Fact]
+    public void WhatIsExportedAgainIsWhatWasImported()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        folder.Write("house.reg", Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley\\Kiosk]\n\"Home\"=\"https://tarnvalley.example\"\n\"Idle\"=dword:0000012c\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Services\\Spooler]\n\"Start\"=dword:4\n[HKEY_CURRENT_USER\\Software\\Tarn Valley]\n\"Theme\"=\"slate\"\n");
+        var change = new RegistryChange(folder.At("house.reg"));
+        var done = Do.Service(archive, null, change);
+        Assert.Equal(ChangeStatus.Done, done.Changes.Single().Status);
+        Assert.Contains("SOFTWARE, SYSTEM, what new users get", done.Changes.Single().Why, StringComparison.Ordinal);
+        Assert.Equal(ChangeStatus.Already, Do.Service(archive, null, change).Changes.Single().Status);
+        string Export(string path)
+        {
+            Do.WithTree(archive, 1, t =>
+            {
+                File.WriteAllBytes(folder.At("hive"), t.ReadFile(WindowsPath.Parse(path), RegistryHive.Longest)!);
+                return 0;
+            });
+            return Tools.Run("reglookup", [folder.At("hive")]);
+        }
+        Assert.Contains("/Tarn Valley/Kiosk/Idle,DWORD,0x0000012C", Export("Windows/System32/config/SOFTWARE"), StringComparison.Ordinal);
+        Assert.Contains("/ControlSet001/Services/Spooler/Start,DWORD,0x00000004", Export("Windows/System32/config/SYSTEM"), StringComparison.Ordinal);
+        Assert.Contains("/Software/Tarn Valley/Theme,SZ,slate", Export("Users/Default/NTUSER.DAT"), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void AnUndoneEditLeavesTheKeysAsTheyWere()
+    {
+        var name = Gen.Int[0, 2].Select(i => $"k{i}");
+        var edit = Gen.Select(name.Array[1, 3], Gen.Int[0, 2], Gen.Enum<RegistryEditKind>(), Gen.Int[0, 3], (path, value, kind, text) =>
+            new RegistryEdit("S", string.Join('\\', path), $"v{value}", kind, kind is RegistryEditKind.Append or RegistryEditKind.RemoveTexts ? RegistryType.MultiString : RegistryType.String, Encoding.Unicode.GetBytes($"t{text}\0\0")));
+        static string Dump(RegistryKey key, string path) => string.Concat(key.Values.OrderBy(v => v.Name, StringComparer.Ordinal).Select(v => $"{path}/{v.Name} {v.Type} {Convert.ToHexString(v.Bytes)}\n")) + string.Concat(key.Subkeys.OrderBy(k => k.Name, StringComparer.Ordinal).Select(k => $"{path}/{k.Name}\n{Dump(k, $"{path}/{k.Name}")}"));
+        Gen.Select(edit.Array[0, 6], edit.Array[1, 8]).Sample((before, edits) =>
+        {
+            using var hive = RegistryHive.Open(RegistryHive.NewEmpty(), write: true, "test");
+            foreach (var e in before)
+                e.Apply(hive.Root);
+            var dump = Dump(hive.Root, "");
+            var undo = new List<RegistryEdit>();
+            foreach (var e in edits)
+            {
+                undo.InsertRange(0, e.Undo(hive.Root));
+                e.Apply(hive.Root);
+                Assert.True(e.IsMade(hive.Root));
+            }
+            foreach (var e in undo)
+                e.Apply(hive.Root);
+            Assert.Equal(dump, Dump(hive.Root, ""));
+        }, iter: 300);
+    }
+
+    [Fact]
+    public void FirstStartCommandsRunInOrderBesideWhatOthersWrote()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        string Script() => Do.WithTree(archive, 1, t => Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("Windows/Setup/Scripts/SetupComplete.cmd"), 10_000) ?? []));
+        var one = new FirstStartChange(new FirstStartCommand("", "msiexec /i \"%SystemDrive%\\set up\\shelfmark.msi\" /qn", [0]));
+        var two = new FirstStartChange(new FirstStartCommand("Reader set-up", @"C:\setup\reader.exe", [0, 3010]));
+        Do.Service(archive, null, one, two);
+        var text = Script();
+        Assert.StartsWith("@echo off\r\nrem begin vembar command 1\r\n", text, StringComparison.Ordinal);
+        Assert.Contains("cmd /d /c \"msiexec /i \"%SystemDrive%\\set up\\shelfmark.msi\" /qn\"\r\n", text, StringComparison.Ordinal);
+        Assert.Contains("if \"%VEMBAR_CODE%\"==\"3010\" set VEMBAR_WORD=done\r\n", text, StringComparison.Ordinal);
+        Assert.True(text.IndexOf("shelfmark", StringComparison.Ordinal) < text.IndexOf("reader.exe", StringComparison.Ordinal));
+        Assert.All(Do.Service(archive, null, one, two).Changes, c => Assert.Equal(ChangeStatus.Already, c.Status));
+        Assert.Equal(text, Script());
+        // A script of somebody else's keeps its lines.
+        Do.Service(archive, null, new Servicing.Files.PutChange(folder.Write("SetupComplete.cmd", "@echo off\r\ncall mine.cmd\r\n"), "Windows/Setup/Scripts/"));
+        Do.Service(archive, null, two);
+        Assert.StartsWith("@echo off\r\ncall mine.cmd\r\nrem begin vembar Reader set-up\r\n", Script(), StringComparison.Ordinal);
+        Assert.Equal(ChangeStatus.Refused, Do.Service(archive, null, new FirstStartChange(new FirstStartCommand("", "two\nlines", [0]))).Changes.Single().Status);
+    }
+}
