@@ -1,6 +1,7 @@
 using System.IO.Compression;
 using System.Reflection;
 using System.Text;
+using Vembar.Core.Servicing.Packages;
 using Vembar.Native;
 
 namespace Vembar.Demo;
@@ -100,9 +101,24 @@ public static class DemoWorld
         MakeDriver(output, "corrin-network-2.9", "cornet", ("x64/cornet.sys", ProgramFile.Amd64, "Corrin Silicon network adapter driver", new Version(2, 9, 1, 0)));
         foreach (var name in (string[])["corrin-wireless", "corrin-network-2.9"])
             output.Pack($"drivers/{name}", $"more-drivers/{name}.zip");
+        MakePackage(output, "shelfmark-7.4", ("client/shelfmark.exe", "Shelfmark Lending Client"), ("client/shelfmarkcore.dll", "Shelfmark core"), ("labels/labels.dll", "Shelfmark spine labels"));
+        MakePackage(output, "kiosk-tools-1.0", ("service/kiosk.exe", "Tarn Valley kiosk reset"));
+        MakePackage(output, "house-settings-1.0");
         output.Write("trust/fellview-root.pem", Encoding.ASCII.GetBytes(Signing.Root.ExportCertificatePem() + "\n"));
         output.SettleFolders();
         return (output.Files, output.Bytes);
+    }
+
+    private static void MakePackage(Output output, string name, params (string Path, string Description)[] programs)
+    {
+        foreach (var (path, description) in programs)
+        {
+            var filler = new Filler($"{name}/{path}");
+            var info = new ProgramInfo(Path.GetFileName(path), description, description, "Tarn Valley Libraries", new Version(7, 4, 0, 0));
+            output.Write($"packages/{name}/{path}", ProgramFile.Make(ProgramFile.Amd64, path.EndsWith(".dll", StringComparison.Ordinal), false, 30_000 + filler.Below(60_000), info, filler));
+        }
+        Package.Make(Path.Combine(output.Root, "packages", name), Path.Combine(output.Root, "packages", $"{name}.zip"));
+        File.SetLastWriteTimeUtc(Path.Combine(output.Root, "packages", $"{name}.zip"), Epoch);
     }
 
     private static void MakeDriver(Output output, string folder, string name, params (string Path, ushort Machine, string Description, Version Version)[] programs)

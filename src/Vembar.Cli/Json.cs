@@ -5,6 +5,7 @@ using Vembar.Core.Archives;
 using Vembar.Core.Operations;
 using Vembar.Core.Servicing;
 using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Packages;
 using Vembar.Core.Sources;
 using Vembar.Core.Windows;
 
@@ -20,7 +21,12 @@ internal sealed record StoreJson(string Archive, ImageRecord Image, StoreStats S
 internal sealed record ChangeJson(string Kind, string What, string Status, string Why, long Bytes, double Seconds);
 internal sealed record ServiceJson(string Archive, ImageRecord Image, bool Written, bool Plan, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, IReadOnlyList<ChangeJson> Changes);
 internal sealed record DriverJson(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Services, IReadOnlyList<string> Ids, string? Files);
-internal sealed record ShowJson(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<DriverJson>? Drivers, IReadOnlyList<DriverJson>? InboxDrivers);
+internal sealed record ShowJson(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<DriverJson>? Drivers, IReadOnlyList<DriverJson>? InboxDrivers, IReadOnlyList<InstalledJson>? Packages, IReadOnlyList<FeatureJson>? Features, IReadOnlyList<FirstStartJson>? FirstStart);
+internal sealed record InstalledJson(string Name, string Version, string Title, string Kind, string? ReplacedBy);
+internal sealed record FeatureJson(string Name, string Title, string Parent, string Package, bool On);
+internal sealed record FirstStartJson(string Name, string Command, IReadOnlyList<int> Good);
+internal sealed record FeaturesJson(ImageRecord Image, IReadOnlyList<FeatureJson> Features);
+internal sealed record PackageInfoJson(bool Ok, string Package, string Name, string Version, string Title, string Kind, IReadOnlyList<string> Requires, IReadOnlyList<string> Replaces, IReadOnlyList<FeatureJson> Features, int Files, IReadOnlyList<string> Problems);
 internal sealed record SignatureJson(string State, string Signer, DateTime? Stamped, string Why);
 internal sealed record PackageJson(
     string Path, string Problem, string Class, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Architectures, int Devices, bool BootCritical, SignatureJson? Signature,
@@ -46,7 +52,7 @@ internal sealed record HistoryJson(string Archive, IReadOnlyList<StateJson> Stat
 internal sealed record RewindJson(string Archive, StateJson State);
 internal sealed record ImageJson(string Archive, ImageRecord Image);
 internal sealed record CompactJson(string Archive, int Images, long BytesBefore, long Bytes, double Seconds);
-internal sealed record DiffJson(ImageRecord From, ImageRecord To, bool Same, IReadOnlyList<string> Added, IReadOnlyList<string> Removed, IReadOnlyList<ChangedPath> Changed, IReadOnlyList<ChangedValue> Registry, ChangedNames? Programs, ChangedNames? Drivers);
+internal sealed record DiffJson(ImageRecord From, ImageRecord To, bool Same, IReadOnlyList<string> Added, IReadOnlyList<string> Removed, IReadOnlyList<ChangedPath> Changed, IReadOnlyList<ChangedValue> Registry, ChangedNames? Programs, ChangedNames? Drivers, ChangedNames? Packages, ChangedNames? Features);
 internal sealed record WrittenVolumeJson(int Number, string Role, long Start, long Bytes, string FileSystem, string Label);
 internal sealed record DeployJson(ImageRecord Image, string Target, long Files, long Bytes, double Seconds, IReadOnlyList<WrittenVolumeJson> Volumes, IReadOnlyList<string> Kept, bool Verified, IReadOnlyList<string> Differences, IReadOnlyList<string> Warnings);
 internal sealed record WindowsJson(string Product, string Edition, string InstallType, string Build, string Architecture, IReadOnlyList<string> Languages, string ComputerName, string State);
@@ -78,6 +84,8 @@ internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 [JsonSerializable(typeof(DiffJson))]
 [JsonSerializable(typeof(RecoverJson))]
 [JsonSerializable(typeof(DriversJson))]
+[JsonSerializable(typeof(FeaturesJson))]
+[JsonSerializable(typeof(PackageInfoJson))]
 [JsonSerializable(typeof(HardwareJson))]
 [JsonSerializable(typeof(CoverageJson))]
 [JsonSerializable(typeof(DemoJson))]
@@ -91,6 +99,18 @@ internal sealed partial class CliJson : JsonSerializerContext
 
     public static IReadOnlyList<DriverJson>? From(IReadOnlyList<ListedDriver>? drivers, IReadOnlyDictionary<string, string>? files = null) =>
         drivers is null ? null : [.. drivers.Select(d => new DriverJson(d.Inf, d.OriginalInf, d.StoreFolder, d.Provider, d.Version, d.Date, d.Services, d.Ids, files?.GetValueOrDefault(d.Inf)))];
+
+    public static IReadOnlyList<InstalledJson>? From(IReadOnlyList<InstalledPackage>? packages) =>
+        packages is null ? null : [.. packages.Select(p => new InstalledJson(p.Manifest.Name, PackageManifest.Show(p.Manifest.Version), p.Manifest.Title, KindOf(p.Manifest), p.ReplacedBy))];
+
+    public static IReadOnlyList<FeatureJson>? Features(IReadOnlyList<InstalledPackage>? packages) =>
+        packages is null ? null : [.. packages.Where(p => p.ReplacedBy is null).SelectMany(p => p.Features.Select(f => new FeatureJson(f.Feature.Name, f.Feature.Title, f.Feature.Parent, p.Title, f.IsOn)))];
+
+    public static string KindOf(PackageManifest manifest) => manifest.Kind == PackageKind.FeatureSet ? "feature-set" : manifest.Kind.ToString().ToLowerInvariant();
+
+    public static PackageInfoJson From(Package package, IReadOnlyList<string> problems) => new(
+        problems.Count == 0, package.Shown, package.Manifest.Name, PackageManifest.Show(package.Manifest.Version), package.Manifest.Title, KindOf(package.Manifest), [.. package.Manifest.Requires.Select(r => r.ToString())], package.Manifest.Replaces,
+        [.. package.Manifest.Features.Select(f => new FeatureJson(f.Name, f.Title, f.Parent, package.Manifest.Name, f.IsOn))], package.Manifest.Hashes.Count, problems);
 
     public static PackageJson From(DriverRow row) => new(
         row.Path, row.Problem, row.Class, row.Provider, row.Version, row.Date, row.Architectures, row.Devices, row.BootCritical,

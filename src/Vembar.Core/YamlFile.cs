@@ -42,16 +42,42 @@ internal sealed class YamlFile
         {
             throw error;
         }
+        return Parse(text, path, what, code, page);
+    }
+
+    /// <summary>Reads a text whose top is a mapping.</summary>
+    /// <exception cref="VembarException">It is not YAML of that form.</exception>
+    public static YamlFile Parse(string text, string path, string what, string code, string page)
+    {
         try
         {
+            CheckDepth(text);
             var yaml = new YamlStream();
             yaml.Load(new StringReader(text));
             return yaml.Documents is [{ RootNode: YamlMappingNode root }] ? new YamlFile(path, what, code, page, root)
                 : throw VembarException.Input(code, $"'{path}' is not {what}: it must be a mapping", $"See {page}.");
         }
+        catch (Exception failure) when (failure is InvalidOperationException or ArgumentException)
+        {
+            // The library's word for some texts that are cut off.
+            throw VembarException.Input(code, $"'{path}' is not YAML", $"See {page}.");
+        }
         catch (YamlException problem)
         {
             throw VembarException.Input(code, string.Create(CultureInfo.InvariantCulture, $"'{path}', line {problem.Start.Line}: {problem.Message.Split('\n')[0]}"), "Mend the YAML.");
+        }
+    }
+
+    // The reader of trees calls itself for each step down, so a hostile text could end the program.
+    private static void CheckDepth(string text)
+    {
+        const int Deepest = 64;
+        var parser = new Parser(new StringReader(text));
+        for (var depth = 0; parser.MoveNext();)
+        {
+            depth += parser.Current!.NestingIncrease;
+            if (depth > Deepest)
+                throw new YamlException(parser.Current.Start, parser.Current.End, $"it is nested more than {Deepest} deep");
         }
     }
 
@@ -86,4 +112,11 @@ internal sealed class YamlFile
         if (_problems.Count > 0)
             throw VembarException.Input(_code, $"'{_path}' is not {_what.Replace("a ", "a valid ", StringComparison.Ordinal)}: {_problems[0]}", $"See {_page}.", _problems.Count > 1 ? _problems : []);
     }
+}
+
+/// <summary>Parts of YAML files.</summary>
+internal static class YamlNodes
+{
+    /// <summary>What stands at a key; null when it is not there.</summary>
+    public static YamlNode? At(this YamlMappingNode map, string key) => map.Children.TryGetValue(key, out var node) ? node : null;
 }

@@ -7,7 +7,7 @@ namespace Vembar.Cli.Tests;
 
 public class CommandTests(World world)
 {
-    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "drivers", "deploy", "demo", "completion"];
+    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "drivers", "package", "features", "deploy", "demo", "completion"];
 
     [Fact]
     public void CoverageIsToldAsAMatrixAndAsAPage()
@@ -244,7 +244,7 @@ public class CommandTests(World world)
     public void DiffTellsFilesRegistryAndPrograms()
     {
         var json = Vembar.Run("diff", world.Archive + "#1", world.Archive + "#2", "--json").Json;
-        Assert.Equal(["from", "to", "same", "added", "removed", "changed", "registry", "programs", "drivers"], json.EnumerateObject().Select(p => p.Name));
+        Assert.Equal(["from", "to", "same", "added", "removed", "changed", "registry", "programs", "drivers", "packages", "features"], json.EnumerateObject().Select(p => p.Name));
         var plain = Vembar.Run("diff", world.Archive + "#1", world.Archive + "#2").Output;
         Assert.Contains("+ Lanternview Document Viewer 2.6", plain, StringComparison.Ordinal);
         Assert.Contains("- Shelfmark Lending Client 7.3.1", plain, StringComparison.Ordinal);

@@ -103,6 +103,11 @@ internal sealed class DemoStory
             "service", $"{archive}#Lending desk, serviced", "--driver", At("drivers/corrin-storage"), "--driver", At("drivers/corrin-network"), "--trust", At("trust"), "--answers", At("answers/lending-desk.xml"), "--in-place");
         Check("servicing twice adds nothing to the archive", new FileInfo(archive).Length == size, Text.Size(size));
         Say("");
+        Step("The autumn's packages: an update of the lending client with its features, and house settings. What one needs goes in first.",
+            "service", $"{archive}#Lending desk, serviced", "--package", At("packages/shelfmark-7.4.zip"), "--package", At("packages/house-settings-1.0.zip"), "--feature", "Lending.Labels=on", "--report", At("autumn.html"), "--as", "Lending desk, autumn");
+        Step("Taken out again they leave no trace.",
+            "service", $"{archive}#Lending desk, autumn", "--package-out", "shelfmark", "--package-out", "house-settings", "--as", "Lending desk, after autumn");
+        CheckSameRoot(archive, "Lending desk, serviced", "Lending desk, after autumn");
         Step("See what the archive holds now.", "list", archive);
         Step("Check every byte of it.", "verify", archive);
         Step("Deploy the serviced lending desk onto the disk of a new machine, with a name of its own, and read it back. The disk is divided, formatted, and made one that starts.",
@@ -110,6 +115,13 @@ internal sealed class DemoStory
         Step("Look at that disk as at any other.", "survey", At("desk-014.vhdx"));
         Say("Compared with the reference and with what was changed:");
         Compare(At("disks/lending-desk.vhdx"), At("desk-014.vhdx"));
+        Say("");
+    }
+
+    private void CheckSameRoot(string archive, string one, string other)
+    {
+        var roots = new[] { one, other }.Select(name => ShowOperation.Run(ImageReference.Parse($"{archive}#{name}")).Image.Root).ToList();
+        Check("both images are the same tree, to the byte", roots[0] == roots[1], $"root {roots[0].ToString()[..16]}…");
         Say("");
     }
 

@@ -6,6 +6,7 @@ using Vembar.Core.Servicing.Answers;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Files;
 using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Packages;
 using Vembar.Core.Servicing.Registry;
 
 namespace Vembar.Cli.Commands;
@@ -24,6 +25,10 @@ internal static class ServiceCommand
         var replaceOlder = new Option<bool>("--replace-older") { Description = "Take older versions of the same driver out of the image" };
         var everyVersion = new Option<bool>("--every-version") { Description = "Add all versions of a driver, not the newest alone" };
         var answers = new Option<string?>("--answers") { Description = "Check the answer file and put it where set-up looks for it", HelpName = "FILE" };
+        var packages = new Option<string[]>("--package") { Description = "Put a package in: a folder or zip file; may be given several times, in any order", HelpName = "FILE", DefaultValueFactory = _ => [] };
+        var packageOut = new Option<string[]>("--package-out") { Description = "Take a package out; what it replaced is back", HelpName = "NAME", DefaultValueFactory = _ => [] };
+        var features = new Option<string[]>("--feature") { Description = "Switch a feature, or those that match a pattern, with what it needs", HelpName = "NAME=on|off", DefaultValueFactory = _ => [] };
+        var withDependents = new Option<bool>("--with-dependents") { Description = "With --feature NAME=off: switch off too what needs it" };
         var registry = new Option<string[]>("--registry") { Description = "Make the changes of a .reg file in the image's hives; may be given several times", HelpName = "FILE", DefaultValueFactory = _ => [] };
         var firstBoot = new Option<string[]>("--first-boot") { Description = "Run a command once at the first start, before anybody logs on; may be given several times", HelpName = "COMMAND", DefaultValueFactory = _ => [] };
         var put = new Option<string[]>("--put") { Description = "Put a file or folder into the image; may be given several times", HelpName = "FILE=PATH", DefaultValueFactory = _ => [] };
@@ -35,11 +40,11 @@ internal static class ServiceCommand
         var plan = new Option<bool>("--plan") { Description = "Only tell what would be done" };
         var effort = SharedOptions.Effort();
         var wait = SharedOptions.Wait();
-        return new VembarCommand("service", "Change an image offline, within the archive: drivers, answer file, registry, files, first-start commands",
+        return new VembarCommand("service", "Change an image offline, within the archive: drivers, packages, features, answer file, registry, files, first-start commands",
             "vembar service desks.vmb#1 --driver vembar-demo/drivers/corrin-storage --trust vembar-demo/trust --answers vembar-demo/answers/lending-desk.xml --as \"Lending desk, serviced\"",
             "vembar service desks.vmb#1 --put vembar-demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
             "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan")
-            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, answers, registry, firstBoot, put, remove, order, name, inPlace, plan, report, effort, wait, SharedOptions.Base)
+            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, packages, packageOut, features, withDependents, answers, registry, firstBoot, put, remove, order, name, inPlace, plan, report, effort, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var asName = parse.GetValue(name);
@@ -68,6 +73,9 @@ internal static class ServiceCommand
                         .. parse.GetRequiredValue(driverOut).Select(d => new DriverOutChange(d)),
                         .. parse.GetRequiredValue(drivers) is { Length: > 0 } folders ? [new DriverChange(folders, options)] : (IChange[])[],
                         .. parse.GetRequiredValue(driverPath) is { Length: > 0 } paths ? [new DriverPathChange(paths, options)] : (IChange[])[],
+                        .. parse.GetRequiredValue(packageOut).Select(p => new PackageOutChange(p)),
+                        .. parse.GetRequiredValue(packages) is { Length: > 0 } files ? [new PackageChange(files)] : (IChange[])[],
+                        .. parse.GetRequiredValue(features).Select(f => Feature(f, parse.GetValue(withDependents))),
                         .. parse.GetValue(answers) is { } answerFile ? [new AnswersChange(answerFile)] : (IChange[])[],
                         .. parse.GetRequiredValue(registry).Select(r => new RegistryChange(r)),
                         .. parse.GetRequiredValue(put).Select(PutChange.Parse),
@@ -91,6 +99,9 @@ internal static class ServiceCommand
                 return result.Refused ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }
+
+    private static FeatureChange Feature(string text, bool withDependents) => text.Split('=') is [{ Length: > 0 } name, "on" or "off"] parts
+        ? new FeatureChange(name, parts[1] == "on", withDependents) : throw new VembarException(ErrorKind.Usage, "bad-feature", $"'{text}' is not NAME=on or NAME=off", "Write --feature Lending.Labels=on.");
 
     internal static string Word(ChangeOutcome change, bool plan) => plan && change.Status == ChangeStatus.Done ? "would be done" : change.Status.ToString().ToLowerInvariant();
 

@@ -8,13 +8,13 @@ internal static class ShowCommand
     public static VembarCommand Create()
     {
         var image = SharedOptions.Image();
-        var only = new Option<string?>("--only") { Description = "Show one part", HelpName = "record|history|programs|drivers" }.AcceptOnlyFromAmong("record", "history", "programs", "drivers");
+        var only = new Option<string?>("--only") { Description = "Show one part", HelpName = "record|history|programs|drivers|packages|features|first-start" }.AcceptOnlyFromAmong("record", "history", "programs", "drivers", "packages", "features", "first-start");
         return new VembarCommand("show", "Show one image: what it is, how it was made, its programs and drivers",
             "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json")
             .With(image, only, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image), parse.GetValue(only) == "drivers");
-                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers)), json => json.ShowJson, () => Show(result, parse.GetValue(only), session));
+                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers), CliJson.From(result.Packages), CliJson.Features(result.Packages), result.FirstStart?.Select(c => new FirstStartJson(c.Name, c.Command, c.Good)).ToList()), json => json.ShowJson, () => Show(result, parse.GetValue(only), session));
                 return ExitCode.Done;
             });
     }
@@ -79,6 +79,27 @@ internal static class ShowCommand
             Session.Line();
             Session.Line($"Part of Windows: {string.Join(", ", inbox.Select(d => d.Inf))}");
         }
+        void Listed<T>(string name, string heading, IReadOnlyList<T>? items, string[] columns, Func<T, string[]> row)
+        {
+            // Without being asked for, only what is there.
+            if (only is null && items is not { Count: > 0 })
+                return;
+            Part(name, heading, () =>
+            {
+                if (items is not { Count: > 0 })
+                {
+                    Session.Line(items is null ? "  the image holds no Windows" : "  none");
+                    return;
+                }
+                var table = new Table(columns);
+                foreach (var item in items)
+                    table.Row(row(item));
+                table.Print(session);
+            });
+        }
+        Listed("packages", "Packages", CliJson.From(result.Packages), ["Name", ">Version", "Title", "Kind", "State"], p => [p.Name, p.Version, p.Title, p.Kind, p.ReplacedBy is null ? "in use" : $"replaced by {p.ReplacedBy}"]);
+        Listed("features", "Features", CliJson.Features(result.Packages), ["Name", "State", "Title", "Package"], f => FeaturesCommand.Row(f, CliJson.Features(result.Packages)!));
+        Listed("first-start", "At the first start", result.FirstStart, ["Name", "Command", "Good exit codes"], c => [c.Name, c.Command, string.Join(", ", c.Good)]);
         Part("history", "History", () =>
         {
             var table = new Table("Time", "Action", "Details");

@@ -116,7 +116,7 @@ internal static class DiffCommand
             {
                 var result = DiffOperation.Run(SharedOptions.ImageOf(parse, from), SharedOptions.ImageOf(parse, to), session.Cancellation);
                 session.Result(
-                    new DiffJson(result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs, result.Drivers), json => json.DiffJson,
+                    new DiffJson(result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs, result.Drivers, result.Packages, result.Features), json => json.DiffJson,
                     () => Show(result, session));
                 return ExitCode.Done;
             });
@@ -141,6 +141,8 @@ internal static class DiffCommand
         Section(session, "Registry", [.. (result.Registry ?? []).Select(v => (v.What switch { "added" => "+", "removed" => "-", _ => "*" }, $@"{v.Hive}\{v.Key}", v.Value is null ? "the key" : v.Value.Length == 0 ? "(default)" : v.Value))]);
         Section(session, "Programs", Names(result.Programs));
         Section(session, "Drivers", Names(result.Drivers));
+        Section(session, "Packages", Names(result.Packages));
+        Section(session, "Features", Names(result.Features));
     }
 
     private static List<(string, string, string)> Names(ChangedNames? names) => names is null ? [] : [.. names.Added.Select(n => ("+", n, "")), .. names.Removed.Select(n => ("-", n, ""))];

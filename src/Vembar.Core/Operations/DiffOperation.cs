@@ -1,5 +1,6 @@
 using Vembar.Core.Archives;
 using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Packages;
 using Vembar.Core.Trees;
 using Vembar.Core.Windows;
 
@@ -31,9 +32,11 @@ public sealed record ChangedNames(IReadOnlyList<string> Added, IReadOnlyList<str
 /// <param name="Registry">Registry values that differ; null when not both hold Windows.</param>
 /// <param name="Programs">Programs; null when not both hold Windows.</param>
 /// <param name="Drivers">Added drivers; null when not both hold Windows.</param>
+/// <param name="Packages">Packages in use; null when not both hold Windows.</param>
+/// <param name="Features">Features that are on; null when not both hold Windows.</param>
 public sealed record DiffResult(
     ImageRecord From, ImageRecord To, IReadOnlyList<string> Added, IReadOnlyList<string> Removed, IReadOnlyList<ChangedPath> Changed,
-    IReadOnlyList<ChangedValue>? Registry, ChangedNames? Programs, ChangedNames? Drivers)
+    IReadOnlyList<ChangedValue>? Registry, ChangedNames? Programs, ChangedNames? Drivers, ChangedNames? Packages, ChangedNames? Features)
 {
     /// <summary>True when nothing differs.</summary>
     public bool Same => Added.Count == 0 && Removed.Count == 0 && Changed.Count == 0;
@@ -99,7 +102,19 @@ public static class DiffOperation
         if (a.Root != b.Root)
             Entry(left.Root, right.Root, WindowsPath.Root);
         var (registry, programs, drivers) = CompareWindows(left, right);
-        return new DiffResult(a, b, added, removed, changed, registry, programs, drivers);
+        var (packages, features) = ComparePackages(left, right);
+        return new DiffResult(a, b, added, removed, changed, registry, programs, drivers, packages, features);
+    }
+
+    private static (ChangedNames?, ChangedNames?) ComparePackages(ImageTree left, ImageTree right)
+    {
+        if (WindowsInstall.FindFolder(left) is not { } x || WindowsInstall.FindFolder(right) is not { } y)
+            return (null, null);
+        var (a, b) = (InUse(left, x), InUse(right, y));
+        return (Names(a.Select(p => p.Title), b.Select(p => p.Title)), Names(On(a), On(b)));
+
+        static List<InstalledPackage> InUse(ImageTree tree, string windows) => [.. InstalledPackage.Read(tree, WindowsPath.Root.Child(windows)).Where(p => p.ReplacedBy is null)];
+        static IEnumerable<string> On(IEnumerable<InstalledPackage> packages) => packages.SelectMany(p => p.Features).Where(f => f.IsOn).Select(f => f.Feature.Name);
     }
 
     private static List<string> Differences(TreeEntry x, TreeEntry y)

@@ -1,6 +1,8 @@
 using Vembar.Core.Archives;
 using Vembar.Core.Servicing;
 using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Packages;
 using Vembar.Core.Targets;
 using Vembar.Core.Trees;
 using Vembar.Core.Windows;
@@ -17,6 +19,12 @@ public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList
 {
     /// <summary>Of added drivers that were looked into: "whole", or what is wrong with their files; by published name.</summary>
     public IReadOnlyDictionary<string, string> DriverFiles { get; init; } = new Dictionary<string, string>();
+
+    /// <summary>Packages, also those whose place others took; null without Windows.</summary>
+    public IReadOnlyList<InstalledPackage>? Packages { get; init; }
+
+    /// <summary>Commands for the first start; null without Windows.</summary>
+    public IReadOnlyList<FirstStartCommand>? FirstStart { get; init; }
 }
 
 /// <summary>Reads what an image holds.</summary>
@@ -36,7 +44,11 @@ public static class ShowOperation
         using var software = WindowsInstall.OpenHive(tree, folder, "SOFTWARE");
         using var system = WindowsInstall.OpenHive(tree, folder, "SYSTEM");
         var drivers = DriverDatabase.Read(system, inbox: true).ToLookup(d => d.IsAdded);
-        return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), [.. drivers[true]], [.. drivers[false]]) { DriverFiles = lookIntoDrivers ? LookInto(tree) : new Dictionary<string, string>() };
+        return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), [.. drivers[true]], [.. drivers[false]]) {
+            DriverFiles = lookIntoDrivers ? LookInto(tree) : new Dictionary<string, string>(),
+            Packages = InstalledPackage.Read(tree, WindowsPath.Root.Child(folder)),
+            FirstStart = FirstStartScript.Read(tree, WindowsPath.Root.Child(folder)).Commands,
+        };
     }
 
     private static Dictionary<string, string> LookInto(ImageTree tree)

@@ -17,7 +17,7 @@ public enum ChangeStatus
 }
 
 /// <summary>How one change ended, and why.</summary>
-/// <param name="Kind">driver, driver-out, driver-path, answers, registry, first-boot, put or remove.</param>
+/// <param name="Kind">driver, driver-out, driver-path, answers, package, package-out, feature, registry, first-boot, put or remove.</param>
 /// <param name="What">What was to be changed.</param>
 /// <param name="Status">The word.</param>
 /// <param name="Why">The reason, or where it went.</param>
@@ -81,8 +81,41 @@ public sealed class ServiceContext : IDisposable
         return hive;
     }
 
+    /// <summary>A hive's file as it was before this servicing; null when it is new.</summary>
+    internal (FileContent Content, FileTime? Modified)? Stored(string hive) => Tree.Find(PathOf(hive))?.Entry is { New: null, Content: { } content } entry ? (content, entry.Modified) : null;
+
     /// <summary>Says that a hive was changed and has to be written.</summary>
     public void Touch(string hive) => _hives[hive].Changed[0] = true;
+
+    /// <summary>Says that a hive may have become what it was before: when it says the same as that, it gets those very bytes back.</summary>
+    /// <param name="hive">The hive.</param>
+    /// <param name="content">What it was, as the archive holds it.</param>
+    /// <param name="modified">Its time then.</param>
+    internal void MayBe(string hive, FileContent content, FileTime? modified) => _before.Add((hive, content, modified));
+
+    private readonly List<(string Hive, FileContent Content, FileTime? Modified)> _before = [];
+
+    // True when the hive says what one that it may have become said.
+    private bool IsAsBefore(string name, RegistryHive hive)
+    {
+        foreach (var (_, content, modified) in _before.Where(b => b.Hive == name))
+        {
+            try
+            {
+                using var before = RegistryHive.Open(Tree.ReadContent(content, PathOf(name), RegistryHive.Longest), write: false, name);
+                if (!before.Root.SaysTheSameAs(hive.Root))
+                    continue;
+            }
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Damaged or ErrorKind.Input)
+            {
+                // The archive does not hold it any more.
+                continue;
+            }
+            Tree.SetContent(Tree.Find(PathOf(name))!, content, modified);
+            return true;
+        }
+        return false;
+    }
 
     /// <summary>Puts the changed hives into the tree.</summary>
     public void WriteHives()
@@ -91,9 +124,11 @@ public sealed class ServiceContext : IDisposable
         {
             if (!changed[0])
                 continue;
+            changed[0] = false;
+            if (IsAsBefore(name, hive))
+                continue;
             var bytes = hive.ToBytes();
             Tree.PutFile(PathOf(name), new NewContent(bytes, null, bytes.Length));
-            changed[0] = false;
         }
     }
 

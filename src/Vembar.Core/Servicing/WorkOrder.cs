@@ -2,6 +2,7 @@ using Vembar.Core.Servicing.Answers;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Files;
 using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Packages;
 using Vembar.Core.Servicing.Registry;
 using YamlDotNet.RepresentationModel;
 
@@ -12,7 +13,7 @@ namespace Vembar.Core.Servicing;
 /// <param name="Changes">The changes in their order.</param>
 public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
 {
-    private static readonly string[] s_kinds = ["driver", "driver-out", "driver-path", "answers", "registry", "first-boot", "put", "remove"];
+    private static readonly string[] s_kinds = ["driver", "driver-out", "driver-path", "package", "package-out", "feature", "answers", "registry", "first-boot", "put", "remove"];
 
     /// <summary>Reads a work order; paths in it are relative to the file.</summary>
     /// <param name="path">The file.</param>
@@ -61,10 +62,12 @@ public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
         return new WorkOrder(title, Grouped(items, folder, options));
     }
 
-    // Drivers under the same conditions are one change, so that of each driver the newest is taken.
+    // Drivers under the same conditions are one change, so that of each driver the newest is taken; packages are one, so that
+    // what they need is found whichever comes first.
     private static List<IChange> Grouped(List<(YamlNode Node, Dictionary<string, string> Fields)> items, string folder, DriverOptions options)
     {
         var changes = new List<IChange>();
+        List<string>? packages = null;
         var groups = new Dictionary<(string Kind, DriverOptions Options), List<string>>();
         foreach (var (_, fields) in items)
         {
@@ -87,6 +90,17 @@ public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
                     }
                     groups[(kind, own)] = paths = [Place(value, folder)];
                     changes.Add(kind == "driver" ? new DriverChange(paths, own) : new DriverPathChange(paths, own));
+                    break;
+                case "package":
+                    if (packages is null)
+                        changes.Add(new PackageChange(packages = []));
+                    packages.Add(Place(value, folder));
+                    break;
+                case "package-out":
+                    changes.Add(new PackageOutChange(value));
+                    break;
+                case "feature":
+                    changes.Add(new FeatureChange(value, fields.GetValueOrDefault("state") != "off", fields.GetValueOrDefault("with-dependents") is "yes" or "true"));
                     break;
                 case "driver-out":
                     changes.Add(new DriverOutChange(value));
@@ -153,14 +167,17 @@ public sealed record WorkOrder(string Title, IReadOnlyList<IChange> Changes)
             "driver" => ["allow-unsigned", "replace-older", "every-version"],
             "driver-path" => ["allow-unsigned"],
             "first-boot" => ["name", "good"],
+            "feature" => ["state", "with-dependents"],
             _ => [],
         };
         if (fields.Keys.Except(kinds).Except(further).FirstOrDefault() is { } extra)
             wrong(item, $"'{extra}' is not known in a '{kinds[0]}' change");
         else if (kinds[0] == "put" && fields.GetValueOrDefault("to") is not { Length: > 0 })
             wrong(item, "a 'put' change needs 'to', the path in the image");
-        else if (fields.Keys.Intersect(further).FirstOrDefault(k => k is not ("to" or "name" or "good") && fields[k] is not ("yes" or "no" or "true" or "false")) is { } flag)
+        else if (fields.Keys.Intersect(further).FirstOrDefault(k => k is not ("to" or "name" or "good" or "state") && fields[k] is not ("yes" or "no" or "true" or "false")) is { } flag)
             wrong(item, $"'{flag}' is yes or no");
+        else if (fields.TryGetValue("state", out var state) && state is not ("on" or "off"))
+            wrong(item, "'state' is on or off");
         else if (fields.TryGetValue("good", out var good) && Codes(good) is null)
             wrong(item, "'good' is a list of exit codes: 0, 3010");
         else

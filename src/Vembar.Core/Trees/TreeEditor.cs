@@ -39,7 +39,7 @@ public sealed class TreeEditor : IFileView
             Entry = entry;
         }
 
-        internal Node? Parent { get; }
+        internal Node? Parent { get; set; }
         internal List<Node>? Children { get; set; }
         internal bool Changed { get; set; }
 
@@ -117,6 +117,10 @@ public sealed class TreeEditor : IFileView
             return null;
         return entry.New is { } fresh ? fresh.Bytes ?? File.ReadAllBytes(fresh.Path!) : _tree.ReadAll(entry.Content!, path, most);
     }
+
+    /// <summary>The bytes of content that the archive holds.</summary>
+    /// <exception cref="VembarException">It does not, or it is damaged or too long.</exception>
+    public byte[] ReadContent(FileContent content, WindowsPath path, long most) => _tree.ReadAll(content, path, most);
 
     /// <summary>The folder at a path, made with all above it where it is missing.</summary>
     /// <exception cref="VembarException">A file is in the way.</exception>
@@ -202,6 +206,56 @@ public sealed class TreeEditor : IFileView
         Load(node.Parent).Remove(node);
         Mark(node.Parent);
         return (files, bytes);
+    }
+
+    /// <summary>Moves a file or folder, with all that is known of it and all below it, to another path.</summary>
+    /// <param name="node">What to move; not the root.</param>
+    /// <param name="path">Where; a file that is there is removed first.</param>
+    /// <exception cref="VembarException">A folder is in the way.</exception>
+    public void Move(Node node, WindowsPath path)
+    {
+        var from = node.Parent ?? throw new ArgumentException("the root cannot be moved", nameof(node));
+        var folder = EnsureFolder(path.Parent);
+        if (Load(folder).Find(c => c.Entry.HasName(path.Name)) is { } there && there != node)
+        {
+            if (there.Entry.Kind == EntryKind.Folder)
+                throw VembarException.Input("folder-in-the-way", $"{Shown}: '{path}' is a folder, something else was to be put there", "Remove it first.");
+            Remove(there);
+        }
+        Load(from).Remove(node);
+        Mark(from);
+        node.Parent = folder;
+        node.Entry = node.Entry with { Name = path.Name };
+        Load(folder).Add(node);
+        Mark(node);
+    }
+
+    /// <summary>Puts another file with the same content and all that is known of a file to a path.</summary>
+    public void Copy(Node node, WindowsPath path)
+    {
+        var folder = EnsureFolder(path.Parent);
+        var copy = new Node(folder, node.Entry with { Name = path.Name });
+        Load(folder).Add(copy);
+        FilesDelta++;
+        _recount |= node.Entry.LinkGroup != 0;
+        _bytes += node.Entry.Length;
+        Mark(copy);
+    }
+
+    /// <summary>Sets a file's attributes.</summary>
+    public static void SetAttributes(Node node, WindowsAttributes attributes)
+    {
+        node.Entry = node.Entry with { Attributes = attributes };
+        Mark(node);
+    }
+
+    /// <summary>Gives a file content that the archive holds already.</summary>
+    public void SetContent(Node node, FileContent content, FileTime? modified)
+    {
+        Uncount(node.Entry);
+        node.Entry = node.Entry with { Content = content, New = null, Modified = modified };
+        _bytes += content.Length;
+        Mark(node);
     }
 
     private (long Files, long Bytes) Count(Node node)

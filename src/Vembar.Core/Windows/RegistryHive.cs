@@ -207,6 +207,21 @@ public sealed class RegistryKey
     /// <summary>The key's name.</summary>
     public string Name => _hive.Guard(() => _hive.Native.KeyName(_node));
 
+    /// <summary>Whether it has the same values and keys below it, whatever their order and times.</summary>
+    public bool SaysTheSameAs(RegistryKey other)
+    {
+        var values = Values;
+        var others = other.Values;
+        if (values.Count != others.Count)
+            return false;
+        var byName = others.ToDictionary(v => v.Name, StringComparer.OrdinalIgnoreCase);
+        if (!values.All(v => byName.TryGetValue(v.Name, out var o) && o.Name == v.Name && o.Type == v.Type && o.Bytes.AsSpan().SequenceEqual(v.Bytes)))
+            return false;
+        var keys = Subkeys;
+        var otherKeys = other.Subkeys.ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
+        return keys.Count == otherKeys.Count && keys.All(k => otherKeys.TryGetValue(k.Name, out var o) && o.Name == k.Name && k.SaysTheSameAs(o));
+    }
+
     /// <summary>The keys below it.</summary>
     public IReadOnlyList<RegistryKey> Subkeys => _hive.Guard(() => _hive.Native.Subkeys(_node)).ConvertAll(n => new RegistryKey(_hive, n));
 

@@ -95,6 +95,7 @@ public sealed class DiskPackageFolder(string path) : IPackageFolder
 /// <summary>A package's folder inside of a zip file. Lengths that the file claims are not believed.</summary>
 public sealed class ZipPackageFolder : IPackageFolder
 {
+    private const int MostEntries = 200_000;
     private readonly string _zip;
     private readonly IReadOnlyDictionary<string, string> _names;
 
@@ -110,6 +111,33 @@ public sealed class ZipPackageFolder : IPackageFolder
     }
 
     internal string Folder { get; }
+
+    /// <summary>The top of a zip file.</summary>
+    /// <exception cref="VembarException">It is not one, or cannot be read.</exception>
+    public static ZipPackageFolder Top(string zip) => new(zip, "", Names(zip));
+
+    /// <summary>The entries of a zip file by their paths with '/', without case.</summary>
+    internal static Dictionary<string, string> Names(string path)
+    {
+        try
+        {
+            using var zip = ZipFile.OpenRead(path);
+            if (zip.Entries.Count > MostEntries)
+                throw VembarException.Input("bad-zip", $"'{path}' holds more than {MostEntries} files", "Unpack what is needed of it.");
+            var names = new Dictionary<string, string>(StringComparer.OrdinalIgnoreCase);
+            foreach (var entry in zip.Entries)
+                names.TryAdd(entry.FullName.Replace('\\', '/').TrimStart('/'), entry.FullName);
+            return names;
+        }
+        catch (InvalidDataException problem)
+        {
+            throw VembarException.Input("bad-zip", $"'{path}' is not a zip file, or damaged: {problem.Message}", "Fetch the file again.");
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", path) is { } error)
+        {
+            throw error;
+        }
+    }
 
     /// <inheritdoc/>
     public string Shown => Folder.Length > 0 ? $"{_zip}/{Folder}" : _zip;
@@ -188,8 +216,6 @@ public sealed class StoredPackageFolder(IFileView files, WindowsPath folder) : I
 /// <param name="Shown">What it is, for messages.</param>
 public sealed record FoundInf(IPackageFolder Folder, string Name, string Shown)
 {
-    private const int MostZipEntries = 200_000;
-
     /// <summary>The INF files below a folder, also those in zip files; or the one file, or the zip file, that is named.</summary>
     /// <param name="path">A folder, an .inf file or a .zip file.</param>
     /// <param name="problems">Gets what could not be looked into.</param>
@@ -241,27 +267,11 @@ public sealed record FoundInf(IPackageFolder Folder, string Name, string Shown)
 
     private static List<FoundInf> InZip(string path)
     {
-        try
+        var names = ZipPackageFolder.Names(path);
+        return [.. names.Keys.Where(n => n.EndsWith(".inf", StringComparison.OrdinalIgnoreCase)).Order(StringComparer.Ordinal).Select(n =>
         {
-            using var zip = ZipFile.OpenRead(path);
-            if (zip.Entries.Count > MostZipEntries)
-                throw VembarException.Input("bad-zip", $"'{path}' holds more than {MostZipEntries} files", "Unpack what is needed of it.");
-            var names = new Dictionary<string, string>(StringComparer.OrdinalIgnoreCase);
-            foreach (var entry in zip.Entries)
-                names.TryAdd(entry.FullName.Replace('\\', '/').TrimStart('/'), entry.FullName);
-            return [.. names.Keys.Where(n => n.EndsWith(".inf", StringComparison.OrdinalIgnoreCase)).Order(StringComparer.Ordinal).Select(n =>
-            {
-                var folder = n.LastIndexOf('/') is var end and > 0 ? n[..end] : "";
-                return new FoundInf(new ZipPackageFolder(path, folder, names), n[(n.LastIndexOf('/') + 1)..], $"{path}/{n}");
-            })];
-        }
-        catch (InvalidDataException problem)
-        {
-            throw VembarException.Input("bad-zip", $"'{path}' is not a zip file, or damaged: {problem.Message}", "Fetch the file again.");
-        }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", path) is { } error)
-        {
-            throw error;
-        }
+            var folder = n.LastIndexOf('/') is var end and > 0 ? n[..end] : "";
+            return new FoundInf(new ZipPackageFolder(path, folder, names), n[(n.LastIndexOf('/') + 1)..], $"{path}/{n}");
+        })];
     }
 }

@@ -111,11 +111,25 @@ public sealed class RemoveChange(string pattern) : IChange
                 return [Outcome("/", ChangeStatus.Refused, "the root cannot be removed")];
             return [context.Tree.Find(path) is { } node ? Remove(node) : Outcome(path.ToString(), ChangeStatus.Already, "it is not there")];
         }
+        var found = Matching(context.Tree, pattern);
+        return found.Count == 0 ? [Outcome(pattern, ChangeStatus.Skipped, "nothing matches")] : found.ConvertAll(Remove);
+
+        ChangeOutcome Remove(TreeEditor.Node node)
+        {
+            var path = node.Path.ToString();
+            var (files, bytes) = context.Tree.Remove(node);
+            return Outcome(path, ChangeStatus.Done, string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{files} file{(files == 1 ? "" : "s")}, {bytes} bytes")) with { Bytes = -bytes };
+        }
+    }
+
+    /// <summary>What matches a pattern; of a folder that matches, the folder alone.</summary>
+    internal static List<TreeEditor.Node> Matching(TreeEditor tree, string pattern)
+    {
         var glob = Glob.Parse(pattern);
         var found = new List<TreeEditor.Node>();
         void Search(TreeEditor.Node folder, WindowsPath path)
         {
-            foreach (var child in context.Tree.Children(folder))
+            foreach (var child in tree.Children(folder))
             {
                 var own = path.Child(child.Entry.Name);
                 if (glob.Matches(own.Parts))
@@ -125,15 +139,8 @@ public sealed class RemoveChange(string pattern) : IChange
             }
         }
         var start = glob.FixedPart();
-        if (context.Tree.Find(start) is { Entry.Kind: EntryKind.Folder } from)
+        if (tree.Find(start) is { Entry.Kind: EntryKind.Folder } from)
             Search(from, start);
-        return found.Count == 0 ? [Outcome(pattern, ChangeStatus.Skipped, "nothing matches")] : found.ConvertAll(Remove);
-
-        ChangeOutcome Remove(TreeEditor.Node node)
-        {
-            var path = node.Path.ToString();
-            var (files, bytes) = context.Tree.Remove(node);
-            return Outcome(path, ChangeStatus.Done, string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{files} file{(files == 1 ? "" : "s")}, {bytes} bytes")) with { Bytes = -bytes };
-        }
+        return found;
     }
 }

@@ -1,0 +1,110 @@
+using System.CommandLine;
+using Vembar.Core;
+using Vembar.Core.Operations;
+using Vembar.Core.Servicing.Packages;
+
+namespace Vembar.Cli.Commands;
+
+internal static class PackageCommand
+{
+    public static VembarCommand Create()
+    {
+        var command = new VembarCommand("package", "Make, check and look at packages: files, registry, features and commands that go into images together",
+            "vembar package make vembar-demo/packages/shelfmark-7.4 --out shelfmark-7.4.zip", "vembar package check shelfmark-7.4.zip", "vembar package show shelfmark-7.4.zip --json");
+        var folder = new Argument<string>("DIR") { Description = "A folder with a package.yaml and the package's files" };
+        var to = new Option<string?>("--out") { Description = "The zip file to write; otherwise NAME-VERSION.zip beside the folder", HelpName = "FILE" };
+        command.Subcommands.Add(new VembarCommand("make", "Write the hashes of a package's files into its manifest, and all into one zip file", "vembar package make vembar-demo/packages/shelfmark-7.4").With(folder, to).Does((parse, session) =>
+        {
+            var from = parse.GetRequiredValue(folder);
+            var manifest = Package.Read(from).Manifest;
+            var zip = parse.GetValue(to) ?? Path.Combine(Path.GetDirectoryName(Path.GetFullPath(from))!, $"{manifest.Name}-{PackageManifest.Show(manifest.Version)}.zip");
+            var made = Package.Make(from, zip);
+            session.Result(CliJson.From(made, []) with { Package = zip }, json => json.PackageInfoJson, () => Session.Line($"{zip}: {made.Manifest.Title} {PackageManifest.Show(made.Manifest.Version)}, {Text.Count(made.Manifest.Hashes.Count, "file")}, {Text.Size(new FileInfo(zip).Length)}."));
+            return ExitCode.Done;
+        }));
+        command.Subcommands.Add(new VembarCommand("check", "Check a package: its manifest, and every file against its hash", "vembar package check shelfmark-7.4.zip").With(PackageFile()).Does((parse, session) => Look(parse, session, check: true)));
+        command.Subcommands.Add(new VembarCommand("show", "Show what a package is and brings", "vembar package show shelfmark-7.4.zip").With(PackageFile()).Does((parse, session) => Look(parse, session, check: false)));
+        return command;
+    }
+
+    private static Argument<string> PackageFile() => new("FILE") { Description = "A package: a folder or a zip file" };
+
+    private static int Look(ParseResult parse, Session session, bool check)
+    {
+        var package = Package.Read(parse.GetRequiredValue<string>("FILE"));
+        var problems = check ? package.Problems() : [];
+        var manifest = package.Manifest;
+        session.Result(CliJson.From(package, problems), json => json.PackageInfoJson, () =>
+        {
+            if (check)
+            {
+                foreach (var problem in problems)
+                    Session.Line(problem);
+                Session.Line(problems.Count == 0 ? $"{package.Shown} is whole: {manifest.Title} {PackageManifest.Show(manifest.Version)}, {Text.Count(manifest.Hashes.Count, "file")}." : $"{package.Shown} is not in order: {Text.Count(problems.Count, "problem")}.");
+                return;
+            }
+            Fields.Print(session,
+                ("package", $"{manifest.Name} {PackageManifest.Show(manifest.Version)}"), ("title", manifest.Title), ("kind", CliJson.KindOf(manifest)),
+                ("for", string.Join("; ", new[] { string.Join(", ", manifest.Architectures), manifest.LeastBuild > 0 || manifest.LastBuild < int.MaxValue ? $"builds {manifest.LeastBuild} to {(manifest.LastBuild < int.MaxValue ? manifest.LastBuild : "any")}" : "", string.Join(", ", manifest.Editions), string.Join(", ", manifest.Languages) }.Where(t => t.Length > 0))),
+                ("needs", string.Join(", ", manifest.Requires)), ("replaces", string.Join(", ", manifest.Replaces)), ("conflicts", string.Join(", ", manifest.Conflicts)),
+                ("features", string.Join(", ", manifest.Features.Select(f => f.IsOn ? $"{f.Name} (on)" : f.Name))), ("files", Text.Number(manifest.Hashes.Count)),
+                ("registry", string.Join(", ", package.Parts.SelectMany(p => p.Registry))), ("removes", string.Join(", ", package.Parts.SelectMany(p => p.Remove))), ("first start", string.Join(", ", package.Parts.SelectMany(p => p.FirstStart).Select(c => c.Name))));
+            if (manifest.Hashes.Count == 0)
+                return;
+            Session.Line();
+            var table = new Table("Path in the image", "From");
+            foreach (var (from, target) in package.Parts.SelectMany(p => p.Files).SelectMany(package.Laid))
+                table.Row(target, from);
+            table.Print(session);
+        });
+        return problems.Count == 0 ? ExitCode.Done : ExitCode.NotInOrder;
+    }
+}
+
+internal static class FeaturesCommand
+{
+    public static VembarCommand Create()
+    {
+        var image = SharedOptions.Image();
+        return new VembarCommand("features", "List the features that packages brought into an image, and which are on", "vembar features desks.vmb#1", "vembar features desks.vmb#\"Reading room\" --json")
+            .With(image, SharedOptions.Base).Does((parse, session) =>
+            {
+                var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image));
+                var features = CliJson.Features(result.Packages) ?? throw VembarException.Input("no-windows", $"image {result.Image.Number} holds no Windows", "Features are parts of packages in a Windows image.");
+                session.Result(new FeaturesJson(result.Image, features), json => json.FeaturesJson, () =>
+                {
+                    if (features.Count == 0)
+                    {
+                        Session.Line("No package in this image brings features.");
+                        return;
+                    }
+                    var table = new Table("Name", "State", "Title", "Package");
+                    foreach (var feature in Tree(features, ""))
+                        table.Row(Row(feature, features));
+                    table.Print(session);
+                });
+                return ExitCode.Done;
+            });
+    }
+
+    /// <summary>A feature's row, moved in by as many steps as it has parents.</summary>
+    public static string[] Row(FeatureJson feature, IReadOnlyList<FeatureJson> all)
+    {
+        var depth = 0;
+        const int Deepest = 20;
+        for (var at = feature; at is { Parent.Length: > 0 } && depth < Deepest; at = all.FirstOrDefault(f => f.Name.Equals(at.Parent, StringComparison.OrdinalIgnoreCase)))
+            depth++;
+        return [$"{new string(' ', 2 * depth)}{feature.Name}", feature.On ? "on" : "off", feature.Title, feature.Package];
+    }
+
+    // Parents before those that need them.
+    private static IEnumerable<FeatureJson> Tree(IReadOnlyList<FeatureJson> all, string parent)
+    {
+        foreach (var feature in all.Where(f => parent.Length > 0 ? f.Parent.Equals(parent, StringComparison.OrdinalIgnoreCase) : f.Parent.Length == 0 || !all.Any(o => o.Name.Equals(f.Parent, StringComparison.OrdinalIgnoreCase))))
+        {
+            yield return feature;
+            foreach (var child in Tree(all, feature.Name))
+                yield return child;
+        }
+    }
+}

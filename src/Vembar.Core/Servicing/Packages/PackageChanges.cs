@@ -1,0 +1,235 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Trees;
+
+namespace Vembar.Core.Servicing.Packages;
+
+/// <summary>Puts packages into the image, in the order in which they need each other.</summary>
+/// <param name="paths">Folders or zip files.</param>
+public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
+{
+    /// <inheritdoc/>
+    public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
+    {
+        static ChangeOutcome Outcome(string what, ChangeStatus status, string why) => new("package", what, status, why);
+        if (context.Install is not { } install)
+            return [.. paths.Select(p => Outcome(p, ChangeStatus.Refused, "the image holds no Windows"))];
+        var outcomes = new Dictionary<string, ChangeOutcome>();
+        var given = new List<(string Path, Package Package)>();
+        PackageStore store;
+        try
+        {
+            store = new PackageStore(context);
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        {
+            return [.. paths.Select(p => Outcome(p, ChangeStatus.Refused, problem.Message))];
+        }
+        foreach (var path in paths.Distinct())
+        {
+            try
+            {
+                var package = Package.Read(path);
+                if (package.Manifest.WhyNotFor(install) is { } unfit)
+                    outcomes[path] = Outcome(path, ChangeStatus.Skipped, unfit);
+                else if (store.Find(package.Manifest.Name) is { } there && there.Manifest.Version >= package.Manifest.Version)
+                    outcomes[path] = Outcome(path, ChangeStatus.Already, there.Manifest.Version == package.Manifest.Version ? $"{there.Title} is there" : $"the newer {there.Title} is there");
+                else if (store.All.FirstOrDefault(p => p.Title.Equals($"{package.Manifest.Name} {PackageManifest.Show(package.Manifest.Version)}", StringComparison.OrdinalIgnoreCase)) is { } old)
+                    outcomes[path] = Outcome(path, ChangeStatus.Already, $"{old.ReplacedBy} took its place");
+                else if (package.Problems(Registry.RegistryChange.CurrentSet(context)) is { Count: > 0 } problems)
+                    outcomes[path] = Outcome(path, ChangeStatus.Refused, string.Join("; ", problems));
+                else
+                    given.Add((path, package));
+            }
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+            {
+                outcomes[path] = Outcome(path, ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details.Skip(problem.Message.Contains(problem.Details[0], StringComparison.Ordinal) ? 1 : 0))}" : problem.Message);
+            }
+        }
+        // Of one package the newest.
+        foreach (var older in given.Where(g => given.Exists(o => o.Package.Manifest.Name.Equals(g.Package.Manifest.Name, StringComparison.OrdinalIgnoreCase) && (o.Package.Manifest.Version > g.Package.Manifest.Version || (o.Package.Manifest.Version == g.Package.Manifest.Version && given.IndexOf(o) < given.IndexOf(g))))).ToList())
+        {
+            outcomes[older.Path] = Outcome(older.Path, ChangeStatus.Skipped, "a newer version of it, or the same, is given too");
+            given.Remove(older);
+        }
+        foreach (var (path, package) in InOrder(given, store, (path, why) => outcomes.TryAdd(path, Outcome(path, ChangeStatus.Refused, why))))
+        {
+            try
+            {
+                if (store.Conflict(package) is { } conflict)
+                {
+                    outcomes[path] = Outcome(path, ChangeStatus.Refused, conflict);
+                    continue;
+                }
+                var replaced = store.ReplacedBy(package.Manifest);
+                var before = context.Tree.BytesChanged;
+                store.Add(package);
+                var on = store.Find(package.Manifest.Name)!.Features.Where(f => f.IsOn).Select(f => f.Feature.Name).ToList();
+                outcomes[path] = Outcome(path, ChangeStatus.Done, string.Join("; ",
+                    new[]
+                    {
+                        $"{package.Manifest.Title} {PackageManifest.Show(package.Manifest.Version)}", replaced.Count > 0 ? $"in place of {string.Join(", ", replaced.Select(r => r.Title))}" : "",
+                        on.Count > 0 ? $"with {string.Join(", ", on)} on" : "", package.Parts.SelectMany(p => p.FirstStart).Any() ? "has commands for the first start" : "",
+                    }.Where(t => t.Length > 0))) with
+                { Bytes = context.Tree.BytesChanged - before };
+            }
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+            {
+                outcomes[path] = Outcome(path, ChangeStatus.Refused, problem.Message);
+            }
+        }
+        return [.. paths.Distinct().Where(outcomes.ContainsKey).Select(p => outcomes[p])];
+    }
+
+    // What a package needs comes before it; what is missing, or needs itself, is refused with those that need it.
+    private static List<(string Path, Package Package)> InOrder(List<(string Path, Package Package)> given, PackageStore store, Action<string, string> refuse)
+    {
+        var ordered = new List<(string, Package)>();
+        var state = new Dictionary<string, int>();
+        bool Visit((string Path, Package Package) item, List<string> way)
+        {
+            var name = item.Package.Manifest.Name;
+            if (state.TryGetValue(item.Path, out var known) && known != 1)
+                return known == 2;
+            if (known == 1)
+            {
+                refuse(item.Path, $"its requirements go in a circle: {string.Join(" → ", way.SkipWhile(w => w != name).Append(name))}");
+                return false;
+            }
+            state[item.Path] = 1;
+            way.Add(name);
+            var sound = true;
+            foreach (var need in item.Package.Manifest.Requires)
+            {
+                if (given.FirstOrDefault(g => g.Package.Manifest.Name.Equals(need.Name, StringComparison.OrdinalIgnoreCase) && g.Package.Manifest.Version >= need.Least) is { Package: not null } other)
+                {
+                    if (Visit(other, way))
+                        continue;
+                    refuse(item.Path, state.GetValueOrDefault(other.Path) == 1 ? $"its requirements go in a circle: {string.Join(" → ", way.SkipWhile(w => w != other.Package.Manifest.Name).Append(other.Package.Manifest.Name))}" : $"it needs {need}, which is refused");
+                    sound = false;
+                }
+                else if (store.Find(need.Name) is not { } there || there.Manifest.Version < need.Least)
+                {
+                    refuse(item.Path, $"it needs {need}, {(store.Find(need.Name) is { } old ? $"and the image has {old.Title}" : "which is neither in the image nor given")}");
+                    sound = false;
+                }
+            }
+            way.RemoveAt(way.Count - 1);
+            state[item.Path] = sound ? 2 : 3;
+            if (sound)
+                ordered.Add(item);
+            return sound;
+        }
+        foreach (var item in given)
+            Visit(item, []);
+        return ordered;
+    }
+}
+
+/// <summary>Takes a package out of the image; what it replaced is back.</summary>
+/// <param name="name">Its name.</param>
+public sealed class PackageOutChange(string name) : IChange
+{
+    /// <inheritdoc/>
+    public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
+    {
+        ChangeOutcome Outcome(ChangeStatus status, string why) => new("package-out", name, status, why);
+        if (context.Install is null)
+            return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
+        try
+        {
+            var store = new PackageStore(context);
+            if (store.Find(name) is not { } package)
+                return [Outcome(ChangeStatus.Already, "the image has no such package")];
+            if (store.InUse.Where(p => p != package && p.Manifest.Requires.Any(r => r.Name.Equals(name, StringComparison.OrdinalIgnoreCase))).ToList() is { Count: > 0 } dependents)
+                return [Outcome(ChangeStatus.Refused, $"{string.Join(", ", dependents.Select(d => d.Title))} {(dependents.Count == 1 ? "needs" : "need")} it")];
+            store.Remove(package);
+            return [Outcome(ChangeStatus.Done, $"{package.Title} is out{(package.State.Replaced.Count > 0 ? $"; {string.Join(", ", package.State.Replaced)} is back" : "")}")];
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        {
+            return [Outcome(ChangeStatus.Refused, problem.Message)];
+        }
+    }
+}
+
+/// <summary>Switches features that packages brought.</summary>
+/// <param name="name">A feature's name, or a pattern of names.</param>
+/// <param name="on">On or off.</param>
+/// <param name="withDependents">Whether features that need one that goes off go off with it.</param>
+public sealed class FeatureChange(string name, bool on, bool withDependents) : IChange
+{
+    /// <inheritdoc/>
+    public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
+    {
+        ChangeOutcome Outcome(ChangeStatus status, string why, string? what = null) => new("feature", $"{what ?? name}={(on ? "on" : "off")}", status, why);
+        if (context.Install is null)
+            return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
+        try
+        {
+            var store = new PackageStore(context);
+            List<(InstalledPackage Package, PackageFeature Feature, bool IsOn)> All() => [.. store.InUse.SelectMany(p => p.Features.Select(f => (p, f.Feature, f.IsOn)))];
+            var pattern = Glob.IsPattern(name) ? Glob.Parse(name) : null;
+            var wanted = All().Where(f => pattern is null ? f.Feature.Name.Equals(name, StringComparison.OrdinalIgnoreCase) : pattern.Matches([f.Feature.Name])).Select(f => f.Feature.Name).ToList();
+            if (wanted.Count == 0)
+            {
+                var near = All().Select(f => f.Feature.Name).Where(n => Likeness.Distance(n, name) <= Math.Max(2, name.Length / 3)).MinBy(n => Likeness.Distance(n, name));
+                return [Outcome(ChangeStatus.Refused, $"the image has no feature '{name}'{(near is null ? "" : $"; did you mean '{near}'?")}")];
+            }
+            var outcomes = new List<ChangeOutcome>();
+            foreach (var feature in wanted)
+            {
+                var all = All();
+                (InstalledPackage Package, PackageFeature Feature, bool IsOn) At(string n) => all.Find(f => f.Feature.Name.Equals(n, StringComparison.OrdinalIgnoreCase));
+                if (At(feature).IsOn == on)
+                {
+                    outcomes.Add(Outcome(ChangeStatus.Already, $"it is {(on ? "on" : "off")}", feature));
+                    continue;
+                }
+                var others = on ? Parents(feature, At) : Dependents(feature, all);
+                if (others.Find(o => At(o).Package is null) is { } missing)
+                {
+                    outcomes.Add(Outcome(ChangeStatus.Refused, $"it needs the feature '{missing}', which no package in the image brings", feature));
+                    continue;
+                }
+                var switched = others.FindAll(o => At(o).IsOn != on);
+                if (!on && switched.Count > 0 && !withDependents)
+                {
+                    outcomes.Add(Outcome(ChangeStatus.Refused, $"{string.Join(", ", switched)} {(switched.Count == 1 ? "needs" : "need")} it; --with-dependents switches them off too", feature));
+                    continue;
+                }
+                // Parents from the top down, dependents from the bottom up, then itself; or itself last when it goes on.
+                foreach (var other in switched.Append(feature))
+                    store.Switch(At(other).Package, At(other).Feature, on);
+                outcomes.Add(Outcome(ChangeStatus.Done, $"{At(feature).Feature.Title}{(switched.Count > 0 ? $"; with {string.Join(", ", switched)}, which {(on ? "it needs" : "needed it")}" : "")}", feature));
+            }
+            return outcomes;
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        {
+            return [Outcome(ChangeStatus.Refused, problem.Message)];
+        }
+    }
+
+    private static List<string> Parents(string name, Func<string, (InstalledPackage Package, PackageFeature Feature, bool IsOn)> at)
+    {
+        var parents = new List<string>();
+        for (var parent = at(name).Feature.Parent; parent.Length > 0 && !parents.Contains(parent, StringComparer.OrdinalIgnoreCase); parent = at(parent).Feature?.Parent ?? "")
+            parents.Insert(0, parent);
+        return parents;
+    }
+
+    private static List<string> Dependents(string name, List<(InstalledPackage Package, PackageFeature Feature, bool IsOn)> all)
+    {
+        var dependents = new List<string>();
+        void Add(string of)
+        {
+            foreach (var child in all.Where(f => f.Feature.Parent.Equals(of, StringComparison.OrdinalIgnoreCase) && f.IsOn && !dependents.Contains(f.Feature.Name)).Select(f => f.Feature.Name))
+            {
+                Add(child);
+                dependents.Add(child);
+            }
+        }
+        Add(name);
+        return dependents;
+    }
+}
