@@ -123,7 +123,8 @@ public class PackageTests(DemoFixture demo)
             (Make(folder, "same", "1", Files, ("f", "one")), ChangeStatus.Done, ""),
             (Make(folder, "rival", "1", "conflicts: one"), ChangeStatus.Refused, "it cannot be beside one 1.0"),
             (Make(folder, "a", "1", "requires: b"), ChangeStatus.Refused, "go in a circle: a → b → a"),
-            (Make(folder, "b", "1", "requires: a"), ChangeStatus.Refused, "which is refused"),
+            (Make(folder, "b", "1", "requires: a"), ChangeStatus.Refused, "go in a circle"),
+            (Make(folder, "needier", "1", "requires: needy"), ChangeStatus.Refused, "it needs needy, which is refused"),
             (folder.At("none.zip"), ChangeStatus.Refused, "there is no package"),
         ];
         var before = File.ReadAllBytes(archive);

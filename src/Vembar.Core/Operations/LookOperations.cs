@@ -44,7 +44,8 @@ public static class ShowOperation
         using var software = WindowsInstall.OpenHive(tree, folder, "SOFTWARE");
         using var system = WindowsInstall.OpenHive(tree, folder, "SYSTEM");
         var drivers = DriverDatabase.Read(system, inbox: true).ToLookup(d => d.IsAdded);
-        return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), [.. drivers[true]], [.. drivers[false]]) {
+        return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), [.. drivers[true]], [.. drivers[false]])
+        {
             DriverFiles = lookIntoDrivers ? LookInto(tree) : new Dictionary<string, string>(),
             Packages = InstalledPackage.Read(tree, WindowsPath.Root.Child(folder)),
             FirstStart = FirstStartScript.Read(tree, WindowsPath.Root.Child(folder)).Commands,
