@@ -26,6 +26,8 @@ internal sealed record InstalledJson(string Name, string Version, string Title, 
 internal sealed record FeatureJson(string Name, string Title, string Parent, string Package, bool On);
 internal sealed record FirstStartJson(string Name, string Command, IReadOnlyList<int> Good);
 internal sealed record FeaturesJson(ImageRecord Image, IReadOnlyList<FeatureJson> Features);
+internal sealed record AnswerFindingJson(string Severity, int Line, string Text);
+internal sealed record AnswersJson(string File, bool Ok, IReadOnlyList<AnswerFindingJson> Findings, int PasswordsHidden, string? WrittenTo);
 internal sealed record PackageInfoJson(bool Ok, string Package, string Name, string Version, string Title, string Kind, IReadOnlyList<string> Requires, IReadOnlyList<string> Replaces, IReadOnlyList<FeatureJson> Features, int Files, IReadOnlyList<string> Problems);
 internal sealed record SignatureJson(string State, string Signer, DateTime? Stamped, string Why);
 internal sealed record PackageJson(
@@ -85,6 +87,7 @@ internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 [JsonSerializable(typeof(RecoverJson))]
 [JsonSerializable(typeof(DriversJson))]
 [JsonSerializable(typeof(FeaturesJson))]
+[JsonSerializable(typeof(AnswersJson))]
 [JsonSerializable(typeof(PackageInfoJson))]
 [JsonSerializable(typeof(HardwareJson))]
 [JsonSerializable(typeof(CoverageJson))]

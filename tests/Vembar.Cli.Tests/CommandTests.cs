@@ -7,7 +7,7 @@ namespace Vembar.Cli.Tests;
 
 public class CommandTests(World world)
 {
-    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "drivers", "package", "features", "deploy", "demo", "completion"];
+    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "drivers", "package", "features", "answers", "deploy", "demo", "completion"];
 
     [Fact]
     public void CoverageIsToldAsAMatrixAndAsAPage()

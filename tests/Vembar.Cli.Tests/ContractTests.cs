@@ -34,6 +34,8 @@ public class ContractTests(World world)
             ["package", "check", folder.At("p.zip")],
             ["service", archive + "#1", "--package", folder.At("p.zip"), "--feature", "Lending.Print=on", "--first-boot", "echo", "--in-place"],
             ["features", archive + "#1"],
+            ["answers", "check", world.At("answers/lending-desk.xml"), "--image", archive + "#1"],
+            ["answers", "make", world.At("answers/bookmobile.yaml"), "--out", folder.At("made.xml")],
             ["show", archive + "#1"],
             ["drivers", "hardware", "--from", Sys(folder)],
             ["deploy", archive + "#1", folder.At("deployed")],

@@ -21,6 +21,9 @@ public sealed class AnswerFile
 
     private const string CatalogNamespace = "urn:schemas-microsoft-com:cpi";
     private const int LongestCharacters = 16 << 20;
+    /// <summary>Stands for the computer's name until a deployment fills it in.</summary>
+    public const string ComputerPlaceholder = "{{computer}}";
+
     private const string ShellSetup = "Microsoft-Windows-Shell-Setup";
     private static readonly string[] s_passes = ["windowsPE", "offlineServicing", "generalize", "specialize", "auditSystem", "auditUser", "oobeSystem"];
     private static readonly System.Buffers.SearchValues<char> s_notInNames = System.Buffers.SearchValues.Create("{|}~[\\]^':;<=>?@!\"#$%`()+/., *&");
@@ -95,6 +98,10 @@ public sealed class AnswerFile
             var architecture = component.Attribute("processorArchitecture")?.Value;
             if (string.IsNullOrEmpty(name))
                 error(component, "a component has no name");
+            else if (pass.Length > 0)
+                CheckSettings(component, name, pass, error, warn);
+            if (components.Any(c => c != component && c.IsBefore(component) && c.Attribute("name")?.Value == name && c.Attribute("processorArchitecture")?.Value == architecture))
+                warn(component, $"component '{name}' appears twice in pass '{pass}'");
             if (architecture is not ("amd64" or "arm64" or "x86" or "wow64"))
                 error(component, architecture is null ? $"component '{name}' has no processorArchitecture" : $"component '{name}' has processorArchitecture '{architecture}', which does not exist");
             else if (wanted is not null && architecture != wanted && architecture != "wow64"
@@ -104,21 +111,84 @@ public sealed class AnswerFile
             {
                 if (element.Name.LocalName == "ComputerName" && name == ShellSetup && ComputerNameProblem(element.Value) is { } problem)
                     error(element, problem);
-                if (element.Name.LocalName is "Password" or "AdministratorPassword" && IsPlain(element))
-                    warn(element, $"'{element.Name.LocalName}' holds a password that anyone who has the file can read");
+                if (!element.HasElements && element.Name.LocalName != "ComputerName" && AnswerKnowledge.ValueProblem(element.Name.LocalName, element.Value.Trim()) is { } bad)
+                    error(element, bad);
+                if (PasswordOf(element) is { } password)
+                    warn(element, password.Hidden ? $"'{element.Name.LocalName}' holds a password that is hidden, not protected: anyone who has the file can read it" : $"'{element.Name.LocalName}' holds a password in plain text{(element.HasElements ? "; 'vembar answers check --hide COPY' writes a copy that hides it, which does not protect it" : ", which has no other form; keep the file from others")}");
             }
         }
         foreach (var other in settings.Elements().Where(e => e.Name != s_ns + "component"))
             error(other, $"'{other.Name.LocalName}' has no place below 'settings'; component has");
     }
 
-    private static bool IsPlain(XElement password) => password.Element(s_ns + "Value") is { Value.Length: > 0 };
+    private static void CheckSettings(XElement component, string name, string pass, Action<XObject, string> error, Action<XObject, string> warn)
+    {
+        if (!AnswerKnowledge.Components.TryGetValue(name, out var known))
+        {
+            if (AnswerKnowledge.Components.Keys.FirstOrDefault(k => Archives.Likeness.Distance(k, name) <= 3) is { } near)
+                error(component, $"there is no component '{name}'; did you mean '{near}'?");
+            return;
+        }
+        if (s_passes.Contains(pass) && !known.Passes.Contains(pass))
+            error(component, $"component '{name}' does nothing in pass '{pass}'; it works in {string.Join(", ", known.Passes)}");
+        foreach (var setting in component.Elements())
+        {
+            var word = setting.Name.LocalName;
+            if (!known.Settings.TryGetValue(word, out var passes))
+                warn(setting, $"'{word}' is not known in component '{name}'{(known.Settings.Keys.MinBy(k => Archives.Likeness.Distance(k, word)) is { } near && Archives.Likeness.Distance(near, word) <= Math.Max(2, word.Length / 4) ? $"; did you mean '{near}'?" : "")}");
+            else if (passes.Length > 0 && known.Passes.Contains(pass) && !passes.Contains(pass))
+                error(setting, $"'{word}' does nothing in pass '{pass}'; it works in {string.Join(", ", passes)}");
+            if (setting.ElementsBeforeSelf(setting.Name).Any())
+                error(setting, $"'{word}' appears twice in component '{name}'");
+        }
+        // Commands run in the order of their numbers, each of which may be there once; partitions and disks likewise.
+        foreach (var list in component.Descendants().Where(e => e.Elements().Skip(1).Any()))
+        {
+            if (list.Elements().Where(e => e.Element(s_ns + "Order") is not null).GroupBy(e => (e.Name, e.Element(s_ns + "Order")!.Value.Trim())).FirstOrDefault(g => g.Count() > 1) is { } twice)
+                error(twice.Last(), $"order {twice.Key.Item2} appears twice in '{list.Name.LocalName}'");
+        }
+        foreach (var disk in component.Descendants(s_ns + "Disk"))
+        {
+            var made = disk.Descendants(s_ns + "CreatePartition").Select(p => p.Element(s_ns + "Order")?.Value.Trim()).ToHashSet();
+            foreach (var id in disk.Descendants(s_ns + "ModifyPartition").Select(p => p.Element(s_ns + "PartitionID")).Concat(component.Descendants(s_ns + "InstallTo").Where(i => i.Element(s_ns + "DiskID")?.Value.Trim() == disk.Element(s_ns + "DiskID")?.Value.Trim()).Select(i => i.Element(s_ns + "PartitionID"))).OfType<XElement>())
+            {
+                if (made.Count > 0 && !made.Contains(id.Value.Trim()))
+                    error(id, $"partition {id.Value.Trim()} is not among those that are made on that disk ({string.Join(", ", made)})");
+            }
+        }
+    }
+
+    // A password, and whether it is written in the form that hides it.
+    private static (bool Hidden, string Text)? PasswordOf(XElement element)
+    {
+        if (element.Name.LocalName is not ("Password" or "AdministratorPassword" or "MachinePassword"))
+            return null;
+        if (element.Element(s_ns + "Value") is { Value.Length: > 0 } value)
+            return (element.Element(s_ns + "PlainText")?.Value.Trim() == "false", value.Value);
+        return !element.HasElements && element.Value.Length > 0 ? (false, element.Value) : null;
+    }
+
+    /// <summary>A password in the form that hides it: Base64 of UTF-16 of the password with its element's name behind it.</summary>
+    public static string Hide(string password, string element) => Convert.ToBase64String(System.Text.Encoding.Unicode.GetBytes(password + element));
+
+    /// <summary>Hides the passwords that are in plain text, where Windows knows a hidden form. Hiding does not protect.</summary>
+    /// <returns>How many were hidden.</returns>
+    public int HidePasswords()
+    {
+        var plain = _document.Descendants().Where(e => e.Element(s_ns + "Value") is not null && PasswordOf(e) is { Hidden: false }).ToList();
+        foreach (var password in plain)
+        {
+            password.SetElementValue(s_ns + "Value", Hide(password.Element(s_ns + "Value")!.Value, password.Name.LocalName));
+            password.SetElementValue(s_ns + "PlainText", "false");
+        }
+        return plain.Count;
+    }
 
     /// <summary>Why a text cannot be a computer name, or null when it can.</summary>
     public static string? ComputerNameProblem(string name)
     {
         const int Longest = 15;
-        if (name == "*")
+        if (name is "*" or ComputerPlaceholder)
             return null;
         if (name.Length == 0)
             return "the computer name is empty";
@@ -153,6 +223,9 @@ public sealed class AnswerFile
                 new XAttribute("publicKeyToken", "31bf3856ad364e35"), new XAttribute("language", "neutral"), new XAttribute("versionScope", "nonSxS")));
         }
         component.SetElementValue(s_ns + "ComputerName", name);
+        // Wherever else the file asks for it.
+        foreach (var text in root.DescendantNodes().OfType<XText>().Where(t => t.Value.Contains(ComputerPlaceholder, StringComparison.Ordinal)).ToList())
+            text.Value = text.Value.Replace(ComputerPlaceholder, name, StringComparison.Ordinal);
     }
 
     /// <summary>The file's bytes in UTF-8.</summary>

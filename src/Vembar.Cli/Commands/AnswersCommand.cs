@@ -1,0 +1,86 @@
+using System.CommandLine;
+using System.Text;
+using Vembar.Core;
+using Vembar.Core.Operations;
+using Vembar.Core.Servicing.Answers;
+
+namespace Vembar.Cli.Commands;
+
+internal static class AnswersCommand
+{
+    public static VembarCommand Create()
+    {
+        var command = new VembarCommand("answers", "Check answer files, and make them from short profiles",
+            "vembar answers check vembar-demo/answers/lending-desk.xml --image desks.vmb#1", "vembar answers make vembar-demo/answers/bookmobile.yaml --out bookmobile.xml");
+        var file = new Argument<string>("FILE") { Description = "The answer file" };
+        var image = new Option<string?>("--image") { Description = "Check it for this image: its architecture", HelpName = "IMAGE" };
+        var hide = new Option<string?>("--hide") { Description = "Write a copy whose passwords are hidden; that does not protect them", HelpName = "COPY" };
+        command.Subcommands.Add(new VembarCommand("check", "Check an answer file: its form, passes, components, settings, values, passwords", "vembar answers check vembar-demo/answers/lending-desk.xml")
+            .With(file, image, hide, SharedOptions.Base).Does((parse, session) =>
+            {
+                var path = parse.GetRequiredValue(file);
+                var answers = AnswerFile.Parse(Read(path), path);
+                var architecture = parse.GetValue(image) is { } which ? ShowOperation.Run(ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base))).Image.Architecture : null;
+                var findings = answers.Check(architecture);
+                var hidden = 0;
+                if (parse.GetValue(hide) is { } copy)
+                {
+                    hidden = answers.HidePasswords();
+                    OutputFile.Write(copy, Encoding.UTF8.GetString(answers.ToBytes()));
+                }
+                var ok = !findings.Any(f => f.IsError);
+                session.Result(new AnswersJson(path, ok, [.. findings.Select(f => new AnswerFindingJson(f.IsError ? "stop" : "warn", f.Line, f.Text))], hidden, parse.GetValue(hide)), json => json.AnswersJson, () =>
+                {
+                    if (findings.Count > 0)
+                    {
+                        var table = new Table("Severity", ">Line", "Finding");
+                        foreach (var finding in findings.OrderByDescending(f => f.IsError).ThenBy(f => f.Line))
+                            table.Row(finding.IsError ? "stop" : "warn", finding.Line > 0 ? Text.Number(finding.Line) : "", finding.Text);
+                        table.Print(session);
+                        Session.Line();
+                    }
+                    Session.Line(ok ? $"{path} can be used{(architecture is null ? "" : $" for the image ({architecture})")}." : $"{path} cannot be used as it is.");
+                    if (parse.GetValue(hide) is { } written)
+                        Session.Line($"{written}: {Text.Count(hidden, "password")} hidden. Hidden is not protected: whoever has the file can read them.");
+                });
+                return ok ? ExitCode.Done : ExitCode.NotInOrder;
+            }));
+        var profile = new Argument<string>("PROFILE") { Description = "A short profile in YAML" };
+        var to = new Option<string?>("--out") { Description = "Write the answer file there; otherwise it is printed", HelpName = "FILE" };
+        command.Subcommands.Add(new VembarCommand("make", "Make an answer file from a short profile: names, accounts, language, domain, commands", "vembar answers make vembar-demo/answers/bookmobile.yaml --out bookmobile.xml")
+            .With(profile, to).Does((parse, session) =>
+            {
+                var path = parse.GetRequiredValue(profile);
+                var answers = AnswerProfile.Make(path);
+                var text = Encoding.UTF8.GetString(answers.ToBytes());
+                if (parse.GetValue(to) is { } target)
+                    OutputFile.Write(target, text);
+                var findings = answers.Check(null);
+                session.Result(new AnswersJson(path, true, [.. findings.Select(f => new AnswerFindingJson(f.IsError ? "stop" : "warn", f.Line, f.Text))], 0, parse.GetValue(to)), json => json.AnswersJson, () =>
+                {
+                    if (parse.GetValue(to) is not { } written)
+                    {
+                        Console.Out.WriteLine(text);
+                        return;
+                    }
+                    Session.Line($"{written} is made from {path}.");
+                    if (findings.Any(f => f.Text.Contains("password", StringComparison.Ordinal)))
+                        Session.Line("It holds passwords. Hidden is not protected: whoever has the file can read them.");
+                });
+                return ExitCode.Done;
+            }));
+        return command;
+    }
+
+    private static byte[] Read(string path)
+    {
+        try
+        {
+            return File.ReadAllBytes(path);
+        }
+        catch (Exception failure) when (VembarException.From(failure, "read", path) is { } error)
+        {
+            throw error;
+        }
+    }
+}
