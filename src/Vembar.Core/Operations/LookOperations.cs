@@ -14,7 +14,7 @@ namespace Vembar.Core.Operations;
 /// <param name="Image">The record.</param>
 /// <param name="Programs">Programs; null when the image holds no Windows.</param>
 /// <param name="Drivers">Drivers that were added; null when the image holds no Windows.</param>
-/// <param name="InboxDrivers">Drivers that came with Windows; null when the image holds none.</param>
+/// <param name="InboxDrivers">Drivers that came with Windows; null unless drivers were asked for.</param>
 public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<ListedDriver>? Drivers, IReadOnlyList<ListedDriver>? InboxDrivers = null)
 {
     /// <summary>Of added drivers that were looked into: "whole", or what is wrong with their files; by published name.</summary>
@@ -43,8 +43,8 @@ public static class ShowOperation
             return new ShowResult(reference.Archive.Path, image, null, null);
         using var software = WindowsInstall.OpenHive(tree, folder, "SOFTWARE");
         using var system = WindowsInstall.OpenHive(tree, folder, "SYSTEM");
-        var drivers = DriverDatabase.Read(system, inbox: true).ToLookup(d => d.IsAdded);
-        return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), [.. drivers[true]], [.. drivers[false]])
+        var drivers = DriverDatabase.Read(system, inbox: lookIntoDrivers).ToLookup(d => d.IsAdded);
+        return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), [.. drivers[true]], lookIntoDrivers ? [.. drivers[false]] : null)
         {
             DriverFiles = lookIntoDrivers ? LookInto(tree) : new Dictionary<string, string>(),
             Packages = InstalledPackage.Read(tree, WindowsPath.Root.Child(folder)),

@@ -43,8 +43,13 @@ public sealed class DriverStore
         return (new DriverStore(context, system, windows), "");
     }
 
+    /// <summary>All packages, also those that came with Windows. There are many of these, so they are read once.</summary>
+    public IReadOnlyList<ListedDriver> All => _all ??= DriverDatabase.Read(_system, inbox: true);
+
+    private IReadOnlyList<ListedDriver>? _all;
+
     /// <summary>The added packages.</summary>
-    public IReadOnlyList<ListedDriver> Listed => DriverDatabase.Read(_system);
+    public IReadOnlyList<ListedDriver> Listed => _all is null ? DriverDatabase.Read(_system) : [.. _all.Where(l => l.IsAdded)];
 
     /// <summary>Finds an INF that another one includes: those of Windows itself.</summary>
     public InfFile? Include(string name)
@@ -102,7 +107,7 @@ public sealed class DriverStore
         {
             if (Binary(service, "") is null)
                 return $"its service '{service.Name}' has the binary '{service.Binary}', which has no place in an offline install";
-            if (Services.Key(service.Name) is { } key && key.GetStrings("Owners") is null && !DriverDatabase.Read(_system, inbox: true).Any(d => d.Services.Contains(service.Name, StringComparer.OrdinalIgnoreCase)))
+            if (Services.Key(service.Name) is { } key && key.GetStrings("Owners") is null && !All.Any(d => d.Services.Contains(service.Name, StringComparer.OrdinalIgnoreCase)))
                 return $"the image has a service '{service.Name}' that belongs to no driver";
         }
         return null;
@@ -168,6 +173,7 @@ public sealed class DriverStore
 
     private IEnumerable<RegistryHive> Databases()
     {
+        _all = null;
         _context.Touch("SYSTEM");
         yield return _system;
         if (_context.Hive("DRIVERS") is { } drivers && DriverDatabase.IsIn(drivers))
@@ -232,7 +238,7 @@ public sealed class DriverStore
     // The added packages whose boot-critical files go to a path.
     private IEnumerable<(ListedDriver Listed, FittedDriver Driver, string Source)> OwnersOf(WindowsPath path, string? but)
     {
-        foreach (var listed in DriverDatabase.Read(_system, inbox: true).Where(d => !d.Inf.Equals(but, StringComparison.OrdinalIgnoreCase) && d.Services.Count > 0))
+        foreach (var listed in All.Where(d => !d.Inf.Equals(but, StringComparison.OrdinalIgnoreCase) && d.Services.Count > 0))
         {
             if (Fit(listed) is not { IsBootCritical: true } driver)
                 continue;
@@ -307,7 +313,7 @@ public sealed class DriverStore
                 log.Delete();
         }
         // Whoever else has a service of that name gets it as its own INF says; the newest last, so that it stands.
-        var heirs = DriverDatabase.Read(_system, inbox: true).Where(d => !d.Inf.Equals(listed.Inf, StringComparison.OrdinalIgnoreCase) && d.Services.Contains(service.Name, StringComparer.OrdinalIgnoreCase))
+        var heirs = All.Where(d => !d.Inf.Equals(listed.Inf, StringComparison.OrdinalIgnoreCase) && d.Services.Contains(service.Name, StringComparer.OrdinalIgnoreCase))
             .Select(d => (Listed: d, Driver: Fit(d))).Where(d => d.Driver is not null).OrderBy(d => (d.Driver!.Package.Date, d.Driver.Package.Version));
         foreach (var (heir, driver) in heirs)
         {

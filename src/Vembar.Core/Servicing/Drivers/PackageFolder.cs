@@ -189,13 +189,13 @@ public sealed class ZipPackageFolder : IPackageFolder
 }
 
 /// <summary>A package's folder in the driver store of an image.</summary>
-public sealed class StoredPackageFolder(IFileView files, WindowsPath folder) : IPackageFolder
+public sealed class StoredPackageFolder(TreeEditor files, WindowsPath folder) : IPackageFolder
 {
     /// <inheritdoc/>
     public string Shown => folder.ToString();
 
     /// <inheritdoc/>
-    public long? Length(string file) => files.Exists(At(file)) ? files.ReadFile(At(file), PackageFolders.LargestFile)?.Length : null;
+    public long? Length(string file) => files.Find(At(file))?.Entry is { Kind: EntryKind.File } entry ? entry.Length : null;
 
     /// <inheritdoc/>
     public Stream Open(string file) => new MemoryStream(files.ReadFile(At(file), PackageFolders.LargestFile) ?? throw PackageFolders.Missing(Shown, file));
