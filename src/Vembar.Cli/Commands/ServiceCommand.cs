@@ -61,6 +61,8 @@ internal static class ServiceCommand
                     EveryVersion = parse.GetValue(everyVersion),
                     For = HardwareProfile.ReadAll(parse.GetRequiredValue(models)),
                 };
+                if (options.For.Count > 0 && parse.GetRequiredValue(drivers).Length == 0 && parse.GetValue(order) is null)
+                    throw new VembarException(ErrorKind.Usage, "for-what", "--for chooses among drivers, and none were named", "Name folders that hold driver packages with --driver.");
                 var trusted = SharedOptions.TrustPaths(parse, trust);
                 var ordered = parse.GetValue(order) is { } file ? WorkOrder.Read(file, trusted, options).Changes : [];
                 options = options with { Trust = DriverTrust.Load(trusted) };
