@@ -53,7 +53,7 @@ internal static class PackageCommand
                 return;
             Session.Line();
             var table = new Table("Path in the image", "From");
-            foreach (var (from, target) in package.Parts.SelectMany(p => p.Files).SelectMany(package.Laid))
+            foreach (var (from, target, _) in manifest.Laid(package.Parts))
                 table.Row(target, from);
             table.Print(session);
         });

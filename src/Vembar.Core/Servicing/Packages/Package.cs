@@ -50,18 +50,6 @@ public sealed class Package
         return new Package(PackageManifest.Parse(text, $"{shown}/{PackageManifest.FileName}"), folder, shown, text);
     }
 
-    /// <summary>The files that one line of the manifest lays down: path in the package, path in the image.</summary>
-    public IEnumerable<(string From, string To)> Laid(PackageFiles files)
-    {
-        if (Manifest.Hashes.ContainsKey(files.From))
-        {
-            yield return (files.From, files.To);
-            yield break;
-        }
-        foreach (var file in Manifest.Hashes.Keys.Where(k => k.StartsWith(files.From + "/", StringComparison.OrdinalIgnoreCase)).Order(StringComparer.Ordinal))
-            yield return (file, $"{files.To}/{file[(files.From.Length + 1)..]}");
-    }
-
     /// <summary>All its parts: its own, and those of its features.</summary>
     public IEnumerable<PackagePart> Parts => Manifest.Features.Select(f => f.Part).Prepend(Manifest.Part);
 
@@ -81,7 +69,7 @@ public sealed class Package
         }
         foreach (var part in Parts)
         {
-            problems.AddRange(part.Files.Where(f => !Laid(f).Any()).Select(f => $"'{f.From}' is not among the package's files"));
+            problems.AddRange(part.Files.Where(f => !Manifest.Laid([new PackagePart { Files = [f] }]).Any()).Select(f => $"'{f.From}' is not among the package's files"));
             foreach (var reg in part.Registry)
             {
                 if (!Manifest.Hashes.ContainsKey(reg))
@@ -100,7 +88,7 @@ public sealed class Package
                 }
             }
         }
-        var twice = Parts.SelectMany(p => p.Files).SelectMany(Laid).GroupBy(l => l.To, StringComparer.OrdinalIgnoreCase).FirstOrDefault(g => g.Select(l => Manifest.Hashes[l.From]).Distinct().Count() > 1);
+        var twice = Manifest.Laid(Parts).GroupBy(l => l.To, StringComparer.OrdinalIgnoreCase).FirstOrDefault(g => g.Select(l => l.Hash).Distinct().Count() > 1);
         if (twice is not null)
             problems.Add($"'{twice.Key}' is laid down twice, from {string.Join(" and ", twice.Select(t => t.From))}");
         return problems;

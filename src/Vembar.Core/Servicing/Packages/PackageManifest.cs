@@ -390,6 +390,21 @@ public sealed partial record PackageManifest
 
     private static bool IsTarget(string path) => path.Length > 0 && path.Split('/', '\\').Where(p => p.Length > 0).ToList() is { Count: > 0 } parts && parts.TrueForAll(p => p is not ("." or "..") && (Glob.IsPattern(p) || WindowsPath.IsUsableName(p)));
 
+    /// <summary>The files that parts of it lay down: path in the package, path in the image, hash.</summary>
+    public IEnumerable<(string From, string To, ChunkId Hash)> Laid(IEnumerable<PackagePart> parts)
+    {
+        foreach (var files in parts.SelectMany(p => p.Files))
+        {
+            if (Hashes.TryGetValue(files.From, out var one))
+                yield return (files.From, files.To, one);
+            else
+            {
+                foreach (var (file, hash) in Hashes.Where(h => h.Key.StartsWith(files.From + "/", StringComparison.OrdinalIgnoreCase)).OrderBy(h => h.Key, StringComparer.Ordinal))
+                    yield return (file, $"{files.To}/{file[(files.From.Length + 1)..]}", hash);
+            }
+        }
+    }
+
     /// <summary>Which rule keeps it from an image, with the value; null when it is for it.</summary>
     public string? WhyNotFor(WindowsInstall install)
     {

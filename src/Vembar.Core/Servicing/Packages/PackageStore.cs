@@ -33,20 +33,6 @@ internal sealed class PackageStore
     public IReadOnlyList<InstalledPackage> ReplacedBy(PackageManifest manifest) =>
         [.. InUse.Where(p => p.Manifest.Name.Equals(manifest.Name, StringComparison.OrdinalIgnoreCase) || manifest.Replaces.Contains(p.Manifest.Name, StringComparer.OrdinalIgnoreCase))];
 
-    private static IEnumerable<(string From, string To, ChunkId Hash)> Laid(PackageManifest manifest, IEnumerable<PackagePart> parts)
-    {
-        foreach (var files in parts.SelectMany(p => p.Files))
-        {
-            if (manifest.Hashes.TryGetValue(files.From, out var one))
-                yield return (files.From, files.To, one);
-            else
-            {
-                foreach (var (file, hash) in manifest.Hashes.Where(h => h.Key.StartsWith(files.From + "/", StringComparison.OrdinalIgnoreCase)).OrderBy(h => h.Key, StringComparer.Ordinal))
-                    yield return (file, $"{files.To}/{file[(files.From.Length + 1)..]}", hash);
-            }
-        }
-    }
-
     private static IEnumerable<PackagePart> PartsOf(InstalledPackage package) => package.Features.Where(f => f.IsOn).Select(f => f.Feature.Part).Prepend(package.Manifest.Part);
 
     /// <summary>Why a package cannot go in beside those that are there; null when it can.</summary>
@@ -57,10 +43,10 @@ internal sealed class PackageStore
         var manifest = package.Manifest;
         if (others.Find(o => manifest.Conflicts.Contains(o.Manifest.Name, StringComparer.OrdinalIgnoreCase) || o.Manifest.Conflicts.Contains(manifest.Name, StringComparer.OrdinalIgnoreCase)) is { } rival)
             return $"it cannot be beside {rival.Title}";
-        var mine = Laid(manifest, package.Parts).ToLookup(l => l.To.Replace('\\', '/'), StringComparer.OrdinalIgnoreCase);
+        var mine = manifest.Laid(package.Parts).ToLookup(l => l.To.Replace('\\', '/'), StringComparer.OrdinalIgnoreCase);
         foreach (var other in others)
         {
-            if (Laid(other.Manifest, PartsOf(other)).FirstOrDefault(l => mine[l.To].Any(m => m.Hash != l.Hash)) is { To: { } path })
+            if (other.Manifest.Laid(PartsOf(other)).FirstOrDefault(l => mine[l.To].Any(m => m.Hash != l.Hash)) is { To: { } path })
                 return $"'{path}' is brought by {other.Title} with other content";
         }
         if (manifest.Features.Select(f => f.Name).FirstOrDefault(f => others.Exists(o => o.Manifest.Features.Any(g => g.Name.Equals(f, StringComparison.OrdinalIgnoreCase)))) is { } twice)
@@ -88,8 +74,8 @@ internal sealed class PackageStore
         }
         var journal = new List<JournalStep>();
         var hives = new List<StoredHive>();
-        var keeps = Laid(package.Manifest, on.Select(f => f.Part).Prepend(package.Manifest.Part)).Select(l => l.To.Replace('\\', '/')).ToHashSet(StringComparer.OrdinalIgnoreCase);
-        foreach (var old in replaced.SelectMany(r => Laid(r.Manifest, PartsOf(r))).Where(l => !keeps.Contains(l.To.Replace('\\', '/'))))
+        var keeps = package.Manifest.Laid(on.Select(f => f.Part).Prepend(package.Manifest.Part)).Select(l => l.To.Replace('\\', '/')).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        foreach (var old in replaced.SelectMany(r => r.Manifest.Laid(PartsOf(r))).Where(l => !keeps.Contains(l.To.Replace('\\', '/'))))
             TakeAway(installed, WindowsPath.Parse(old.To), journal);
         Make(installed, package.Manifest.Part, package.Manifest, package.Folder, journal, hives);
         var features = new Dictionary<string, IReadOnlyList<JournalStep>>();
@@ -102,7 +88,7 @@ internal sealed class PackageStore
         // What features bring stays at hand, so that they can be switched later.
         foreach (var part in package.Manifest.Features.Select(f => f.Part))
         {
-            foreach (var file in Laid(package.Manifest, [part]).Select(l => l.From).Concat(part.Registry).Distinct(StringComparer.OrdinalIgnoreCase))
+            foreach (var file in package.Manifest.Laid([part]).Select(l => l.From).Concat(part.Registry).Distinct(StringComparer.OrdinalIgnoreCase))
                 _context.Tree.PutFile(Payload(installed, file), package.Folder.Content(file));
         }
         var bytes = System.Text.Encoding.UTF8.GetBytes(package.Text);
@@ -159,7 +145,7 @@ internal sealed class PackageStore
         }
         foreach (var files in part.Files)
         {
-            foreach (var (from, to, hash) in Laid(manifest, [new PackagePart { Files = [files] }]))
+            foreach (var (from, to, hash) in manifest.Laid([new PackagePart { Files = [files] }]))
                 Lay(installed, folder, from, WindowsPath.Parse(to), hash, files.Attributes, journal);
         }
         var edits = part.Registry.SelectMany(r => RegFile.Parse(folder.Read(r, RegFile.Longest), r, RegistryChange.CurrentSet(_context))).Select(l => l.Edit)
@@ -264,7 +250,7 @@ internal sealed class PackageStore
                     break;
                 case "added":
                     // Another package that brings the same file keeps it, and takes it away when it goes itself.
-                    if (InUse.FirstOrDefault(o => o != package && Laid(o.Manifest, PartsOf(o)).Any(l => WindowsPath.Parse(l.To).ToString().Equals(step.Path, StringComparison.OrdinalIgnoreCase))) is { } heir)
+                    if (InUse.FirstOrDefault(o => o != package && o.Manifest.Laid(PartsOf(o)).Any(l => WindowsPath.Parse(l.To).ToString().Equals(step.Path, StringComparison.OrdinalIgnoreCase))) is { } heir)
                     {
                         heir.State = heir.State with { Steps = [step, .. heir.State.Steps] };
                         heir.Save(_context.Tree);
