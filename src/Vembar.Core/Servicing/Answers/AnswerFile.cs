@@ -112,7 +112,13 @@ public sealed class AnswerFile
                 if (element.Name.LocalName == "ComputerName" && name == ShellSetup && ComputerNameProblem(element.Value) is { } problem)
                     error(element, problem);
                 if (!element.HasElements && element.Name.LocalName != "ComputerName" && AnswerKnowledge.ValueProblem(element.Name.LocalName, element.Value.Trim()) is { } bad)
-                    error(element, bad);
+                {
+                    // New time zones come with updates of Windows, so one that is not known here may be right.
+                    if (element.Name.LocalName == "TimeZone")
+                        warn(element, bad);
+                    else
+                        error(element, bad);
+                }
                 if (PasswordOf(element) is { } password)
                     warn(element, password.Hidden ? $"'{element.Name.LocalName}' holds a password that is hidden, not protected: anyone who has the file can read it" : $"'{element.Name.LocalName}' holds a password in plain text{(element.HasElements ? "; 'vembar answers check --hide COPY' writes a copy that hides it, which does not protect it" : ", which has no other form; keep the file from others")}");
             }

@@ -41,7 +41,7 @@ public static class AnswerProfile
             yaml.Wrong(root.At("architecture")!, "'architecture' is amd64, arm64 or x86");
         if (Text("computer") is { Length: > 0 } computer && !computer.Contains("{{", StringComparison.Ordinal) && AnswerFile.ComputerNameProblem(computer) is { } problem)
             yaml.Wrong(root.At("computer")!, problem);
-        foreach (var (key, setting) in ((string, string)[])[("language", "UILanguage"), ("input", "InputLocale"), ("time-zone", "TimeZone"), ("product-key", "ProductKey")])
+        foreach (var (key, setting) in ((string, string)[])[("language", "UILanguage"), ("input", "InputLocale"), ("product-key", "ProductKey")])
         {
             if (Text(key) is { Length: > 0 } value && AnswerKnowledge.ValueProblem(setting, value) is { } wrong)
                 yaml.Wrong(root.At(key)!, wrong);
