@@ -10,6 +10,28 @@ public class CommandTests(World world)
     private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "drivers", "package", "features", "answers", "deploy", "demo", "completion"];
 
     [Fact]
+    public void PackagesAreShownWithTheirFeaturesAndCommands()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        var package = world.At("packages/shelfmark-7.4.zip");
+        Assert.Matches("(?m)^Program Files/Tarn Valley/Shelfmark/labels/labels.dll +labels/labels.dll$", Vembar.Run("package", "show", package).Output);
+        var unmade = Vembar.Run("package", "check", world.At("packages/shelfmark-7.4"));
+        Assert.Equal((1, true), (unmade.Code, unmade.Output.Contains("'vembar package make' writes them", StringComparison.Ordinal)));
+        var done = Vembar.Run("service", archive + "#1", "--package", package, "--feature", "Lending.Labels=on", "--report", folder.At("page.html"), "--in-place");
+        Assert.Equal(0, done.Code);
+        Assert.Equal("done", Tools.Run("xmllint", ["--html", "--xpath", "string(//tbody/tr[1]/td[3])", folder.At("page.html")]).Trim());
+        // Parents stand above what needs them, in both commands.
+        foreach (var shown in new[] { Vembar.Run("features", archive + "#1"), Vembar.Run("show", archive + "#1", "--only", "features") })
+            Assert.Matches("(?s)Lending  .*\n  Lending.Print  .*\n    Lending.Labels  ", shown.Output);
+        Assert.Matches("(?m)^Shelfmark database +\"%ProgramFiles%", Vembar.Run("show", archive + "#1", "--only", "first-start").Output);
+        Assert.Matches("(?m)^shelfmark +7.4 .* in use$", Vembar.Run("show", archive + "#1", "--only", "packages").Output);
+        Assert.Equal(2, Vembar.Run("service", archive + "#1", "--feature", "Lending", "--plan").Code);
+        Assert.Equal(2, Vembar.Run("service", archive + "#1", "--for", world.At("hardware"), "--plan").Code);
+        Assert.Equal(1, Vembar.Run("service", archive + "#1", "--registry", world.At("house/opening-hours.txt"), "--plan").Code);
+    }
+
+    [Fact]
     public void CoverageIsToldAsAMatrixAndAsAPage()
     {
         using var folder = new TempFolder();

@@ -79,7 +79,7 @@ internal static class FeaturesCommand
                         return;
                     }
                     var table = new Table("Name", "State", "Title", "Package");
-                    foreach (var feature in Tree(features, ""))
+                    foreach (var feature in Tree(features))
                         table.Row(Row(feature, features));
                     table.Print(session);
                 });
@@ -98,7 +98,7 @@ internal static class FeaturesCommand
     }
 
     // Parents before those that need them.
-    private static IEnumerable<FeatureJson> Tree(IReadOnlyList<FeatureJson> all, string parent)
+    public static IEnumerable<FeatureJson> Tree(IReadOnlyList<FeatureJson> all, string parent = "")
     {
         foreach (var feature in all.Where(f => parent.Length > 0 ? f.Parent.Equals(parent, StringComparison.OrdinalIgnoreCase) : f.Parent.Length == 0 || !all.Any(o => o.Name.Equals(f.Parent, StringComparison.OrdinalIgnoreCase))))
         {

@@ -98,7 +98,7 @@ internal static class ShowCommand
             });
         }
         Listed("packages", "Packages", CliJson.From(result.Packages), ["Name", ">Version", "Title", "Kind", "State"], p => [p.Name, p.Version, p.Title, p.Kind, p.ReplacedBy is null ? "in use" : $"replaced by {p.ReplacedBy}"]);
-        Listed("features", "Features", CliJson.Features(result.Packages), ["Name", "State", "Title", "Package"], f => FeaturesCommand.Row(f, CliJson.Features(result.Packages)!));
+        Listed("features", "Features", CliJson.Features(result.Packages) is { } brought ? FeaturesCommand.Tree(brought).ToList() : null, ["Name", "State", "Title", "Package"], f => FeaturesCommand.Row(f, CliJson.Features(result.Packages)!));
         Listed("first-start", "At the first start", result.FirstStart, ["Name", "Command", "Good exit codes"], c => [c.Name, c.Command, string.Join(", ", c.Good)]);
         Part("history", "History", () =>
         {
