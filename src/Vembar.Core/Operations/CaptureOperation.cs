@@ -126,7 +126,7 @@ public static class CaptureOperation
 
         var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
         warnings.AddRange(tree.Warnings);
-        TakeOver(writer.Base, source, Path.GetFullPath(request.Source), tree.Root, trustTimes: !request.Reread);
+        TakeOver(writer.Base, source, Path.GetFullPath(request.Source), tree.Root, trustTimes: !request.Reread, cancellation);
         CheckRoom(request, writer.Base, tree.Bytes);
         var files = ContentFiles(tree.Root, all: request.Reread);
         var total = files.Sum(f => f.Length);
@@ -212,36 +212,34 @@ public static class CaptureOperation
     // of it has changed since that image was begun: the change time cannot be set back, as the other times can. A volume has
     // that time in the image, so there it must be the same. Where times are not trusted, every file is read all the same, and
     // what it had before is what it is compared with first.
-    private static void TakeOver(ArchiveReader archive, ISource source, string from, SourceNode root, bool trustTimes)
+    private static void TakeOver(ArchiveReader archive, ISource source, string from, SourceNode root, bool trustTimes, CancellationToken cancellation)
     {
         if (archive.Images.LastOrDefault(i => i.Origin.Kind == source.Kind && i.Origin.From == from && i.Origin.Identity == source.Identity && i.Origin.Identity.Length > 0) is not { } earlier)
             return;
         // The clock of the file system may lag behind ours.
         var before = FileTime.From(earlier.Created).Ticks - TimeSpan.TicksPerSecond * 2;
-        void Compare(SourceNode folder, IReadOnlyList<TreeEntry> entries, ImageTree tree, WindowsPath path)
-        {
-            var next = 0;
-            foreach (var node in folder.Children!)
-            {
-                while (next < entries.Count && string.CompareOrdinal(entries[next].Name, node.Name) < 0)
-                    next++;
-                if (next == entries.Count || entries[next].Name != node.Name)
-                    continue;
-                var entry = entries[next];
-                if (node.Children is not null && entry.Kind == EntryKind.Folder)
-                {
-                    var own = path.Child(entry.Name);
-                    Compare(node, tree.List(entry, own), tree, own);
-                }
-                else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length
-                    && (!trustTimes || (entry.Modified == node.Modified && (source.Kind == "folder" ? node.Changed < before : entry.Changed == node.Entry.Changed && entry.Created == node.Entry.Created))))
-                    node.Content = content;
-            }
-        }
         try
         {
             var tree = new ImageTree(archive, earlier.Root, $"{archive.Path}#{earlier.Number}");
-            Compare(root, tree.List(tree.Root, WindowsPath.Root), tree, WindowsPath.Root);
+            void Compare((SourceNode Node, TreeEntry Entry, WindowsPath Path) folder, object? none, Action<(SourceNode Node, TreeEntry Entry, WindowsPath Path)> later)
+            {
+                var entries = tree.List(folder.Entry, folder.Path);
+                var next = 0;
+                foreach (var node in folder.Node.Children!)
+                {
+                    while (next < entries.Count && string.CompareOrdinal(entries[next].Name, node.Name) < 0)
+                        next++;
+                    if (next == entries.Count || entries[next].Name != node.Name)
+                        continue;
+                    var entry = entries[next];
+                    if (node.Children is not null && entry.Kind == EntryKind.Folder)
+                        later((node, entry, folder.Path.Child(entry.Name)));
+                    else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length
+                        && (!trustTimes || (entry.Modified == node.Modified && (source.Kind == "folder" ? node.Changed < before : entry.Changed == node.Entry.Changed && entry.Created == node.Entry.Created))))
+                        node.Content = content;
+                }
+            }
+            Crew.Run<(SourceNode, TreeEntry, WindowsPath), object?>((root, tree.Root, WindowsPath.Root), () => null, Compare, cancellation);
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
         {

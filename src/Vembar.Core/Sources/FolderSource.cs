@@ -85,72 +85,93 @@ public sealed class FolderSource : ISource
         var rootStat = Posix.Stat(_root);
         var root = new SourceNode(null, Describe(_root, ".\0"u8, "", rootStat, null, walk));
         walk.Folders = 1;
-        walk.Deferred = [];
-        Fill(walk, root, _root, []);
-        WalkDeferred(walk);
+        foreach (var part in Crew.Run<(SourceNode Node, string[] Path), SourceWalk>((root, []), walk.Fork, Fill, cancellation))
+            walk.Join(part);
         return walk.Finish(root);
     }
 
-    // The upper two levels are gone through alone, each folder of the next by whoever is free; what they find is put
-    // together in the order of the folders, so that it does not depend on who was first.
-    private void WalkDeferred(SourceWalk walk)
+    private SafeFileHandle OpenFolder(SourceNode node) => node.Parent is null ? Posix.OpenFolder(_root, ".\0"u8) : Below(node, (folder, path) => Posix.OpenFolder(folder, path));
+
+    private delegate SafeFileHandle Opening(SafeFileHandle folder, ReadOnlySpan<byte> path);
+
+    // One call where the path is short enough for it; folder by folder where it is not.
+    private SafeFileHandle Below(SourceNode node, Opening open)
     {
-        var deferred = walk.Deferred!;
-        var states = new SourceWalk[deferred.Count];
-        Parallel.For(0, deferred.Count, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = walk.Cancellation }, i =>
+        const int LongestPath = 4000;
+        var parents = new Stack<byte[]>();
+        for (var at = node.Parent; at?.Parent is not null; at = at.Parent)
+            parents.Push(at.RawName);
+        var name = node.RawName;
+        var length = name.Length + parents.Sum(p => p.Length);
+        if (length < LongestPath)
         {
-            var state = states[i] = walk.Fork();
-            var (node, path) = deferred[i];
+            var path = new byte[length];
+            var used = 0;
+            foreach (var parent in parents)
+            {
+                parent.CopyTo(path, used);
+                used += parent.Length;
+                path[used - 1] = (byte)'/';
+            }
+            name.CopyTo(path, used);
+            return open(_root, path);
+        }
+        SafeFileHandle? folder = null;
+        try
+        {
+            while (parents.TryPop(out var next))
+            {
+                var inner = Posix.OpenFolder(folder ?? _root, next);
+                folder?.Dispose();
+                folder = inner;
+            }
+            return open(folder ?? _root, name);
+        }
+        finally
+        {
+            folder?.Dispose();
+        }
+    }
+
+    private void Fill((SourceNode Node, string[] Path) folder, SourceWalk walk, Action<(SourceNode Node, string[] Path)> later)
+    {
+        SafeFileHandle? handle = null;
+        try
+        {
+            List<PosixEntry> entries;
             try
             {
-                using var handle = OpenFolder(node);
-                Fill(state, node, handle, path);
+                handle = OpenFolder(folder.Node);
+                entries = Posix.ReadFolder(handle, string.Join('/', folder.Path));
             }
             catch (NativeException failure)
             {
-                state.Unreadable(string.Join('/', path), VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', path)))!);
+                walk.Unreadable(string.Join('/', folder.Path), VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', folder.Path)))!);
+                return;
             }
-        });
-        foreach (var state in states)
-            walk.Join(state);
-    }
-
-    private SafeFileHandle OpenFolder(SourceNode node)
-    {
-        if (node.Parent is null)
-            return Posix.OpenFolder(_root, ".\0"u8);
-        using var parent = OpenFolder(node.Parent);
-        return Posix.OpenFolder(parent, node.RawName);
-    }
-
-    private void Fill(SourceWalk walk, SourceNode folder, SafeFileHandle handle, List<string> path)
-    {
-        List<PosixEntry> entries;
-        try
-        {
-            entries = Posix.ReadFolder(handle, string.Join('/', path));
+            entries.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
+            string[] path = [.. folder.Path, ""];
+            foreach (var (name, raw) in entries)
+            {
+                path[^1] = name;
+                if (Visit(walk, folder.Node, handle, path, name, raw) is { } inner)
+                    later((inner, [.. path]));
+                walk.Tick();
+            }
         }
-        catch (NativeException failure)
+        finally
         {
-            walk.Unreadable(string.Join('/', path), VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', path)))!);
-            return;
-        }
-        entries.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
-        foreach (var (name, raw) in entries)
-        {
-            path.Add(name);
-            Visit(walk, folder, handle, path, name, raw);
-            path.RemoveAt(path.Count - 1);
-            walk.Tick();
+            handle?.Dispose();
         }
     }
 
-    private void Visit(SourceWalk walk, SourceNode folder, SafeFileHandle handle, List<string> path, string name, byte[] raw)
+    // What is found, when it is a folder to look into.
+    private SourceNode? Visit(SourceWalk walk, SourceNode folder, SafeFileHandle handle, string[] path, string name, byte[] raw)
     {
         if (walk.Exclusions.RuleFor(path) is { } rule)
         {
             walk.LeftOut.Add(new LeftOut(string.Join('/', path), rule));
-            return;
+            return null;
         }
         try
         {
@@ -158,12 +179,12 @@ public sealed class FolderSource : ISource
             if (stat.Inode == walk.Avoid.Inode && stat.Device == walk.Avoid.Device && walk.Avoid != default)
             {
                 walk.LeftOut.Add(new LeftOut(string.Join('/', path), "the archive being written"));
-                return;
+                return null;
             }
             if (stat.Kind == PosixKind.Special)
             {
                 walk.LeftOut.Add(new LeftOut(string.Join('/', path), "a pipe, socket or device"));
-                return;
+                return null;
             }
             var target = stat.Kind == PosixKind.Link ? Posix.ReadLink(handle, raw) : null;
             var entry = Describe(handle, raw, name, stat, target, walk);
@@ -177,23 +198,13 @@ public sealed class FolderSource : ISource
             if (isFolder)
             {
                 walk.Folders++;
-                if (entry.Reparse is not null)
-                    return;
-                const int Deferring = 2;
-                if (walk.Deferred is not null && path.Count == Deferring)
-                {
-                    walk.Deferred.Add((node, [.. path]));
-                    return;
-                }
-                using var inner = Posix.OpenFolder(handle, raw);
-                Fill(walk, node, inner, path);
-                return;
+                return entry.Reparse is null ? node : null;
             }
             walk.Files++;
             if (entry.Kind == EntryKind.File && stat.LinkCount > 1)
             {
                 walk.AddLink((stat.Device, stat.Inode), node);
-                return;
+                return null;
             }
             walk.Bytes += node.Length;
         }
@@ -205,6 +216,7 @@ public sealed class FolderSource : ISource
         {
             walk.Unreadable(string.Join('/', path), VembarException.From(failure, "read", Path.Combine(Shown, string.Join('/', path)))!);
         }
+        return null;
     }
 
     private TreeEntry Describe(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, SourceWalk walk)
@@ -277,43 +289,7 @@ public sealed class FolderSource : ISource
 
     /// <summary>Opens a file of a walk for reading.</summary>
     /// <exception cref="NativeException">It cannot be opened.</exception>
-    public ISourceFile Open(SourceNode node)
-    {
-        var parents = new Stack<byte[]>();
-        for (var at = node.Parent; at?.Parent is not null; at = at.Parent)
-            parents.Push(at.RawName);
-        var name = node.RawName;
-        SafeFileHandle? folder = null;
-        try
-        {
-            // One call where the path is short enough for it; folder by folder where it is not.
-            var length = name.Length + parents.Sum(p => p.Length);
-            if (length < 4000)
-            {
-                var path = new byte[length];
-                var used = 0;
-                foreach (var parent in parents)
-                {
-                    parent.CopyTo(path, used);
-                    used += parent.Length;
-                    path[used - 1] = (byte)'/';
-                }
-                name.CopyTo(path, used);
-                return new SourceFile(Posix.OpenRead(_root, path));
-            }
-            while (parents.TryPop(out var next))
-            {
-                var inner = Posix.OpenFolder(folder ?? _root, next);
-                folder?.Dispose();
-                folder = inner;
-            }
-            return new SourceFile(Posix.OpenRead(folder ?? _root, name));
-        }
-        finally
-        {
-            folder?.Dispose();
-        }
-    }
+    public ISourceFile Open(SourceNode node) => new SourceFile(Below(node, Posix.OpenRead));
 
     private sealed class SourceFile : ISourceFile
     {

@@ -98,7 +98,7 @@ public sealed class NtfsSource : ISource
     /// <inheritdoc/>
     public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation)
     {
-        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation) { Deferred = [] };
+        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation);
         var visited = new ConcurrentDictionary<ulong, byte>();
         var volume = Rent();
         SourceNode root;
@@ -108,7 +108,6 @@ public sealed class NtfsSource : ISource
                 root = new SourceNode(null, Describe(walk, file, file.Describe(), "", NtfsVolume.Root, []));
             walk.Folders = 1;
             visited[NtfsVolume.Root] = 0;
-            Fill(walk, volume, root, NtfsVolume.Root, [], visited);
         }
         catch (NativeException failure)
         {
@@ -118,74 +117,62 @@ public sealed class NtfsSource : ISource
         {
             Return(volume);
         }
-        var deferred = walk.Deferred;
-        var states = new SourceWalk[deferred.Count];
-        Parallel.For(0, deferred.Count, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, i =>
+        void Step((SourceNode Node, string[] Path) folder, SourceWalk part, Action<(SourceNode Node, string[] Path)> later)
         {
-            var (node, path) = deferred[i];
-            states[i] = walk.Fork();
             var own = Rent();
             try
             {
-                Fill(states[i], own, node, node.FileId, path, visited);
+                Fill(part, own, folder, visited, later);
             }
             finally
             {
                 Return(own);
             }
-        });
-        foreach (var state in states)
-            walk.Join(state);
+        }
+        foreach (var part in Crew.Run<(SourceNode Node, string[] Path), SourceWalk>((root, []), walk.Fork, Step, cancellation))
+            walk.Join(part);
         return walk.Finish(root);
     }
 
-    private void Fill(SourceWalk walk, NtfsVolume volume, SourceNode folder, ulong reference, List<string> path, ConcurrentDictionary<ulong, byte> visited)
+    private void Fill(SourceWalk walk, NtfsVolume volume, (SourceNode Node, string[] Path) folder, ConcurrentDictionary<ulong, byte> visited, Action<(SourceNode Node, string[] Path)> later)
     {
         List<NtfsName> names;
         try
         {
-            using var file = volume.Open(reference, string.Join('/', path));
+            using var file = volume.Open(folder.Node.Parent is null ? NtfsVolume.Root : folder.Node.FileId, string.Join('/', folder.Path));
             names = file.Names();
         }
         catch (NativeException failure)
         {
-            walk.Unreadable(string.Join('/', path), Unreadable(failure, path));
+            walk.Unreadable(string.Join('/', folder.Path), Unreadable(failure, folder.Path));
             return;
         }
         // In the order of their records on the disk; by name afterwards.
         names.Sort((a, b) => (a.Reference & NumberMask).CompareTo(b.Reference & NumberMask));
+        string[] path = [.. folder.Path, ""];
         foreach (var (name, child) in names)
         {
             // NTFS' own files, and the root's name for itself.
             if ((child & NumberMask) < NtfsVolume.FirstUserFile)
                 continue;
-            path.Add(name);
-            Visit(walk, volume, folder, path, name, child);
-            path.RemoveAt(path.Count - 1);
+            path[^1] = name;
+            Visit(walk, volume, folder.Node, path, name, child);
             walk.Tick();
         }
-        folder.Children!.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
-        foreach (var node in folder.Children.Where(c => c.Kind == EntryKind.Folder))
+        folder.Node.Children!.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
+        foreach (var node in folder.Node.Children.Where(c => c.Kind == EntryKind.Folder && c.Entry.Reparse is null))
         {
-            if (node.Entry.Reparse is not null)
-                continue;
-            path.Add(node.Name);
-            const int Deferring = 2;
-            if (!visited.TryAdd(node.FileId & NumberMask, 0))
-            {
-                walk.Problems.Add(VembarException.Input("folder-circle", $"{Shown}: the folder '{string.Join('/', path)}' is found a second time; the volume is damaged", "Let Windows check it (chkdsk)."));
-            }
-            else if (walk.Deferred is not null && path.Count == Deferring)
-                walk.Deferred.Add((node, [.. path]));
+            path[^1] = node.Name;
+            if (visited.TryAdd(node.FileId & NumberMask, 0))
+                later((node, [.. path]));
             else
-                Fill(walk, volume, node, node.FileId, path, visited);
-            path.RemoveAt(path.Count - 1);
+                walk.Problems.Add(VembarException.Input("folder-circle", $"{Shown}: the folder '{string.Join('/', path)}' is found a second time; the volume is damaged", "Let Windows check it (chkdsk)."));
         }
     }
 
     private const ulong NumberMask = 0xFFFFFFFFFFFF;
 
-    private void Visit(SourceWalk walk, NtfsVolume volume, SourceNode folder, List<string> path, string name, ulong reference)
+    private void Visit(SourceWalk walk, NtfsVolume volume, SourceNode folder, string[] path, string name, ulong reference)
     {
         if (walk.Exclusions.RuleFor(path) is { } rule)
         {
@@ -216,11 +203,11 @@ public sealed class NtfsSource : ISource
         }
     }
 
-    private VembarException Unreadable(NativeException failure, List<string> path) => failure.Errno is not (Errno.AccessDenied or Errno.NotPermitted)
+    private VembarException Unreadable(NativeException failure, string[] path) => failure.Errno is not (Errno.AccessDenied or Errno.NotPermitted)
         ? VembarException.Input("unreadable", $"{Shown}: '{string.Join('/', path)}' cannot be read: {failure.Message}", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.")
         : VembarException.From(failure, "read", $"{Shown}/{string.Join('/', path)}")!;
 
-    private TreeEntry Describe(SourceWalk walk, NtfsFile file, NtfsDescription description, string name, ulong parent, List<string> path)
+    private TreeEntry Describe(SourceWalk walk, NtfsFile file, NtfsDescription description, string name, ulong parent, string[] path)
     {
         var attributes = (WindowsAttributes)description.Attributes;
         if (description.Reparse is { Length: >= 4 } reparse && BinaryPrimitives.ReadUInt32LittleEndian(reparse) is ReparseOverlay or ReparseDedup)

@@ -33,8 +33,16 @@ public interface ISource : IFileView, IDisposable
 /// <summary>What a walk over a source has found so far.</summary>
 internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation)
 {
-    /// <summary>Folders left for later, while there are any to be left.</summary>
-    public List<(SourceNode Node, List<string> Path)>? Deferred { get; set; }
+    private const int Ticking = 256;
+
+    // Files seen by all who walk, in steps of Ticking.
+    private readonly long[] _all = [0];
+
+    private SourceWalk(SourceWalk whole, Exclusions exclusions, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation) : this(exclusions, skipUnreadable, seen, cancellation)
+    {
+        _all = whole._all;
+        Avoid = whole.Avoid;
+    }
 
     public CancellationToken Cancellation => cancellation;
 
@@ -52,7 +60,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     public long Bytes { get; set; }
 
     /// <summary>A walk over a part, by another thread.</summary>
-    public SourceWalk Fork() => new(exclusions, skipUnreadable, null, cancellation) { Avoid = Avoid };
+    public SourceWalk Fork() => new(this, exclusions, skipUnreadable, seen, cancellation);
 
     /// <summary>Adds what a walk over a part found.</summary>
     public void Join(SourceWalk other)
@@ -68,15 +76,14 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
             ref var group = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(Links, file, out _);
             (group ??= []).AddRange(names);
         }
-        seen?.Invoke(Files);
     }
 
     public void Tick()
     {
-        if (((Files + Folders) & 255) != 0)
+        if ((Files + Folders) % Ticking != 0)
             return;
         cancellation.ThrowIfCancellationRequested();
-        seen?.Invoke(Files);
+        seen?.Invoke(Interlocked.Add(ref _all[0], Ticking));
     }
 
     /// <summary>Something cannot be read: it is left out, or the walk fails at its end.</summary>
@@ -115,7 +122,8 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
                 node.SameAs = node == byPath[0].Node ? null : byPath[0].Node;
             }
         }
-        var warnings = new List<string>(Warnings);
+        // Who found what is left to chance; what is told is not.
+        var warnings = Warnings.Order(StringComparer.Ordinal).ToList();
         warnings.AddRange(exclusions.Unused.Select(rule =>
             $"the pattern '{rule}' left nothing out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
         return new SourceTree(root, Files, Folders, Bytes, [.. LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings);

@@ -1,3 +1,4 @@
+using System.Runtime.InteropServices;
 using Microsoft.Win32.SafeHandles;
 using Vembar.Core.Archives;
 using Vembar.Core.Content;
@@ -22,15 +23,16 @@ internal sealed class FolderTarget : IDisposable
     private readonly List<Item> _folders = [];
     private readonly List<Item> _files = [];
     private readonly List<Item> _links = [];
+    // The first names of those among the links that are further names of a file.
+    private readonly Dictionary<TreeEditor.Node, Item> _firstNames = [];
     private readonly Dictionary<(ulong Group, ChunkId Content), Item> _groups = [];
     private readonly Dictionary<string, long> _lost = [];
     private readonly Lock _gate = new();
 
-    private sealed class Item
+    // A node with what a deployment needs of it. There is one for every file, so it is no object of its own.
+    private readonly record struct Item(TreeEditor.Node Node)
     {
-        public required TreeEditor.Node Node { get; init; }
-
-        /// <summary>The path from the target's root as Linux takes it, with a NUL at the end. There is an item for every file, so it is made when it is asked for.</summary>
+        /// <summary>The path from the target's root as Linux takes it, with a NUL at the end.</summary>
         public byte[] Raw
         {
             get
@@ -54,10 +56,11 @@ internal sealed class FolderTarget : IDisposable
         }
 
         public WindowsPath Path => Node.Path;
-        public Item? SameAs { get; init; }
-        public bool Made { get; set; }
-        public bool Kept { get; set; }
         public TreeEntry Entry => Node.Entry;
+        public bool Made => Node.Placement == TreeEditor.Placement.Made;
+        public bool Kept => Node.Placement == TreeEditor.Placement.Kept;
+
+        public void Mark(bool made) => Node.Placement = made ? TreeEditor.Placement.Made : TreeEditor.Placement.Kept;
     }
 
     public FolderTarget(string path, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting)
@@ -84,36 +87,36 @@ internal sealed class FolderTarget : IDisposable
     public void Plan(CancellationToken cancellation)
     {
         var problems = new List<VembarException>();
-        Plan(_tree.Root, WindowsPath.Root, problems, cancellation);
+        _tree.LoadAll(cancellation);
+        Plan(_tree.Root, problems, cancellation);
         if (problems.Count > 0)
             throw VembarException.Together(problems);
     }
 
-    private void Plan(TreeEditor.Node folder, WindowsPath path, List<VembarException> problems, CancellationToken cancellation)
+    private void Plan(TreeEditor.Node folder, List<VembarException> problems, CancellationToken cancellation)
     {
         cancellation.ThrowIfCancellationRequested();
-        _folders.Add(new Item { Node = folder });
+        _folders.Add(new Item(folder));
         foreach (var child in _tree.Children(folder))
         {
             var entry = child.Entry;
-            var own = child.At ?? path.Child(entry.Name);
             if (!PosixName.TryEncode(entry.Name, out var name) || name.Length > 256)
             {
-                problems.Add(VembarException.Input("name-not-possible", $"'{own}' has a name that Linux cannot write", "Deploy to a Windows volume, or rename it in the image."));
+                problems.Add(VembarException.Input("name-not-possible", $"'{child.Path}' has a name that Linux cannot write", "Deploy to a Windows volume, or rename it in the image."));
                 continue;
             }
             if (entry.Kind == EntryKind.Folder)
             {
-                Plan(child, own, problems, cancellation);
+                Plan(child, problems, cancellation);
                 continue;
             }
-            Item? first = null;
-            if (entry.LinkGroup != 0 && entry.Content is not null && _groups.TryGetValue((entry.LinkGroup, entry.Content.Hash), out first))
+            var item = new Item(child);
+            if (entry.LinkGroup != 0 && entry.Content is not null && _groups.TryGetValue((entry.LinkGroup, entry.Content.Hash), out var first))
             {
-                _links.Add(new Item { Node = child, SameAs = first });
+                _links.Add(item);
+                _firstNames[child] = first;
                 continue;
             }
-            var item = new Item { Node = child };
             if (entry.Kind == EntryKind.Link)
                 _links.Add(item);
             else
@@ -132,12 +135,9 @@ internal sealed class FolderTarget : IDisposable
                 cancellation.ThrowIfCancellationRequested();
                 In(folder.Raw, (parent, name) =>
                 {
-                    folder.Made = Posix.MakeFolder(parent, name, 0x1C0);
-                    if (!folder.Made)
-                    {
-                        folder.Kept = true;
+                    folder.Mark(Posix.MakeFolder(parent, name, 0x1C0));
+                    if (folder.Kept)
                         Posix.OpenFolder(parent, name).Dispose();
-                    }
                 });
             }
             WriteFiles(report, cancellation);
@@ -163,15 +163,12 @@ internal sealed class FolderTarget : IDisposable
     private void WriteFiles(Action<long, long, string> report, CancellationToken cancellation)
     {
         var total = _files.Sum(f => f.Entry.Length);
-        var items = _files.ToArray();
-        var places = new long[items.Length];
-        for (var i = 0; i < items.Length; i++)
-            places[i] = _archive.OrderOf(items[i].Entry.Content);
-        Array.Sort(places, items);
+        var places = _files.ConvertAll(f => _archive.OrderOf(f.Entry.Content)).ToArray();
+        places.AsSpan().Sort(CollectionsMarshal.AsSpan(_files));
         // Each run lies in one block, and goes to one thread.
         const int LongestRun = 512;
         var runs = new List<(int Start, int End)>();
-        for (var i = 0; i < items.Length; i++)
+        for (var i = 0; i < places.Length; i++)
         {
             if (i == 0 || places[i] != places[i - 1] || i - runs[^1].Start >= LongestRun)
                 runs.Add((i, i));
@@ -180,7 +177,7 @@ internal sealed class FolderTarget : IDisposable
         var done = 0L;
         Parallel.ForEach(runs, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, run =>
         {
-            foreach (var item in items.AsSpan(run.Start, run.End - run.Start))
+            foreach (var item in CollectionsMarshal.AsSpan(_files)[run.Start..run.End])
             {
                 cancellation.ThrowIfCancellationRequested();
                 WriteFile(item);
@@ -202,10 +199,10 @@ internal sealed class FolderTarget : IDisposable
             }
             catch (NativeException failure) when (failure.Errno == Errno.Exists && _keepExisting)
             {
-                item.Kept = true;
+                item.Mark(made: false);
                 return;
             }
-            item.Made = true;
+            item.Mark(made: true);
             using (file)
             {
                 var entry = item.Entry;
@@ -233,10 +230,10 @@ internal sealed class FolderTarget : IDisposable
     {
         if (_keepExisting && Posix.TryStat(parent, name, out _))
         {
-            link.Kept = true;
+            link.Mark(made: false);
             return;
         }
-        if (link.SameAs is { } first)
+        if (_firstNames.TryGetValue(link.Node, out var first))
         {
             // A kept file in the place of the first name is another file: then this name gets a copy of its own.
             var errno = first.Made ? In(first.Raw, (firstParent, firstName) => Posix.TryHardLink(firstParent, firstName, parent, name)) : Errno.CrossDevice;
@@ -244,12 +241,12 @@ internal sealed class FolderTarget : IDisposable
                 WriteFile(link);
             else if (errno != 0)
                 throw new NativeException("make the hard link", link.Path.ToString(), errno);
-            link.Made = true;
+            link.Mark(made: true);
             Files++;
             return;
         }
         Posix.MakeLink(parent, name, PosixName.Encode(link.Entry.LinkTarget!));
-        link.Made = true;
+        link.Mark(made: true);
         Files++;
         if (link.Entry.Owner is { } owner && _asRoot)
             Posix.TrySetOwner(parent, name, owner.Uid, owner.Gid);

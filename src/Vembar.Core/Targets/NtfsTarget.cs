@@ -61,6 +61,7 @@ internal sealed class NtfsTarget
     public void Plan(CancellationToken cancellation)
     {
         var problems = new List<VembarException>();
+        _tree.LoadAll(cancellation);
         Plan(_tree.Root, null, WindowsPath.Root, problems, cancellation);
         const int Record = 1024, Resident = 600;
         var cluster = _volume.ClusterSize;

@@ -30,6 +30,17 @@ public sealed class TreeEditor : IFileView
         _root.Children = [.. top.Select(t => new Node(_root, t.Entry) { At = t.Path })];
     }
 
+    /// <summary>What became of an entry that is deployed.</summary>
+    internal enum Placement : byte
+    {
+        /// <summary>Nothing yet.</summary>
+        None,
+        /// <summary>It was written.</summary>
+        Made,
+        /// <summary>What was there already was left.</summary>
+        Kept,
+    }
+
     /// <summary>A place in the tree.</summary>
     public sealed class Node
     {
@@ -42,6 +53,9 @@ public sealed class TreeEditor : IFileView
         internal Node? Parent { get; set; }
         internal List<Node>? Children { get; set; }
         internal bool Changed { get; set; }
+
+        /// <summary>What a deployment did with it: there is a node for every file, so it keeps no list of its own.</summary>
+        internal Placement Placement { get; set; }
 
         /// <summary>Where it is in the tree, when it was brought to the top of an editor; else null.</summary>
         internal WindowsPath? At { get; init; }
@@ -78,6 +92,18 @@ public sealed class TreeEditor : IFileView
 
     /// <summary>What is in a folder.</summary>
     public IReadOnlyList<Node> Children(Node folder) => Load(folder);
+
+    /// <summary>Reads every folder that was not looked into yet, on all processors.</summary>
+    /// <exception cref="VembarException">One is damaged.</exception>
+    /// <exception cref="OperationCanceledException">It was ended.</exception>
+    internal void LoadAll(CancellationToken cancellation) => Crew.Run<Node, object?>(_root, () => null, (folder, _, later) =>
+    {
+        foreach (var node in Load(folder))
+        {
+            if (node.Entry.Kind == EntryKind.Folder)
+                later(node);
+        }
+    }, cancellation);
 
     private List<Node> Load(Node folder)
     {
