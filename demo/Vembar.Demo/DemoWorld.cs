@@ -104,9 +104,32 @@ public static class DemoWorld
         MakePackage(output, "shelfmark-7.4", ("client/shelfmark.exe", "Shelfmark Lending Client"), ("client/shelfmarkcore.dll", "Shelfmark core"), ("labels/labels.dll", "Shelfmark spine labels"));
         MakePackage(output, "kiosk-tools-1.0", ("service/kiosk.exe", "Tarn Valley kiosk reset"));
         MakePackage(output, "house-settings-1.0");
+        MakePackage(output, "polish-1.0", ("texts/shell32.dll.mui", "Texts in Polish"), ("texts/control.dll.mui", "Texts in Polish"));
+        MakePackage(output, "lanternview-2.6.1", ("viewer/lanternview.exe", "Lanternview Document Viewer 2.6.1"));
+        MakePackage(output, "lanternview-2.7", ("viewer/lanternview.exe", "Lanternview Document Viewer 2.7"), ("scores/scores.dll", "Lanternview sheet music"));
+        output.Write("house/branding/lanterns.bmp", Picture(320, 200));
         output.Write("trust/fellview-root.pem", Encoding.ASCII.GetBytes(Signing.Root.ExportCertificatePem() + "\n"));
         output.SettleFolders();
         return (output.Files, output.Bytes);
+    }
+
+    // A picture with a sky that grows darker: 24 bits a point, rows from the bottom up.
+    private static byte[] Picture(int width, int height)
+    {
+        const int Header = 54;
+        var bytes = new byte[Header + width * height * 3];
+        "BM"u8.CopyTo(bytes);
+        foreach (var (at, value) in (ReadOnlySpan<(int, int)>)[(2, bytes.Length), (10, Header), (14, 40), (18, width), (22, height), (26, 1 | (24 << 16)), (34, bytes.Length - Header)])
+            BitConverter.TryWriteBytes(bytes.AsSpan(at), value);
+        for (var y = 0; y < height; y++)
+        {
+            for (var x = 0; x < width; x++)
+            {
+                var at = Header + (y * width + x) * 3;
+                (bytes[at], bytes[at + 1], bytes[at + 2]) = ((byte)(200 - y / 2), (byte)(140 - y / 2), (byte)(60 + x / 8));
+            }
+        }
+        return bytes;
     }
 
     private static void MakePackage(Output output, string name, params (string Path, string Description)[] programs)

@@ -41,6 +41,11 @@ internal static class Hives
         control.Ensure(@"Session Manager\Environment").SetString("PROCESSOR_ARCHITECTURE", "AMD64");
         control.Ensure(@"ComputerName\ComputerName").SetString("ComputerName", edition.ComputerName);
         control.Ensure(@"Nls\Language").SetString("InstallLanguage", "0809");
+        control.Ensure(@"Nls\Language").SetString("Default", "0809");
+        control.Ensure(@"Nls\Locale").SetString("", "00000809");
+        foreach (var (name, value) in new[] { ("ACP", "1252"), ("OEMCP", "850") })
+            control.Ensure(@"Nls\CodePage").SetString(name, value);
+        control.Ensure("TimeZoneInformation").SetString("TimeZoneKeyName", "UTC");
         foreach (var language in edition.Languages)
             control.Ensure($@"MUI\UILanguages\{language}").SetDword("Type", 0x91);
         var setup = root.Ensure("Setup");
@@ -61,7 +66,7 @@ internal static class Hives
             ("disk", 1, 0, @"System32\drivers\disk.sys", ""), ("storahci", 1, 0, @"System32\drivers\storahci.sys", "SCSI Miniport"),
             ("cdrom", 1, 1, @"System32\drivers\cdrom.sys", "SCSI CDROM Class"), ("Ntfs", 2, 0, @"System32\drivers\ntfs.sys", "Boot File System"),
             ("Tcpip", 1, 0, @"System32\drivers\tcpip.sys", "PNP_TDI"), ("Spooler", 0x110, 2, @"%SystemRoot%\System32\spoolsv.exe", "SpoolerGroup"),
-            ("WMPNetworkSvc", 0x10, 3, @"%ProgramFiles%\Windows Media Player\wmpnetwk.exe", ""), ("EventLog", 0x20, 2, @"%SystemRoot%\System32\svchost.exe -k LocalService", "Event Log"),
+            ("OakmereCare", 0x10, 2, @"C:\Program Files\Oakmere Care\care.exe", ""), ("WMPNetworkSvc", 0x10, 3, @"%ProgramFiles%\Windows Media Player\wmpnetwk.exe", ""), ("EventLog", 0x20, 2, @"%SystemRoot%\System32\svchost.exe -k LocalService", "Event Log"),
         ])
         {
             var service = services.Ensure(name);
@@ -132,6 +137,17 @@ internal static class Hives
             key.SetString("InstallLocation", $@"C:\Program Files\Tarn Valley\{program.Name.Split(' ')[0]}");
             key.SetDword("EstimatedSize", (uint)program.SizeInKib);
         }
+        Zones(version.Ensure("Time Zones"));
+        foreach (var app in ReferenceMaker.Apps)
+            root.Ensure($@"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Applications\{app}").SetString("Path", $@"C:\Program Files\WindowsApps\{app}\AppxManifest.xml");
+        var care = root.Ensure(@"Microsoft\Windows\CurrentVersion\Uninstall\OakmereCare");
+        care.SetString("DisplayName", "Oakmere Care Centre");
+        care.SetString("DisplayVersion", "2.4");
+        care.SetString("Publisher", "Oakmere");
+        const string Task = "{5C2E7A10-0B6D-4A53-9E57-3D1F8A6B2C41}", Cache = @"Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache";
+        root.Ensure($@"{Cache}\Tree\Oakmere\Care daily").SetString("Id", Task);
+        root.Ensure($@"{Cache}\Tasks\{Task}").SetString("Path", @"\Oakmere\Care daily");
+        root.Ensure($@"{Cache}\Plain\{Task}");
         var hidden = root.Ensure(@"Microsoft\Windows\CurrentVersion\Uninstall\TarnRuntime");
         hidden.SetString("DisplayName", "Tarn Valley shared runtime");
         hidden.SetDword("SystemComponent", 1);
@@ -150,6 +166,32 @@ internal static class Hives
         }
     });
 
+    // Bias in minutes, and when summer and winter time begin: month, weekday, which of them in the month (5 is the last), hour.
+    private static void Zones(RegistryKey zones)
+    {
+        foreach (var (name, shown, bias, winter, summer) in (ReadOnlySpan<(string, string, int, ushort[]?, ushort[]?)>)
+        [
+            ("GMT Standard Time", "(UTC+00:00) Dublin, Edinburgh, Lisbon, London", 0, [10, 0, 5, 2], [3, 0, 5, 1]), ("UTC", "(UTC) Coordinated Universal Time", 0, null, null),
+            ("W. Europe Standard Time", "(UTC+01:00) Amsterdam, Berlin, Bern, Rome, Stockholm, Vienna", -60, [10, 0, 5, 3], [3, 0, 5, 2]), ("Eastern Standard Time", "(UTC-05:00) Eastern Time", 300, [11, 0, 1, 2], [3, 0, 2, 2]),
+        ])
+        {
+            var tzi = new byte[44];
+            BinaryPrimitives.WriteInt32LittleEndian(tzi, bias);
+            if (summer is not null)
+                BinaryPrimitives.WriteInt32LittleEndian(tzi.AsSpan(8), -60);
+            foreach (var (at, rule) in new[] { (12, winter), (28, summer) })
+            {
+                for (var i = 0; i < rule?.Length; i++)
+                    BinaryPrimitives.WriteUInt16LittleEndian(tzi.AsSpan(at + 2 + 2 * i), rule[i]);
+            }
+            var key = zones.Ensure(name);
+            key.SetString("Display", shown);
+            key.SetString("Std", name);
+            key.SetString("Dlt", name.Replace("Standard", "Daylight", StringComparison.Ordinal));
+            key.Set("TZI", RegistryType.Binary, tzi);
+        }
+    }
+
     public static byte[] Sam() => Make("SAM", hive =>
     {
         foreach (var name in (string[])["Administrator", "DefaultAccount", "Guest"])
@@ -163,6 +205,10 @@ internal static class Hives
         var desktop = hive.Root.Ensure(@"Control Panel\Desktop");
         desktop.SetString("Wallpaper", @"C:\Windows\Web\Wallpaper\valley.jpg");
         hive.Root.Ensure(@"Software\Tarn Valley\Desktop").SetDword("LargeText", 1);
+        var formats = hive.Root.Ensure(@"Control Panel\International");
+        foreach (var (name, value) in new[] { ("Locale", "00000809"), ("LocaleName", "en-GB"), ("sShortDate", "dd/MM/yyyy"), ("sCurrency", "£") })
+            formats.SetString(name, value);
+        hive.Root.Ensure(@"Keyboard Layout\Preload").SetString("1", "00000809");
     });
 
     public static byte[] BootTemplate() => Make("BCD00000000", hive =>

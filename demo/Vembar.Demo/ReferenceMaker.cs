@@ -18,7 +18,27 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
         foreach (var program in edition.Programs)
             Program(program);
         Users();
+        Bundled();
         Ballast();
+    }
+
+    /// <summary>Apps that came with the machines, by their full names.</summary>
+    public static IReadOnlyList<string> Apps { get; } = ["Demo.CasualGames_3.2.0.0_x64__9d4m2hpub1a", "Demo.Offers_1.8.5.0_x64__9d4m2hpub1a", "Demo.Calculator_11.0.2.0_x64__9d4m2hpub1a"];
+
+    // What the vendor put there and no library needs.
+    private void Bundled()
+    {
+        foreach (var app in Apps)
+        {
+            var name = app.Split('_')[0];
+            output.Text($"Program Files/WindowsApps/{app}/AppxManifest.xml", $"<Package><Identity Name=\"{name}\" Version=\"{app.Split('_')[1]}\" /></Package>\r\n");
+            output.Write($"Program Files/WindowsApps/{app}/{name}.dll", Dll($"apps/{name}.dll", ProgramFile.Amd64, 150_000, 700_000, "App"));
+            output.Text($"ProgramData/Microsoft/Windows/AppRepository/{app}.xml", $"<Package FullName=\"{app}\" />\r\n");
+        }
+        output.Write("Program Files/Oakmere Care/care.exe", Dll("care/care.exe", ProgramFile.Amd64, 400_000, 900_000, "Care Centre"));
+        Noise("Program Files/Oakmere Care/offers.dat", 800_000);
+        output.Text("Windows/System32/Tasks/Oakmere/Care daily", "<Task><Actions><Exec><Command>C:\\Program Files\\Oakmere Care\\care.exe</Command></Exec></Actions></Task>\r\n");
+        output.Text("Users/Public/Desktop/Oakmere offers.url", "[InternetShortcut]\r\nURL=https://offers.oakmere.example/\r\n");
     }
 
     private static byte[] Dll(string path, ushort machine, int least, int most, string kind)

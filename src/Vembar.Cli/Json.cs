@@ -21,12 +21,21 @@ internal sealed record StoreJson(string Archive, ImageRecord Image, StoreStats S
 internal sealed record ChangeJson(string Kind, string What, string Status, string Why, long Bytes, double Seconds);
 internal sealed record ServiceJson(string Archive, ImageRecord Image, bool Written, bool Plan, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, IReadOnlyList<ChangeJson> Changes);
 internal sealed record DriverJson(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Services, IReadOnlyList<string> Ids, string? Files);
-internal sealed record ShowJson(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<DriverJson>? Drivers, IReadOnlyList<DriverJson>? InboxDrivers, IReadOnlyList<InstalledJson>? Packages, IReadOnlyList<FeatureJson>? Features, IReadOnlyList<FirstStartJson>? FirstStart);
+internal sealed record ShowJson(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<DriverJson>? Drivers, IReadOnlyList<DriverJson>? InboxDrivers, IReadOnlyList<InstalledJson>? Packages, IReadOnlyList<FeatureJson>? Features, IReadOnlyList<FirstStartJson>? FirstStart,
+    Vembar.Core.Servicing.Languages.LocaleSettings? Locale, IReadOnlyList<AppJson>? Apps, IReadOnlyList<ChangeJson>? Tidy);
+
+internal sealed record AppJson(string Name, string Version, string FullName);
 internal sealed record InstalledJson(string Name, string Version, string Title, string Kind, string? ReplacedBy);
 internal sealed record FeatureJson(string Name, string Title, string Parent, string Package, bool On);
 internal sealed record FirstStartJson(string Name, string Command, IReadOnlyList<int> Good);
 internal sealed record FeaturesJson(ImageRecord Image, IReadOnlyList<FeatureJson> Features);
 internal sealed record AnswerFindingJson(string Severity, int Line, string Text);
+internal sealed record OrderFileJson(string Kind, string Path, bool IsThere);
+
+internal sealed record OrderJson(string File, bool Ok, string Title, Vembar.Core.Content.ChunkId Hash, IReadOnlyDictionary<string, string> Variables, IReadOnlyList<OrderFileJson> Files);
+
+internal sealed record OrderSchemaJson(string? Out, JsonElement Schema);
+
 internal sealed record AnswersJson(string File, bool Ok, IReadOnlyList<AnswerFindingJson> Findings, int PasswordsHidden, string? WrittenTo);
 internal sealed record PackageInfoJson(bool Ok, string Package, string Name, string Version, string Title, string Kind, IReadOnlyList<string> Requires, IReadOnlyList<string> Replaces, IReadOnlyList<FeatureJson> Features, int Files, IReadOnlyList<string> Problems);
 internal sealed record SignatureJson(string State, string Signer, DateTime? Stamped, string Why);
@@ -88,6 +97,8 @@ internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 [JsonSerializable(typeof(DriversJson))]
 [JsonSerializable(typeof(FeaturesJson))]
 [JsonSerializable(typeof(AnswersJson))]
+[JsonSerializable(typeof(OrderJson))]
+[JsonSerializable(typeof(OrderSchemaJson))]
 [JsonSerializable(typeof(PackageInfoJson))]
 [JsonSerializable(typeof(HardwareJson))]
 [JsonSerializable(typeof(CoverageJson))]

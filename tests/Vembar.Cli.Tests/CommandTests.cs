@@ -7,7 +7,7 @@ namespace Vembar.Cli.Tests;
 
 public class CommandTests(World world)
 {
-    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "drivers", "package", "features", "answers", "deploy", "demo", "completion"];
+    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "order", "drivers", "package", "features", "answers", "deploy", "demo", "completion"];
 
     [Fact]
     public void PackagesAreShownWithTheirFeaturesAndCommands()
@@ -29,6 +29,33 @@ public class CommandTests(World world)
         Assert.Equal(2, Vembar.Run("service", archive + "#1", "--feature", "Lending", "--plan").Code);
         Assert.Equal(2, Vembar.Run("service", archive + "#1", "--for", world.At("hardware"), "--plan").Code);
         Assert.Equal(1, Vembar.Run("service", archive + "#1", "--registry", world.At("house/opening-hours.txt"), "--plan").Code);
+    }
+
+    [Fact]
+    public void AnOrderIsCheckedPlannedAndMadeWithItsVariables()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        var order = world.At("orders/reading-room.yaml");
+        Assert.Matches("\"Reading room, May\"\\) can be used: 16 changes, 12 files beside it; month is 'May', language is 'cy-GB'", Vembar.Run("order", "check", order, "--set", "month=May").Output);
+        Assert.Equal(2, Vembar.Run("order", "check", order, "--set", "moth=May").Code);
+        Assert.Equal(2, Vembar.Run("service", archive + "#1", "--put", $"{order}=x", "--set", "month=May", "--plan").Code);
+        Assert.Equal(1, Vembar.Run("order", "check", folder.Write("o.yaml", "changes:\n  - driver: none\n")).Code);
+        Assert.Equal(0, Vembar.Run("order", "schema", "--out", folder.At("s.json")).Code);
+        Assert.StartsWith("{\n  \"$schema\"", File.ReadAllText(folder.At("s.json")), StringComparison.Ordinal);
+        // The lending desk does not speak Welsh; Polish comes with the order.
+        var refused = Vembar.Run("service", archive + "#1", "--order", order, "--plan");
+        Assert.Equal((1, true), (refused.Code, refused.Output.Contains("the image does not have the language cy-GB", StringComparison.Ordinal)));
+        var done = Vembar.Run("service", archive + "#1", "--order", order, "--set", "language=pl-PL", "--as", "Kiosk");
+        Assert.Equal(0, done.Code);
+        Assert.Matches("(?m)^display +pl-PL$", Vembar.Run("show", archive + "#Kiosk", "--only", "languages").Output);
+        Assert.Matches("by reading-room.yaml \"Reading room, September 2026\", [0-9a-f]{16}…", Vembar.Run("show", archive + "#Kiosk", "--only", "history").Output);
+        Assert.Matches("(?m)^Demo.Calculator ", Vembar.Run("show", archive + "#Kiosk", "--only", "apps").Output);
+        Assert.Matches("(?m)^logs +logs of set-up.* nothing of it$", Vembar.Run("show", archive + "#Kiosk", "--only", "tidy").Output);
+        Assert.Equal(3, Vembar.Run("deploy", archive + "#Kiosk", folder.At("d.img"), "--size", "2 GiB").Code);
+        Assert.Equal(0, Vembar.Run("deploy", archive + "#Kiosk", folder.At("out"), "--fill", "desk=014").Code);
+        Assert.Equal(0, Vembar.Run("service", archive + "#1", "--locale", "user=en-IE", "--time-zone", "UTC", "--tidy", "logs", "--tidy", "dumps", "--ballast", world.At("house/ballast.yaml"), "--in-place").Code);
+        Assert.Equal(2, Vembar.Run("service", archive + "#1", "--merge", "--tidy", "logs", "--plan").Code);
     }
 
     [Fact]
@@ -139,7 +166,7 @@ public class CommandTests(World world)
         foreach (var text in (string[])["Windows 11 Enterprise, build 26100.4061, x64", "cy-GB, en-GB", "WIN-3M8R4RRTARN", "Lanternview Document Viewer", "generalized", "capture"])
             Assert.Contains(text, all.Output, StringComparison.Ordinal);
         var programs = Vembar.Run("show", world.Archive + "#2", "--only", "programs").Output.TrimEnd('\n').Split('\n');
-        Assert.Equal(4, programs.Length);
+        Assert.Equal(5, programs.Length);
         Assert.Equal(3, Vembar.Run("show", world.Archive + "#2", "--json").Json.GetProperty("programs").GetArrayLength());
         Assert.Equal(2, Vembar.Run("show", world.Archive + "#2", "--only", "everything").Code);
     }
@@ -204,7 +231,7 @@ public class CommandTests(World world)
         var archive = world.CopyArchive(folder);
         var deployed = Vembar.Run("deploy", archive + "#1", folder.At("out"), "--computer-name", "TVL-DESK-014", "--verify", "--json");
         Assert.Equal(0, deployed.Code);
-        Assert.Equal(997, deployed.Json.GetProperty("files").GetInt64());
+        Assert.Equal(1010, deployed.Json.GetProperty("files").GetInt64());
         Assert.Equal(0, Vembar.Run("copy", archive + "#2", folder.At("other.vmb"), "--json").Code);
         Assert.Equal("Reading room", Vembar.Run("list", folder.At("other.vmb"), "--json").Json.GetProperty("images")[0].GetProperty("name").GetString());
         Assert.Equal(1, Vembar.Run("drop", archive + "#2", "--json").Json.GetProperty("imagesLeft").GetInt32());

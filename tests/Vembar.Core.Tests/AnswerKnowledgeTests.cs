@@ -97,4 +97,104 @@ public class AnswerKnowledgeTests(DemoFixture demo)
             }
         }, iter: 1500);
     }
+
+    private static AnswerFile Parse(string inner) => AnswerFile.Parse(Encoding.UTF8.GetBytes($"<unattend xmlns=\"{AnswerFile.Namespace}\" xmlns:wcm=\"w\">{inner}</unattend>"), "x");
+
+    private static string Settings(string pass, string component, string settings) => $"<settings pass=\"{pass}\"><component name=\"{component}\" processorArchitecture=\"amd64\">{settings}</component></settings>";
+
+    [Fact]
+    public void MergingTakesOverWhatIsNewAndKeepsTheRest()
+    {
+        static string Command(int order, string line, string more = "") => $"<SynchronousCommand wcm:action=\"add\"><Order>{order}</Order><CommandLine>{line}</CommandLine>{more}</SynchronousCommand>";
+        static string Account(string name, string group) => $"<LocalAccount wcm:action=\"add\"><Name>{name}</Name><Group>{group}</Group></LocalAccount>";
+        const string Shell = "Microsoft-Windows-Shell-Setup";
+        var into = Parse(Settings("specialize", Shell, "<ComputerName>OLD</ComputerName><TimeZone>UTC</TimeZone>")
+            + Settings("oobeSystem", Shell, $"<FirstLogonCommands>{Command(1, "one")}{Command(2, "two")}</FirstLogonCommands><UserAccounts><LocalAccounts>{Account("a", "Users")}</LocalAccounts></UserAccounts>"));
+        var other = Parse(Settings("specialize", Shell, "<ComputerName>NEW</ComputerName>") + Settings("specialize", "Microsoft-Windows-Deployment", "<ExtendOSPartition><Extend>true</Extend></ExtendOSPartition>").Replace("<settings pass=\"specialize\">", "<settings pass=\"generalize\">", StringComparison.Ordinal)
+            + Settings("oobeSystem", Shell, $"<FirstLogonCommands>{Command(1, "three")}{Command(2, "one", "<Description>x</Description>")}</FirstLogonCommands><UserAccounts><LocalAccounts>{Account("a", "Administrators")}{Account("b", "Users")}</LocalAccounts></UserAccounts>"));
+        Assert.Equal(6, into.Merge(other));
+        using var folder = new TempFolder();
+        File.WriteAllBytes(folder.At("m.xml"), into.ToBytes());
+        string X(string path) => Tools.Run("xmllint", ["--xpath", path, folder.At("m.xml")]).Trim();
+        Assert.Equal("NEW", X("string(//*[local-name()='ComputerName'])"));
+        Assert.Equal("UTC", X("string(//*[local-name()='TimeZone'])"));
+        Assert.Equal("1 one 2 two 3 three", string.Join(' ', Enumerable.Range(1, 3).Select(i => X($"concat((//*[local-name()='Order'])[{i}], ' ', (//*[local-name()='CommandLine'])[{i}])"))));
+        Assert.Equal("a Administrators b Users", X("concat((//*[local-name()='Name'])[1], ' ', (//*[local-name()='Group'])[1], ' ', (//*[local-name()='Name'])[2], ' ', (//*[local-name()='Group'])[2])"));
+        Assert.Equal("x", X("string(//*[local-name()='Description'])"));
+        Assert.Equal("true", X("string(//*[local-name()='Extend'])"));
+        // Once more nothing is new.
+        Assert.Equal(0, into.Merge(other));
+    }
+
+    [Fact]
+    public void ServicingMergesIntoTheImagesAnswersOrReplacesThem()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        Do.Service(archive, null, new AnswersChange(demo.At("answers/lending-desk.xml")));
+        var more = folder.Write("more.yaml", "computer: TVL-DESK-001\nworkgroup: VALLEY\n");
+        var merged = Do.Service(archive, null, new AnswersChange(more, merge: true)).Changes.Single();
+        Assert.Contains("merged into Windows/Panther/unattend.xml", merged.Why, StringComparison.Ordinal);
+        string Now() => Do.WithTree(archive, 1, t => Encoding.UTF8.GetString(t.ReadFile(Trees.WindowsPath.Parse("Windows/Panther/unattend.xml"), 1 << 20)!));
+        Assert.Contains("<JoinWorkgroup>VALLEY</JoinWorkgroup>", Now(), StringComparison.Ordinal);
+        Assert.Contains("<ComputerName>TVL-DESK-001</ComputerName>", Now(), StringComparison.Ordinal);
+        Assert.Contains("HideEULAPage", Now(), StringComparison.Ordinal);
+        Assert.Equal(Servicing.ChangeStatus.Already, Do.Service(archive, null, new AnswersChange(more, merge: true)).Changes.Single().Status);
+        Do.Service(archive, null, new AnswersChange(more));
+        Assert.DoesNotContain("HideEULAPage", Now(), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void APlaceholderIsFilledAtDeploymentOrStandsInTheWayOfADisk()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        Do.Service(archive, null, new AnswersChange(demo.At("answers/reading-room.yaml")));
+        Assert.Contains("the answer file still has {{desk}}", Do.Deploy(archive, folder.At("plain")).Warnings.Single(w => w.Contains("{{", StringComparison.Ordinal)), StringComparison.Ordinal);
+        Assert.Equal("placeholders-left", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("d.img"), r => r with { Size = 2L << 30 })).Code);
+        Assert.False(File.Exists(folder.At("d.img")));
+        var fill = new Dictionary<string, string> { ["desk"] = "014" };
+        Assert.DoesNotContain(Do.Deploy(archive, folder.At("named"), r => r with { Fill = fill }).Warnings, w => w.Contains("{{", StringComparison.Ordinal));
+        Assert.Contains("<ComputerName>TVL-READ-014</ComputerName>", File.ReadAllText(folder.At("named/Windows/Panther/unattend.xml")), StringComparison.Ordinal);
+        Assert.Contains("It has {{desk}}.", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("x"), r => r with { Fill = new Dictionary<string, string> { ["dsk"] = "1" } })).Hint, StringComparison.Ordinal);
+        Assert.Equal("bad-answer-file", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("x"), r => r with { Fill = new Dictionary<string, string> { ["desk"] = "far too long" } })).Code);
+    }
+
+    [Fact]
+    public void AProfileDividesADisk()
+    {
+        using var folder = new TempFolder();
+        foreach (var layout in (string[])["uefi", "bios"])
+        {
+            var made = AnswerProfile.Make(folder.Write("p.yaml", $"disk:\n  number: 0\n  layout: {layout}\n"));
+            Assert.Empty(made.Check("x64"));
+            File.WriteAllBytes(folder.At("p.xml"), made.ToBytes());
+            string X(string path) => Tools.Run("xmllint", ["--xpath", path, folder.At("p.xml")]).Trim();
+            Assert.Equal(layout == "uefi" ? "EFI MSR Primary Primary" : "Primary Primary", string.Join(' ', Enumerable.Range(1, layout == "uefi" ? 4 : 2).Select(i => X($"string((//*[local-name()='Type'])[{i}])"))));
+            // Windows takes what is left, so it is made last, and is where set-up goes.
+            Assert.Equal("true", X("string((//*[local-name()='CreatePartition'])[last()]/*[local-name()='Extend'])"));
+            Assert.Equal(X("string((//*[local-name()='CreatePartition'])[last()]/*[local-name()='Order'])"), X("string(//*[local-name()='InstallTo']/*[local-name()='PartitionID'])"));
+            Assert.Equal(0, Tools.Try("xmllint", ["--noout", "--schema", Schema, folder.At("p.xml")]).Code);
+        }
+    }
+
+    private static string Schema => Path.Combine(Repository.Root, "docs/schemas/answer-file.xsd");
+
+    [Fact]
+    public void TheSchemaTakesWhatIsInOrderAndRefusesTheRest()
+    {
+        using var folder = new TempFolder();
+        var files = Directory.EnumerateFiles(demo.At("answers"), "*.xml").ToList();
+        foreach (var profile in Directory.EnumerateFiles(demo.At("answers"), "*.yaml"))
+        {
+            File.WriteAllBytes(folder.At(Path.GetFileName(profile) + ".xml"), AnswerProfile.Make(profile).ToBytes());
+            files.Add(folder.At(Path.GetFileName(profile) + ".xml"));
+        }
+        Assert.All(files, f => Assert.Equal(0, Tools.Try("xmllint", ["--noout", "--schema", Schema, f]).Code));
+        foreach (var bad in (string[])[Settings("specialise", "x", ""), "<settings pass=\"specialize\"><component name=\"x\" processorArchitecture=\"x64\"/></settings>", "<settings/>", "<component/>", Settings("specialize", "x", "") + Settings("specialize", "y", "")])
+        {
+            File.WriteAllBytes(folder.At("bad.xml"), Parse(bad).ToBytes());
+            Assert.NotEqual(0, Tools.Try("xmllint", ["--noout", "--schema", Schema, folder.At("bad.xml")]).Code);
+        }
+    }
 }

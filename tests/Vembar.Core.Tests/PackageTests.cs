@@ -201,4 +201,20 @@ public class PackageTests(DemoFixture demo)
             }
         }, iter: 3000);
     }
+
+    [Fact]
+    public void NoPackageReachesTheJournals()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        var bad = Make(folder, "bad", "1", "files:\n  - from: f\n    to: windows/vembar/Packages/x\n", ("f", "x"));
+        Assert.Contains("where the journals of packages are", Do.Service(archive, null, Add(bad)).Changes.Single().Why, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("kind: language\n", "says which with 'language'")]
+    [InlineData("kind: language\nlanguage: pl-PX\n", "did you mean 'pl-PL'?")]
+    [InlineData("kind: settings\nlanguage: pl-PL\n", "no other does")]
+    public void ALanguagePackageSaysWhichLanguage(string lines, string expected) =>
+        Assert.Contains(expected, Assert.Throws<VembarException>(() => PackageManifest.Parse($"name: a\nversion: 1\n{lines}", "p")).Message, StringComparison.Ordinal);
 }

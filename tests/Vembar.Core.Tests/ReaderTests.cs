@@ -6,16 +6,7 @@ namespace Vembar.Core.Tests;
 /// <summary>The format's page is complete: a reader in another language, written from it alone, reads what we write.</summary>
 public class ReaderTests(DemoFixture demo)
 {
-    private static string Script
-    {
-        get
-        {
-            var folder = new DirectoryInfo(AppContext.BaseDirectory);
-            while (folder is not null && !File.Exists(Path.Combine(folder.FullName, "Vembar.slnx")))
-                folder = folder.Parent;
-            return Path.Combine(folder!.FullName, "tests/reader/read_archive.py");
-        }
-    }
+    private static string Script => Path.Combine(Repository.Root, "tests/reader/read_archive.py");
 
     [Fact]
     public void AnotherReaderListsAndPrintsWhatOursDoes()

@@ -4,6 +4,7 @@ using Vembar.Core.Servicing;
 using Vembar.Core.Servicing.Answers;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Files;
+using Vembar.Core.Servicing.Orders;
 using Vembar.Core.Trees;
 using Vembar.Core.Windows;
 using Xunit;
@@ -127,8 +128,8 @@ public class ServiceTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var before = File.ReadAllBytes(archive);
         var result = ServiceOperation.Run(
-            new ServiceRequest { Image = ImageReference.Parse(archive), Changes = WorkOrder.Read(demo.At("orders/reading-room.yaml")).Changes, PlanOnly = true }, NoProgress.Instance, CancellationToken.None);
-        Assert.Equal(6, result.Changes.Count);
+            new ServiceRequest { Image = ImageReference.Parse(archive), Changes = WorkOrder.Read(demo.At("orders/lending-desk.yaml")).Changes, PlanOnly = true }, NoProgress.Instance, CancellationToken.None);
+        Assert.Equal(5, result.Changes.Count);
         Assert.All(Statuses(result), s => Assert.Equal(ChangeStatus.Done, s));
         Assert.False(result.Written);
         Assert.Equal(before, File.ReadAllBytes(archive));
@@ -175,7 +176,7 @@ public class ServiceTests(DemoFixture demo)
     [InlineData("changes:\n  - driver: [a]\n", "line 2")]
     [InlineData("changes:\n  - fly: away\n", "exactly one of")]
     [InlineData("changes:\n  - put: x\n", "needs 'to'")]
-    [InlineData("changes:\n  - driver: x\n    remove: y\n", "exactly one of")]
+    [InlineData("changes:\n  - driver: x\n    remove: y\n", "driver and remove at once")]
     [InlineData("title: x\n", "lists no changes")]
     [InlineData("chnages: []\n", "'chnages' is not known")]
     [InlineData("a: [\n", "line")]

@@ -2,6 +2,7 @@ using Vembar.Core.Archives;
 using Vembar.Core.Operations;
 using Vembar.Core.Servicing;
 using Vembar.Core.Servicing.Files;
+using Vembar.Core.Servicing.Orders;
 using Vembar.Core.Sources;
 using Vembar.Core.Trees;
 using Vembar.Core.Windows;

@@ -86,3 +86,11 @@ public static class Do
     public static string Listing(string folder) => Tools.Run("sh",
         ["-c", "find . \\( -type f -printf '%p %y %m %T@ %s %n\\n' -o -printf '%p %y %m %T@ %l\\n' \\) | LC_ALL=C sort; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 -r b3sum"], folder);
 }
+
+public static class Repository
+{
+    /// <summary>The project's own folder, above wherever the tests were built.</summary>
+    public static string Root { get; } = Above(AppContext.BaseDirectory);
+
+    private static string Above(string folder) => File.Exists(Path.Combine(folder, "Vembar.slnx")) ? folder : Above(Path.GetDirectoryName(folder) ?? throw new InvalidOperationException("the tests are not inside the project"));
+}

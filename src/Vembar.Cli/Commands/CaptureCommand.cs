@@ -46,7 +46,7 @@ internal static class CaptureCommand
                     Edition = parse.GetValue(edition),
                     Version = parse.GetRequiredValue(version),
                     Note = parse.GetRequiredValue(note),
-                    Labels = Labels(parse.GetRequiredValue(labels)),
+                    Labels = SharedOptions.Pairs(parse.GetRequiredValue(labels), "--label"),
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     LeaveOut = [.. parse.GetRequiredValue(leaveOut), .. Patterns(parse.GetValue(leaveOutFile))],
                     KeepAll = parse.GetValue(keepAll),
@@ -61,19 +61,6 @@ internal static class CaptureCommand
                 session.Result(CliJson.From(result, verified?.Ok), json => json.StoreJson, () => Show(result, verified));
                 return verified is { Ok: false } ? ExitCode.NotInOrder : ExitCode.Done;
             });
-    }
-
-    internal static Dictionary<string, string> Labels(string[] texts)
-    {
-        var labels = new Dictionary<string, string>();
-        foreach (var text in texts)
-        {
-            var at = text.IndexOf('=');
-            if (at <= 0)
-                throw new VembarException(ErrorKind.Usage, "bad-label", $"'{text}' is not KEY=VALUE", "Write --label site=valley.");
-            labels[text[..at]] = text[(at + 1)..];
-        }
-        return labels;
     }
 
     private static IEnumerable<string> Patterns(string? file)

@@ -108,6 +108,14 @@ internal sealed class DemoStory
         Step("Taken out again they leave no trace.",
             "service", $"{archive}#Lending desk, autumn", "--package-out", "shelfmark", "--package-out", "house-settings", "--as", "Lending desk, after autumn");
         CheckSameRoot(archive, "Lending desk, serviced", "Lending desk, after autumn");
+        Step("Last spring the reading room got an update of its viewer.",
+            "service", $"{archive}#Reading room", "--package", At("packages/lanternview-2.6.1.zip"), "--as", "Reading room, spring");
+        Step("Everything else it gets is one work order, kept under version control: drivers, packages, a feature with its parents, a language, the time zone, answers made of a profile, branding, settings; and the vendor's ballast goes.",
+            "service", $"{archive}#Reading room, spring", "--order", At("orders/reading-room.yaml"), "--report", At("reading-room.html"), "--as", "Reading room, serviced");
+        var sizeNow = new FileInfo(archive).Length;
+        Step("The same order again changes nothing.", "service", $"{archive}#Reading room, serviced", "--order", At("orders/reading-room.yaml"), "--in-place");
+        Check("the archive is as it was", new FileInfo(archive).Length == sizeNow, Text.Size(sizeNow));
+        Say("");
         Step("See what the archive holds now.", "list", archive);
         Step("Check every byte of it.", "verify", archive);
         Step("Deploy the serviced lending desk onto the disk of a new machine, with a name of its own, and read it back. The disk is divided, formatted, and made one that starts.",

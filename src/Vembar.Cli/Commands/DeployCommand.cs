@@ -19,12 +19,13 @@ internal static class DeployCommand
         var confirm = new Option<string?>("--confirm") { Description = "Answers that question beforehand: the target once more, as it was given", HelpName = "TARGET" };
         var answers = new Option<string?>("--answers") { Description = "Give this machine an answer file of its own", HelpName = "FILE" };
         var name = new Option<string?>("--computer-name") { Description = "The name that this machine's answer file gives it", HelpName = "NAME" };
+        var fill = new Option<string[]>("--fill") { Description = "A text for what stands between {{ and }} in the answer file; may be given several times", HelpName = "NAME=TEXT", DefaultValueFactory = _ => [] };
         var verify = new Option<bool>("--verify") { Description = "Read everything back and compare" };
         return new VembarCommand("deploy", "Write an image onto a disk that then starts, into a volume, or into a folder",
             "vembar deploy desks.vmb#\"Lending desk\" desk-014.vhdx --size \"64 GiB\" --computer-name TVL-DESK-014",
             "vembar deploy desks.vmb#\"Lending desk\" /dev/sdb --erase --layout uefi --verify",
             "vembar deploy desks.vmb#\"Lending desk\" /mnt/target --verify", "vembar deploy desks.vmb#1 /mnt/target --computer-name TVL-DESK-014 --keep-existing")
-            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, verify, SharedOptions.Base).Does((parse, session) =>
+            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, verify, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = DeployOperation.Run(
                     new DeployRequest
@@ -38,6 +39,7 @@ internal static class DeployCommand
                         MayErase = parse.GetValue(erase) ? found => MayErase(found, parse.GetValue(confirm)) : null,
                         Answers = parse.GetValue(answers),
                         ComputerName = parse.GetValue(name),
+                        Fill = SharedOptions.Pairs(parse.GetRequiredValue(fill), "--fill"),
                         Verify = parse.GetValue(verify),
                     },
                     session.Progress, session.Cancellation);

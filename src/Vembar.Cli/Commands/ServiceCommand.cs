@@ -6,6 +6,8 @@ using Vembar.Core.Servicing.Answers;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Files;
 using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Languages;
+using Vembar.Core.Servicing.Orders;
 using Vembar.Core.Servicing.Packages;
 using Vembar.Core.Servicing.Registry;
 
@@ -24,7 +26,13 @@ internal static class ServiceCommand
         var allowUnsigned = new Option<bool>("--allow-unsigned") { Description = "Let drivers in that nobody trusted signed, and mark them in the image's record" };
         var replaceOlder = new Option<bool>("--replace-older") { Description = "Take older versions of the same driver out of the image" };
         var everyVersion = new Option<bool>("--every-version") { Description = "Add all versions of a driver, not the newest alone" };
-        var answers = new Option<string?>("--answers") { Description = "Check the answer file and put it where set-up looks for it", HelpName = "FILE" };
+        var answers = new Option<string?>("--answers") { Description = "Check the answer file, or make one of a profile (.yaml), and put it where set-up looks for it", HelpName = "FILE" };
+        var merge = new Option<bool>("--merge") { Description = "With --answers: merge it into the answer file that the image has" };
+        var locale = new Option<string[]>("--locale") { Description = $"Set the language and formats, or a part of them ({string.Join(", ", LocaleChange.Parts)}); may be given several times", HelpName = "[PART=]NAME", DefaultValueFactory = _ => [] };
+        var keyboard = new Option<string>("--keyboard") { Description = "With --locale: a keyboard that is not the language's own", HelpName = "0809:00000809", DefaultValueFactory = _ => "" };
+        var timeZone = new Option<string?>("--time-zone") { Description = "Set the time zone by Windows' name", HelpName = "NAME" };
+        var ballast = new Option<string[]>("--ballast") { Description = "Take out what a file of rules names: bundled programs, provisioned apps; may be given several times", HelpName = "FILE", DefaultValueFactory = _ => [] };
+        var tidy = new Option<string[]>("--tidy") { Description = $"Take out what is not needed any more: all, or some of {string.Join(", ", TidyRule.All.Select(r => r.Name))}; may be given several times", HelpName = "RULE", DefaultValueFactory = _ => [] };
         var packages = new Option<string[]>("--package") { Description = "Put a package in: a folder or zip file; may be given several times, in any order", HelpName = "FILE", DefaultValueFactory = _ => [] };
         var packageOut = new Option<string[]>("--package-out") { Description = "Take a package out; what it replaced is back", HelpName = "NAME", DefaultValueFactory = _ => [] };
         var features = new Option<string[]>("--feature") { Description = "Switch a feature, or those that match a pattern, with what it needs", HelpName = "NAME=on|off", DefaultValueFactory = _ => [] };
@@ -34,17 +42,20 @@ internal static class ServiceCommand
         var put = new Option<string[]>("--put") { Description = "Put a file or folder into the image; may be given several times", HelpName = "FILE=PATH", DefaultValueFactory = _ => [] };
         var remove = new Option<string[]>("--remove") { Description = "Take a path, or what matches a pattern, out of the image; may be given several times", HelpName = "PATH", DefaultValueFactory = _ => [] };
         var order = new Option<string?>("--order") { Description = "Make the changes that a work order lists, before those above", HelpName = "FILE" };
+        var variables = new Option<string[]>("--set") { Description = "With --order: give a variable of it another text; may be given several times", HelpName = "NAME=TEXT", DefaultValueFactory = _ => [] };
+        var keepGoing = new Option<bool>("--keep-going") { Description = "With --order: make the others when changes that it marks optional are refused" };
         var name = new Option<string?>("--as") { Description = "Make a new image of the result", HelpName = "NAME" };
         var inPlace = new Option<bool>("--in-place") { Description = "Let the result take the image's place" };
         var report = new Option<string?>("--report") { Description = "Write what was done as an HTML page", HelpName = "FILE" };
         var plan = new Option<bool>("--plan") { Description = "Only tell what would be done" };
         var effort = SharedOptions.Effort();
         var wait = SharedOptions.Wait();
-        return new VembarCommand("service", "Change an image offline, within the archive: drivers, packages, features, answer file, registry, files, first-start commands",
+        return new VembarCommand("service", "Change an image offline, within the archive: drivers, packages, features, languages, answer file, registry, files, ballast",
             "vembar service desks.vmb#1 --driver vembar-demo/drivers/corrin-storage --trust vembar-demo/trust --answers vembar-demo/answers/lending-desk.xml --as \"Lending desk, serviced\"",
             "vembar service desks.vmb#1 --put vembar-demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
-            "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan")
-            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, packages, packageOut, features, withDependents, answers, registry, firstBoot, put, remove, order, name, inPlace, plan, report, effort, wait, SharedOptions.Base)
+            "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan",
+            "vembar service desks.vmb#2 --locale display=cy-GB --time-zone \"GMT Standard Time\" --tidy all --in-place")
+            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, packages, packageOut, features, withDependents, locale, keyboard, timeZone, answers, merge, registry, firstBoot, put, remove, ballast, tidy, order, variables, keepGoing, name, inPlace, plan, report, effort, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var asName = parse.GetValue(name);
@@ -64,26 +75,40 @@ internal static class ServiceCommand
                 if (options.For.Count > 0 && parse.GetRequiredValue(drivers).Length == 0 && parse.GetValue(order) is null)
                     throw new VembarException(ErrorKind.Usage, "for-what", "--for chooses among drivers, and none were named", "Name folders that hold driver packages with --driver.");
                 var trusted = SharedOptions.TrustPaths(parse, trust);
-                var ordered = parse.GetValue(order) is { } file ? WorkOrder.Read(file, trusted, options).Changes : [];
+                foreach (var (option, given, needs) in ((string, bool, bool)[])[
+                    ("--set", parse.GetRequiredValue(variables).Length > 0, parse.GetValue(order) is not null), ("--keep-going", parse.GetValue(keepGoing), parse.GetValue(order) is not null),
+                    ("--merge", parse.GetValue(merge), parse.GetValue(answers) is not null), ("--keyboard", parse.GetRequiredValue(keyboard).Length > 0, parse.GetRequiredValue(locale).Length > 0)])
+                {
+                    if (given && !needs)
+                        throw new VembarException(ErrorKind.Usage, "option-alone", $"{option} does nothing by itself", $"Give it with {(option is "--merge" ? "--answers" : option is "--keyboard" ? "--locale" : "--order")}.");
+                }
+                var ordered = parse.GetValue(order) is { } file
+                    ? WorkOrder.Read(file, new OrderOptions { Trust = trusted, Drivers = options, Variables = SharedOptions.Pairs(parse.GetRequiredValue(variables), "--set") }) : null;
                 options = options with { Trust = DriverTrust.Load(trusted) };
                 var request = new ServiceRequest
                 {
                     Image = SharedOptions.ImageOf(parse, image),
                     Changes =
                     [
-                        .. ordered,
+                        .. ordered?.Changes ?? [],
                         .. parse.GetRequiredValue(driverOut).Select(d => new DriverOutChange(d)),
                         .. parse.GetRequiredValue(drivers) is { Length: > 0 } folders ? [new DriverChange(folders, options)] : (IChange[])[],
                         .. parse.GetRequiredValue(driverPath) is { Length: > 0 } paths ? [new DriverPathChange(paths, options)] : (IChange[])[],
                         .. parse.GetRequiredValue(packageOut).Select(p => new PackageOutChange(p)),
                         .. parse.GetRequiredValue(packages) is { Length: > 0 } files ? [new PackageChange(files)] : (IChange[])[],
                         .. parse.GetRequiredValue(features).Select(f => Feature(f, parse.GetValue(withDependents))),
-                        .. parse.GetValue(answers) is { } answerFile ? [new AnswersChange(answerFile)] : (IChange[])[],
+                        .. parse.GetValue(answers) is { } answerFile ? [new AnswersChange(answerFile, parse.GetValue(merge))] : (IChange[])[],
+                        .. parse.GetRequiredValue(locale).Select(l => l.Split('=', 2) is [var part, var what] ? new LocaleChange(what, [part], parse.GetRequiredValue(keyboard)) : new LocaleChange(l, [], parse.GetRequiredValue(keyboard))),
+                        .. parse.GetValue(timeZone) is { } zone ? [new TimeZoneChange(zone)] : (IChange[])[],
                         .. parse.GetRequiredValue(registry).Select(r => new RegistryChange(r)),
                         .. parse.GetRequiredValue(put).Select(PutChange.Parse),
                         .. parse.GetRequiredValue(remove).Select(r => new RemoveChange(r)),
+                        .. parse.GetRequiredValue(ballast).Select(b => new BallastChange(b, [])),
                         .. parse.GetRequiredValue(firstBoot).Select(c => new FirstStartChange(new FirstStartCommand("", c, [0]))),
+                        .. parse.GetRequiredValue(tidy) is { Length: > 0 } rules ? [new TidyChange(rules)] : (IChange[])[],
                     ],
+                    KeepGoing = parse.GetValue(keepGoing),
+                    Order = ordered?.Origin,
                     As = asName,
                     InPlace = replaces,
                     PlanOnly = planOnly,
@@ -116,7 +141,7 @@ internal static class ServiceCommand
         Session.Line();
         if (result.Changes.Any(c => c.Kind.StartsWith("driver", StringComparison.Ordinal) && c.Status == ChangeStatus.Refused && DriverSignature.Words.Any(w => c.Why.StartsWith(w + ": ", StringComparison.Ordinal))))
             Session.Line("Name the certificates that you trust with --trust, or let such drivers in with --allow-unsigned, which marks them in the image's record.");
-        if (result.Refused)
+        if (result.HeldBack)
             Session.Line($"{(plan ? "A change would be refused, so nothing would be written." : "Nothing was written, because a change was refused.")}");
         else if (plan)
             Session.Line("This was a plan; nothing was written.");

@@ -1,20 +1,23 @@
 using System.CommandLine;
 using Vembar.Core.Operations;
+using Vembar.Core.Servicing.Files;
 
 namespace Vembar.Cli.Commands;
 
 internal static class ShowCommand
 {
+    private static readonly string[] s_parts = ["record", "history", "programs", "apps", "drivers", "packages", "features", "languages", "first-start", "tidy"];
+
     public static VembarCommand Create()
     {
         var image = SharedOptions.Image();
-        var only = new Option<string?>("--only") { Description = "Show one part", HelpName = "record|history|programs|drivers|packages|features|first-start" }.AcceptOnlyFromAmong("record", "history", "programs", "drivers", "packages", "features", "first-start");
+        var only = new Option<string?>("--only") { Description = "Show one part", HelpName = string.Join('|', s_parts) }.AcceptOnlyFromAmong(s_parts);
         return new VembarCommand("show", "Show one image: what it is, how it was made, its programs and drivers",
             "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json")
             .With(image, only, SharedOptions.Base).Does((parse, session) =>
             {
-                var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image), parse.GetValue(only) == "drivers");
-                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers), CliJson.From(result.Packages), CliJson.Features(result.Packages), result.FirstStart?.Select(c => new FirstStartJson(c.Name, c.Command, c.Good)).ToList()), json => json.ShowJson, () => Show(result, parse.GetValue(only), session));
+                var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image), parse.GetValue(only) == "drivers", parse.GetValue(only) == "tidy");
+                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers), CliJson.From(result.Packages), CliJson.Features(result.Packages), result.FirstStart?.Select(c => new FirstStartJson(c.Name, c.Command, c.Good)).ToList(), result.Locale, result.Apps?.Select(a => new AppJson(a.Name, a.Version, a.FullName)).ToList(), result.Tidy is null ? null : CliJson.From(result.Tidy)), json => json.ShowJson, () => Show(result, parse.GetValue(only), session));
                 return ExitCode.Done;
             });
     }
@@ -97,16 +100,30 @@ internal static class ShowCommand
                 table.Print(session);
             });
         }
+        if (only == "apps")
+            Listed("apps", "Apps for new users", result.Apps, ["Name", ">Version", "Full name"], a => [a.Name, a.Version, a.FullName]);
+        if (only == "tidy")
+        {
+            Listed("tidy", "", result.Tidy, ["Rule", "Takes out", ">Bytes", "Here"], t => [t.What, TidyRule.All.First(r => r.Name == t.What).Title, t.Bytes == 0 ? "" : Text.Size(-t.Bytes), t.Why]);
+            Session.Line();
+            Session.Line("'vembar service IMAGE --tidy RULE' does it.");
+        }
         Listed("packages", "Packages", CliJson.From(result.Packages), ["Name", ">Version", "Title", "Kind", "State"], p => [p.Name, p.Version, p.Title, p.Kind, p.ReplacedBy is null ? "in use" : $"replaced by {p.ReplacedBy}"]);
         Listed("features", "Features", CliJson.Features(result.Packages) is { } brought ? FeaturesCommand.Tree(brought).ToList() : null, ["Name", "State", "Title", "Package"], f => FeaturesCommand.Row(f, CliJson.Features(result.Packages)!));
         Listed("first-start", "At the first start", result.FirstStart, ["Name", "Command", "Good exit codes"], c => [c.Name, c.Command, string.Join(", ", c.Good)]);
+        if (result.Locale is { } locale && (only is "languages" || (only is null && locale.Languages.Count > 0)))
+        {
+            Part("languages", "Languages", () => Fields.Print(session, ("there are", string.Join(", ", locale.Languages)), ("display", locale.Display), ("system", locale.System), ("new users", locale.User),
+                ("keyboard", locale.Keyboard), ("time zone", locale.TimeZone)));
+        }
         Part("history", "History", () =>
         {
             var table = new Table("Time", "Action", "Details");
             foreach (var entry in image.History)
             {
-                table.Row(Text.Time(entry.Time), entry.Action, entry.Details.Count > 0 ? entry.Details[0] : "");
-                foreach (var detail in entry.Details.Skip(1))
+                var details = entry.Order is { } order ? entry.Details.Prepend($"by {order.File}{(order.Title.Length > 0 ? $" \"{order.Title}\"" : "")}, {order.Hash.ToString()[..16]}…").ToList() : entry.Details;
+                table.Row(Text.Time(entry.Time), entry.Action, details.Count > 0 ? details[0] : "");
+                foreach (var detail in details.Skip(1))
                     table.Row("", "", detail);
             }
             table.Print(session);

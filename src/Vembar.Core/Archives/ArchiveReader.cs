@@ -29,7 +29,8 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         var newest = IndexSegment.Read(file, commit.Index, Path);
         // Newest first: what was added last is asked for most.
         _segments = [newest, .. newest.Earlier.Reverse().Select(extent => IndexSegment.Read(file, extent, Path))];
-        _content = new BlockCache(this, 12);
+        // Each thread has the block it is at, and the one before.
+        _content = new BlockCache(this, 4 + 2 * Environment.ProcessorCount);
         _trees = new BlockCache(this, 128);
         var catalogue = ReadRecord(commit.Catalogue, RecordJson.Default.Catalogue, "catalogue");
         Catalogue = catalogue;

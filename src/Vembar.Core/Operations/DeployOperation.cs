@@ -40,6 +40,9 @@ public sealed record DeployRequest
     /// <summary>The name that this machine's answer file gives it.</summary>
     public string? ComputerName { get; init; }
 
+    /// <summary>Texts for what stands between {{ and }} in the answer file.</summary>
+    public IReadOnlyDictionary<string, string> Fill { get; init; } = new Dictionary<string, string>();
+
     /// <summary>Whether to read everything back and compare.</summary>
     public bool Verify { get; init; }
 }
@@ -90,6 +93,7 @@ public static class DeployOperation
         var editor = new TreeEditor(tree);
         if (request.Answers is not null || request.ComputerName is not null)
             Personalise(request, editor, warnings);
+        FillIn(request, editor, warnings, isDisk);
 
         if (isDisk)
             return OntoDisk(request, layout, archive, image, tree, editor, warnings, clock, progress, cancellation);
@@ -330,11 +334,44 @@ public static class DeployOperation
             return;
         if (install.State is not ("generalized" or "generalized-audit"))
             warnings.Add($"the install is {install.State}, not generalized: Windows reads the computer name from the answer file only at the first start of a generalized install");
-        const long LongestAnswerFile = 16 << 20;
         var path = context.Windows(AnswersChange.Place);
-        var answers = editor.ReadFile(path, LongestAnswerFile) is { } bytes ? AnswerFile.Parse(bytes, path.ToString()) : AnswerFile.Empty();
+        var answers = editor.ReadFile(path, AnswerFile.Longest) is { } bytes ? AnswerFile.Parse(bytes, path.ToString()) : AnswerFile.Empty();
         answers.SetComputerName(request.ComputerName, install.Architecture);
         var changed = answers.ToBytes();
         editor.PutFile(path, new NewContent(changed, null, changed.Length));
+    }
+
+    // A machine that meets {{serial}} stops at its first start and asks.
+    private static void FillIn(DeployRequest request, TreeEditor editor, List<string> warnings, bool isDisk)
+    {
+        var path = WindowsInstall.FindFolder(editor) is { } windows ? WindowsPath.Root.Child(windows).Append(WindowsPath.Parse(AnswersChange.Place)) : null;
+        var bytes = path is null ? null : editor.ReadFile(path, AnswerFile.Longest);
+        var answers = bytes is not null && bytes.AsSpan().IndexOf("{{"u8) >= 0 ? AnswerFile.Parse(bytes, path!.ToString()) : null;
+        var wanted = answers?.Placeholders ?? [];
+        if (request.Fill.Keys.FirstOrDefault(n => !wanted.Contains(n)) is { } unknown)
+        {
+            throw VembarException.Input("no-such-placeholder", $"the answer file of {editor.Shown} has no {{{{{unknown}}}}}",
+                wanted.Count > 0 ? $"It has {string.Join(", ", wanted.Select(w => $"{{{{{w}}}}}"))}." : bytes is null ? "The image has no answer file; give one with --answers." : "Leave out --fill.");
+        }
+        if (answers is null || wanted.Count == 0)
+            return;
+        answers.Fill(request.Fill);
+        if (request.Fill.Count > 0)
+        {
+            var changed = answers.ToBytes();
+            editor.PutFile(path!, new NewContent(changed, null, changed.Length));
+        }
+        if (answers.Placeholders is not { Count: > 0 } left)
+        {
+            if (answers.Check(null).FirstOrDefault(f => f.IsError) is { } wrong)
+                throw VembarException.Input("bad-answer-file", $"with what was filled in, the answer file is not right: {wrong.Text}", "Give other texts with --fill.");
+        }
+        else
+        {
+            var what = $"the answer file still has {string.Join(", ", left.Select(w => $"{{{{{w}}}}}"))}";
+            if (isDisk)
+                throw VembarException.Input("placeholders-left", $"{what}, and the machine would stop at it at its first start", $"Give {string.Join(" ", left.Select(w => w == "computer" ? "--computer-name NAME" : $"--fill {w}=TEXT"))}.");
+            warnings.Add(what);
+        }
     }
 }

@@ -1,7 +1,9 @@
 using Vembar.Core.Archives;
 using Vembar.Core.Servicing;
 using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Files;
 using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Languages;
 using Vembar.Core.Servicing.Packages;
 using Vembar.Core.Targets;
 using Vembar.Core.Trees;
@@ -23,6 +25,15 @@ public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList
     /// <summary>Packages, also those whose place others took; null without Windows.</summary>
     public IReadOnlyList<InstalledPackage>? Packages { get; init; }
 
+    /// <summary>Languages, formats, keyboard, time zone; null without Windows.</summary>
+    public LocaleSettings? Locale { get; init; }
+
+    /// <summary>Apps that every new user gets; null without Windows.</summary>
+    public IReadOnlyList<ProvisionedApp>? Apps { get; init; }
+
+    /// <summary>What tidying would do, rule by rule; null unless it was asked for.</summary>
+    public IReadOnlyList<ChangeOutcome>? Tidy { get; init; }
+
     /// <summary>Commands for the first start; null without Windows.</summary>
     public IReadOnlyList<FirstStartCommand>? FirstStart { get; init; }
 }
@@ -33,8 +44,9 @@ public static class ShowOperation
     /// <summary>Reads an image's record, programs and drivers.</summary>
     /// <param name="reference">The image.</param>
     /// <param name="lookIntoDrivers">Whether the files of added drivers are compared with their security catalogs; that reads them.</param>
+    /// <param name="planTidying">Whether it is tried what tidying would take out.</param>
     /// <exception cref="VembarException">There is no such image, or it is damaged.</exception>
-    public static ShowResult Run(ImageReference reference, bool lookIntoDrivers = false)
+    public static ShowResult Run(ImageReference reference, bool lookIntoDrivers = false, bool planTidying = false)
     {
         using var archive = ArchiveReader.Open(reference.Archive);
         var image = archive.Find(reference.Which);
@@ -48,8 +60,17 @@ public static class ShowOperation
         {
             DriverFiles = lookIntoDrivers ? LookInto(tree) : new Dictionary<string, string>(),
             Packages = InstalledPackage.Read(tree, WindowsPath.Root.Child(folder)),
+            Locale = LocaleSettings.Read(tree, system),
+            Apps = ProvisionedApp.Read(software),
+            Tidy = planTidying ? PlanTidying(tree) : null,
             FirstStart = FirstStartScript.Read(tree, WindowsPath.Root.Child(folder)).Commands,
         };
+    }
+
+    private static List<ChangeOutcome> PlanTidying(ImageTree tree)
+    {
+        using var context = new ServiceContext(new TreeEditor(tree));
+        return [.. new TidyChange(["all"]).Apply(context)];
     }
 
     private static Dictionary<string, string> LookInto(ImageTree tree)

@@ -25,6 +25,12 @@ public sealed record ServiceRequest
     /// <summary>Whether to tell only what would be done.</summary>
     public bool PlanOnly { get; init; }
 
+    /// <summary>Whether the rest is made when changes that are marked optional are refused.</summary>
+    public bool KeepGoing { get; init; }
+
+    /// <summary>The work order that the changes come from; null for none.</summary>
+    public OrderOrigin? Order { get; init; }
+
     /// <summary>How hard to compress what is new.</summary>
     public Effort Effort { get; init; } = Effort.Balanced;
 
@@ -41,8 +47,11 @@ public sealed record ServiceRequest
 /// <param name="Seconds">Time taken.</param>
 public sealed record ServiceResult(string Archive, ImageRecord Image, bool Written, IReadOnlyList<ChangeOutcome> Changes, long BytesStored, double Seconds)
 {
-    /// <summary>True when a change was refused; nothing was written then.</summary>
+    /// <summary>True when a change was refused.</summary>
     public bool Refused => Changes.Any(c => c.Status == ChangeStatus.Refused);
+
+    /// <summary>True when a refused change held the others back, so that nothing was written.</summary>
+    public bool HeldBack { get; init; }
 }
 
 /// <summary>Changes an image offline, within the archive: an edit of its tree. All changes land, or none.</summary>
@@ -54,7 +63,7 @@ public static class ServiceOperation
     {
         var clock = Stopwatch.StartNew();
         if (request.Changes.Count == 0)
-            throw new VembarException(ErrorKind.Usage, "nothing-to-do", "no change was asked for", "Give --driver, --answers, --put or --remove.");
+            throw new VembarException(ErrorKind.Usage, "nothing-to-do", "no change was asked for", "Give --order, or changes such as --driver, --package, --answers, --put.");
         if (request.As is not null)
             Checks.ImageName(request.As);
         if (request.PlanOnly)
@@ -94,10 +103,11 @@ public static class ServiceOperation
             // What a change with one outcome put in or took out is known; several tell it themselves.
             outcomes.AddRange(made.Select(o => o with { Seconds = (clock.Elapsed - from).TotalSeconds / made.Count, Bytes = o.Bytes != 0 || o.Status != ChangeStatus.Done ? o.Bytes : done == 1 ? editor.BytesChanged - bytes : 0 }));
         }
-        if (outcomes.Any(o => o.Status == ChangeStatus.Refused))
+        if (outcomes.Any(o => o.Status == ChangeStatus.Refused && !(request.KeepGoing && o.IsOptional)))
         {
-            var held = outcomes.ConvertAll(o => o.Status == ChangeStatus.Done ? o with { Status = ChangeStatus.Skipped, Why = "held back: another change was refused" } : o);
-            return new ServiceResult(reader.Path, image, false, held, 0, clock.Elapsed.TotalSeconds);
+            // A plan tells what each would do, also when one stands in the way of all.
+            var held = request.PlanOnly ? outcomes : outcomes.ConvertAll(o => o.Status == ChangeStatus.Done ? o with { Status = ChangeStatus.Skipped, Why = "held back: another change was refused", Bytes = 0 } : o);
+            return new ServiceResult(reader.Path, image, false, held, 0, clock.Elapsed.TotalSeconds) { HeldBack = true };
         }
         context.WriteHives();
         if (writer is null || (!editor.HasChanges && request.As is null))
@@ -142,6 +152,7 @@ public static class ServiceOperation
             {
                 Time = now,
                 Action = "service",
+                Order = request.Order,
                 Details = [.. outcomes.Select(o => $"{o.Kind} {o.What}: {o.Status.ToString().ToLowerInvariant()} ({o.Why})")],
             }],
         };

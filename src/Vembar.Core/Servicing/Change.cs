@@ -17,12 +17,15 @@ public enum ChangeStatus
 }
 
 /// <summary>How one change ended, and why.</summary>
-/// <param name="Kind">driver, driver-out, driver-path, answers, package, package-out, feature, registry, first-boot, put or remove.</param>
+/// <param name="Kind">What an order calls it: driver, package, feature, answers and so on.</param>
 /// <param name="What">What was to be changed.</param>
 /// <param name="Status">The word.</param>
 /// <param name="Why">The reason, or where it went.</param>
 public sealed record ChangeOutcome(string Kind, string What, ChangeStatus Status, string Why)
 {
+    /// <summary>Whether the others may be made although it is refused.</summary>
+    public bool IsOptional { get; init; }
+
     /// <summary>Bytes that the image holds more for it, or less.</summary>
     public long Bytes { get; init; }
 
@@ -65,7 +68,9 @@ public sealed class ServiceContext : IDisposable
     /// <summary>The name that <see cref="Hive"/> has for the hive that new users' settings come from.</summary>
     public const string NewUsers = "NTUSER.DAT";
 
-    private WindowsPath PathOf(string hive) => hive == NewUsers ? WindowsPath.Parse("Users/Default/NTUSER.DAT") : WindowsInstall.HivePath(Install!.Folder, hive);
+    internal const string NewUsersPath = "Users/Default/NTUSER.DAT";
+
+    private WindowsPath PathOf(string hive) => hive == NewUsers ? WindowsPath.Parse(NewUsersPath) : WindowsInstall.HivePath(Install!.Folder, hive);
 
     /// <summary>A hive of the install, opened once, or null when there is none of that name.</summary>
     /// <param name="name">SYSTEM, SOFTWARE, DEFAULT, … or <see cref="NewUsers"/>.</param>

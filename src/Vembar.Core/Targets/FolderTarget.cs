@@ -163,7 +163,9 @@ internal sealed class FolderTarget : IDisposable
     private void WriteFiles(Action<long, long, string> report, CancellationToken cancellation)
     {
         var total = _files.Sum(f => f.Entry.Length);
-        var places = _files.ConvertAll(f => _archive.OrderOf(f.Entry.Content)).ToArray();
+        var places = new long[_files.Count];
+        for (var i = 0; i < places.Length; i++)
+            places[i] = _archive.OrderOf(_files[i].Entry.Content);
         places.AsSpan().Sort(CollectionsMarshal.AsSpan(_files));
         // Each run lies in one block, and goes to one thread.
         const int LongestRun = 512;

@@ -27,7 +27,7 @@ public sealed class TreeEditor : IFileView
     {
         _tree = tree;
         _root = new Node(null, new TreeEntry { Name = "", Kind = EntryKind.Folder });
-        _root.Children = [.. top.Select(t => new Node(_root, t.Entry) { At = t.Path })];
+        _root.Children = [.. top.Select(t => new TopNode(_root, t.Entry, t.Path))];
     }
 
     /// <summary>What became of an entry that is deployed.</summary>
@@ -42,7 +42,7 @@ public sealed class TreeEditor : IFileView
     }
 
     /// <summary>A place in the tree.</summary>
-    public sealed class Node
+    public class Node
     {
         internal Node(Node? parent, TreeEntry entry)
         {
@@ -58,13 +58,18 @@ public sealed class TreeEditor : IFileView
         internal Placement Placement { get; set; }
 
         /// <summary>Where it is in the tree, when it was brought to the top of an editor; else null.</summary>
-        internal WindowsPath? At { get; init; }
+        internal virtual WindowsPath? At => null;
 
         /// <summary>What is there.</summary>
         public TreeEntry Entry { get; internal set; }
 
         /// <summary>Its path.</summary>
         public WindowsPath Path => At is not null ? At : Parent is null ? WindowsPath.Root : Parent.Path.Child(Entry.Name);
+    }
+
+    private sealed class TopNode(Node parent, TreeEntry entry, WindowsPath at) : Node(parent, entry)
+    {
+        internal override WindowsPath? At => at;
     }
 
     /// <inheritdoc/>

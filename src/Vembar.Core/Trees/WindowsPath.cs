@@ -95,6 +95,9 @@ public sealed class Glob
     /// <summary>Reads a pattern.</summary>
     public static Glob Parse(string text) => new(text, [.. WindowsPath.Parse(text).Parts]);
 
+    /// <summary>Reads a pattern for a single name, in which '/' and '\' have no meaning.</summary>
+    public static Glob ParseName(string text) => new(text, [text]);
+
     /// <summary>Whether a path matches as a whole.</summary>
     public bool Matches(IReadOnlyList<string> path) => Matches(0, path, 0);
 

@@ -96,7 +96,7 @@ public sealed record WindowsInstall
                 "X86" => "x86",
                 _ => "",
             },
-            Languages = [.. (control?.Key(@"MUI\UILanguages")?.Subkeys ?? []).Select(k => k.Name).Order(StringComparer.OrdinalIgnoreCase)],
+            Languages = ReadLanguages(system),
             Language = ushort.TryParse(control?.Key(@"Nls\Language")?.GetString("InstallLanguage"), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var language) ? language : EnglishUnitedStates,
             ComputerName = control?.Key(@"ComputerName\ComputerName")?.GetString("ComputerName") ?? "",
             State = software.Key(@"Microsoft\Windows\CurrentVersion\Setup\State")?.GetString("ImageState") switch
@@ -110,6 +110,10 @@ public sealed record WindowsInstall
             },
         };
     }
+
+    /// <summary>The display languages of an install.</summary>
+    public static IReadOnlyList<string> ReadLanguages(RegistryHive system) =>
+        [.. (ControlSet(system)?.Key(@"Control\MUI\UILanguages")?.Subkeys ?? []).Select(k => k.Name).Order(StringComparer.OrdinalIgnoreCase)];
 
     /// <summary>The control set that Windows starts with, or null.</summary>
     public static RegistryKey? ControlSet(RegistryHive system) =>

@@ -14,13 +14,15 @@ public sealed record AnswerFinding(bool IsError, int Line, string Text)
 }
 
 /// <summary>An answer file: the XML that lets Windows set-up run without questions.</summary>
-public sealed class AnswerFile
+public sealed partial class AnswerFile
 {
     /// <summary>The namespace of answer files.</summary>
     public const string Namespace = "urn:schemas-microsoft-com:unattend";
 
     private const string CatalogNamespace = "urn:schemas-microsoft-com:cpi";
-    private const int LongestCharacters = 16 << 20;
+    /// <summary>No file longer than this is read, in bytes.</summary>
+    public const int Longest = 16 << 20;
+
     /// <summary>Stands for the computer's name until a deployment fills it in.</summary>
     public const string ComputerPlaceholder = "{{computer}}";
 
@@ -39,7 +41,7 @@ public sealed class AnswerFile
     {
         try
         {
-            var settings = new XmlReaderSettings { DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null, MaxCharactersInDocument = LongestCharacters };
+            var settings = new XmlReaderSettings { DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null, MaxCharactersInDocument = Longest };
             using var reader = XmlReader.Create(new MemoryStream(bytes), settings);
             return new AnswerFile(XDocument.Load(reader, LoadOptions.SetLineInfo | LoadOptions.PreserveWhitespace));
         }
@@ -196,6 +198,9 @@ public sealed class AnswerFile
         const int Longest = 15;
         if (name is "*" or ComputerPlaceholder)
             return null;
+        // What a deployment fills in is checked then; what stands around it must fit already.
+        if (Placeholder().IsMatch(name))
+            return Placeholder().Replace(name, "x") is var rest && rest.All(c => c == 'x' || char.IsAsciiDigit(c)) ? null : ComputerNameProblem(rest);
         if (name.Length == 0)
             return "the computer name is empty";
         if (name.Length > Longest)
@@ -230,9 +235,82 @@ public sealed class AnswerFile
         }
         component.SetElementValue(s_ns + "ComputerName", name);
         // Wherever else the file asks for it.
-        foreach (var text in root.DescendantNodes().OfType<XText>().Where(t => t.Value.Contains(ComputerPlaceholder, StringComparison.Ordinal)).ToList())
-            text.Value = text.Value.Replace(ComputerPlaceholder, name, StringComparison.Ordinal);
+        Fill(new Dictionary<string, string> { ["computer"] = name });
     }
+
+    [System.Text.RegularExpressions.GeneratedRegex(@"\{\{([A-Za-z][A-Za-z0-9_-]*)\}\}")]
+    private static partial System.Text.RegularExpressions.Regex Placeholder();
+
+    /// <summary>The names between {{ and }} that a deployment has to fill in.</summary>
+    public IReadOnlyList<string> Placeholders =>
+        [.. _document.DescendantNodes().OfType<XText>().SelectMany(t => Placeholder().Matches(t.Value)).Select(m => m.Groups[1].Value).Distinct().Order(StringComparer.Ordinal)];
+
+    /// <summary>Fills in what stands between {{ and }}.</summary>
+    /// <param name="values">Texts by their names; what is not among them stays.</param>
+    public void Fill(IReadOnlyDictionary<string, string> values)
+    {
+        foreach (var text in _document.DescendantNodes().OfType<XText>().Where(t => t.Value.Contains("{{", StringComparison.Ordinal)).ToList())
+            text.Value = Placeholder().Replace(text.Value, m => values.GetValueOrDefault(m.Groups[1].Value) ?? m.Value);
+    }
+
+    /// <summary>Takes over what another answer file says; where both say something, the other's stands. Items of lists are told by their names, commands by their lines; new ones go behind those that are there.</summary>
+    /// <param name="other">The other; it is not changed.</param>
+    /// <returns>How many settings are new or different.</returns>
+    public int Merge(AnswerFile other)
+    {
+        var changed = 0;
+        var root = _document.Root!;
+        foreach (var theirs in other._document.Root!.Elements(s_ns + "settings"))
+        {
+            var pass = theirs.Attribute("pass")?.Value;
+            var settings = root.Elements(s_ns + "settings").FirstOrDefault(s => s.Attribute("pass")?.Value == pass);
+            if (settings is null)
+                root.Add(settings = new XElement(s_ns + "settings", theirs.Attributes()));
+            foreach (var component in theirs.Elements(s_ns + "component"))
+            {
+                var mine = settings.Elements(s_ns + "component").FirstOrDefault(c => c.Attribute("name")?.Value == component.Attribute("name")?.Value && c.Attribute("processorArchitecture")?.Value == component.Attribute("processorArchitecture")?.Value);
+                if (mine is null)
+                    settings.Add(mine = new XElement(component.Name, component.Attributes()));
+                changed += Merge(mine, component);
+            }
+        }
+        if (changed > 0)
+            _document.DescendantNodes().OfType<XText>().Where(t => string.IsNullOrWhiteSpace(t.Value) && t.Parent is { HasElements: true }).ToList().ForEach(t => t.Remove());
+        return changed;
+    }
+
+    private static int Merge(XElement to, XElement from)
+    {
+        var changed = 0;
+        foreach (var theirs in from.Elements())
+        {
+            // An item that is told by its name keeps its place.
+            if (theirs.Name.LocalName == "Order" && KeyOf(from).Name is { LocalName: not "Order" })
+                continue;
+            var isItem = theirs.Element(s_ns + "Order") is not null || theirs.Attributes().Any(a => a.Name.LocalName == "action") || from.Elements(theirs.Name).Skip(1).Any();
+            var mine = isItem ? to.Elements(theirs.Name).FirstOrDefault(e => KeyOf(e) == KeyOf(theirs)) : to.Element(theirs.Name);
+            if (mine is { HasElements: true } && theirs.HasElements)
+                changed += Merge(mine, theirs);
+            else if (mine is not null && mine.Value.Trim() == theirs.Value.Trim() && !mine.HasElements && !theirs.HasElements)
+                continue;
+            else
+            {
+                var copy = new XElement(theirs);
+                if (isItem && mine is null && copy.Element(s_ns + "Order") is { } order)
+                    order.Value = (to.Elements(theirs.Name).Select(e => int.TryParse(e.Element(s_ns + "Order")?.Value, System.Globalization.CultureInfo.InvariantCulture, out var n) ? n : 0).DefaultIfEmpty(0).Max() + 1).ToString(System.Globalization.CultureInfo.InvariantCulture);
+                if (mine is null)
+                    to.Add(copy);
+                else
+                    mine.ReplaceWith(copy);
+                changed++;
+            }
+        }
+        return changed;
+    }
+
+    // What tells an item of a list from the others.
+    private static (XName? Name, string Text) KeyOf(XElement item) =>
+        ((string[])["Name", "CommandLine", "Path", "DiskID", "PartitionID", "Order"]).Select(n => item.Element(s_ns + n)).FirstOrDefault(e => e is not null) is { } key ? (key.Name, key.Value.Trim()) : (null, item.Value.Trim());
 
     /// <summary>The file's bytes in UTF-8.</summary>
     public byte[] ToBytes()

@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.Text;
 using System.Xml.Linq;
+using Vembar.Core.Targets;
 using YamlDotNet.RepresentationModel;
 
 namespace Vembar.Core.Servicing.Answers;
@@ -10,7 +11,7 @@ public static class AnswerProfile
 {
     private const string ShellSetup = "Microsoft-Windows-Shell-Setup";
     private static readonly XNamespace s_ns = AnswerFile.Namespace, s_wcm = "http://schemas.microsoft.com/WMIConfig/2002/State";
-    private static readonly string[] s_known = ["architecture", "computer", "owner", "organisation", "language", "input", "time-zone", "product-key", "administrator-password", "accounts", "domain", "workgroup", "specialize", "first-logon", "skip"];
+    private static readonly string[] s_known = ["architecture", "computer", "owner", "organisation", "language", "input", "time-zone", "product-key", "administrator-password", "accounts", "domain", "workgroup", "specialize", "first-logon", "skip", "disk"];
 
     // What may be skipped, and what says so in the answer file.
     private static readonly (string Word, string Setting, string Value)[] s_pages =
@@ -21,8 +22,9 @@ public static class AnswerProfile
 
     /// <summary>Makes the answer file; passwords in it are hidden, not protected.</summary>
     /// <param name="path">The profile.</param>
+    /// <param name="otherwise">The architecture, in the words of answer files, where the profile says none.</param>
     /// <exception cref="VembarException">It is not a profile; all mistakes are told with their lines.</exception>
-    public static AnswerFile Make(string path)
+    public static AnswerFile Make(string path, string otherwise = "amd64")
     {
         var yaml = YamlFile.Load(path, "an answer profile", "bad-profile", "docs/answers.md");
         var root = yaml.Root;
@@ -36,7 +38,7 @@ public static class AnswerProfile
             YamlSequenceNode list when list.All(i => i is YamlScalarNode) => [.. list.Select(i => ((YamlScalarNode)i).Value ?? "")],
             var node => Wrong(yaml, node, $"'{key}' is a text or a list of texts"),
         };
-        var architecture = Text("architecture") is { Length: > 0 } given ? AnswerFile.ArchitectureWord(given) : "amd64";
+        var architecture = Text("architecture") is { Length: > 0 } given ? AnswerFile.ArchitectureWord(given) : otherwise;
         if (architecture is not ("amd64" or "arm64" or "x86"))
             yaml.Wrong(root.At("architecture")!, "'architecture' is amd64, arm64 or x86");
         if (Text("computer") is { Length: > 0 } computer && !computer.Contains("{{", StringComparison.Ordinal) && AnswerFile.ComputerNameProblem(computer) is { } problem)
@@ -140,12 +142,58 @@ public static class AnswerProfile
             welcome.Add(accounts);
         if (welcome.HasElements)
             oobe.Add(welcome);
+        var disk = root.At("disk") is { } node && yaml.Fields(node, "number", "layout") is { } fields ? Disk(yaml, node, fields, Component) : null;
         yaml.Throw();
-        var unattend = new XElement(s_ns + "unattend", new XAttribute(XNamespace.Xmlns + "wcm", s_wcm), specialize);
+        var unattend = new XElement(s_ns + "unattend", new XAttribute(XNamespace.Xmlns + "wcm", s_wcm), disk, specialize);
         if (oobe.HasElements)
             unattend.Add(oobe);
         var document = new XDocument(new XDeclaration("1.0", "utf-8", null), unattend);
         return AnswerFile.Parse(Encoding.UTF8.GetBytes(document.Declaration + "\n" + document), path);
+    }
+
+    // How Windows' own set-up divides a disk, and where it puts Windows.
+    private static XElement? Disk(YamlFile yaml, YamlNode node, Dictionary<string, string> fields, Func<string, XElement> component)
+    {
+        if (!uint.TryParse(fields.GetValueOrDefault("number") ?? "0", NumberStyles.None, CultureInfo.InvariantCulture, out var number))
+            yaml.Wrong(node, "'number' is the disk's number, from 0");
+        DiskLayout layout;
+        try
+        {
+            layout = DiskLayout.Named(fields.GetValueOrDefault("layout") ?? "uefi");
+        }
+        catch (VembarException problem)
+        {
+            yaml.Wrong(node, problem.Message);
+            return null;
+        }
+        static string Text(long value) => value.ToString(CultureInfo.InvariantCulture);
+        XElement Element(string name, params object[] content) => new(s_ns + name, content);
+        XElement Item(string name, params object[] content) => new(s_ns + name, [new XAttribute(s_wcm + "action", "add"), .. content]);
+        var create = Element("CreatePartitions");
+        var modify = Element("ModifyPartitions");
+        var windows = 0;
+        // Only one partition takes what is left, and set-up wants it last: those behind Windows are made before it.
+        var partitions = layout.Partitions.OrderBy(p => p.Role == PartitionRole.Windows).ToList();
+        foreach (var (partition, i) in partitions.Select((p, i) => (p, i + 1)))
+        {
+            if (partition.Role == PartitionRole.Windows)
+                windows = i;
+            create.Add(Item("CreatePartition", Element("Order", Text(i)),
+                partition.Bytes is { } size ? Element("Size", Text(size >> 20)) : Element("Extend", "true"),
+                Element("Type", partition.Role switch { PartitionRole.Efi => "EFI", PartitionRole.Reserved => "MSR", _ => "Primary" })));
+            if (partition.Role != PartitionRole.Reserved)
+            {
+                modify.Add(Item("ModifyPartition", Element("Order", Text(modify.Elements().Count() + 1)), Element("PartitionID", Text(i)), Element("Format", partition.Role == PartitionRole.Efi ? "FAT32" : "NTFS"),
+                    partition.Label.Length > 0 ? Element("Label", partition.Label) : null!,
+                    partition.Role == PartitionRole.Windows ? Element("Letter", "C") : null!,
+                    partition.Role == PartitionRole.Recovery && layout.Scheme == Disks.PartitionScheme.Gpt ? Element("TypeID", "DE94BBA4-06D1-4D40-A16A-BFD50179D6AC") : null!,
+                    partition.Role == PartitionRole.System ? Element("Active", "true") : null!));
+            }
+        }
+        var setup = component("Microsoft-Windows-Setup");
+        setup.Add(Element("DiskConfiguration", Item("Disk", Element("DiskID", Text(number)), Element("WillWipeDisk", "true"), create, modify)),
+            Element("ImageInstall", Element("OSImage", Element("InstallTo", Element("DiskID", Text(number)), Element("PartitionID", Text(windows))))));
+        return new XElement(s_ns + "settings", new XAttribute("pass", "windowsPE"), setup);
     }
 
     private static List<string> Wrong(YamlFile yaml, YamlNode node, string problem)

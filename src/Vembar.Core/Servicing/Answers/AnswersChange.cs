@@ -4,8 +4,9 @@ using Vembar.Core.Trees;
 namespace Vembar.Core.Servicing.Answers;
 
 /// <summary>Puts an answer file where Windows set-up looks for it at the first start.</summary>
-/// <param name="file">The answer file outside.</param>
-public sealed class AnswersChange(string file) : IChange
+/// <param name="file">The answer file outside; or a profile (.yaml, .yml), of which one is made.</param>
+/// <param name="merge">Whether it is merged into the one that the image has, instead of taking its place.</param>
+public sealed class AnswersChange(string file, bool merge = false) : IChange
 {
     /// <summary>Below the Windows folder: searched at first start (after the Panther/Unattend folder).</summary>
     public const string Place = "Panther/unattend.xml";
@@ -18,19 +19,33 @@ public sealed class AnswersChange(string file) : IChange
             return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
         try
         {
-            var bytes = File.ReadAllBytes(file);
-            var findings = AnswerFile.Parse(bytes, file).Check(context.Install.Architecture);
+            var isProfile = Path.GetExtension(file) is ".yaml" or ".yml";
+            var bytes = isProfile ? AnswerProfile.Make(file, AnswerFile.ArchitectureWord(context.Install.Architecture)).ToBytes() : File.ReadAllBytes(file);
+            var answers = AnswerFile.Parse(bytes, file);
+            var findings = answers.Check(context.Install.Architecture);
             if (findings.Any(f => f.IsError))
                 return [Outcome(ChangeStatus.Refused, string.Join("; ", findings.Where(f => f.IsError)))];
             var path = context.Windows(Place);
-            if (TreeFiles.IsSame(context.Tree, path, bytes))
+            var settings = 0;
+            if (merge && context.Tree.ReadFile(path, AnswerFile.Longest) is { } there)
+            {
+                var into = AnswerFile.Parse(there, $"{context.Tree.Shown}: {path}");
+                settings = into.Merge(answers);
+                if (settings == 0)
+                    return [Outcome(ChangeStatus.Already, $"what it says is in {path}")];
+                bytes = into.ToBytes();
+                if (into.Check(context.Install.Architecture).FirstOrDefault(f => f.IsError) is { } bad)
+                    return [Outcome(ChangeStatus.Refused, $"merged with {path} it would not be right: {bad.Text}")];
+            }
+            else if (TreeFiles.IsSame(context.Tree, path, bytes))
                 return [Outcome(ChangeStatus.Already, $"it is at {path}")];
             context.Tree.PutFile(path, new NewContent(bytes, null, bytes.Length));
-            return [Outcome(ChangeStatus.Done, string.Join("; ", (string[])[$"to {path}", .. findings.Select(f => f.ToString())]))];
+            var how = settings > 0 ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"merged into {path}, {settings} {(settings == 1 ? "setting" : "settings")} changed") : isProfile ? $"made from the profile, to {path}" : $"to {path}";
+            return [Outcome(ChangeStatus.Done, string.Join("; ", (string[])[how, .. findings.Select(f => f.ToString())]))];
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
         {
-            return [Outcome(ChangeStatus.Refused, problem.Message)];
+            return [Outcome(ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details.Skip(1))}" : problem.Message)];
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the answer file", file) is { } error)
         {

@@ -3,6 +3,8 @@ using System.Text.RegularExpressions;
 using Vembar.Core.Archives;
 using Vembar.Core.Content;
 using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Languages;
+using Vembar.Core.Servicing.Orders;
 using Vembar.Core.Trees;
 using Vembar.Core.Windows;
 using YamlDotNet.RepresentationModel;
@@ -42,8 +44,8 @@ public sealed record PackagePart
     /// <summary>.reg files of the package.</summary>
     public IReadOnlyList<string> Registry { get; init; } = [];
 
-    /// <summary>Services, as changes to SYSTEM below the control set.</summary>
-    public IReadOnlyList<RegistryEdit> Services { get; init; } = [];
+    /// <summary>Services and a language, as changes to SYSTEM below the control set.</summary>
+    public IReadOnlyList<RegistryEdit> System { get; init; } = [];
 
     /// <summary>Commands for the first start.</summary>
     public IReadOnlyList<FirstStartCommand> FirstStart { get; init; } = [];
@@ -83,7 +85,7 @@ public sealed partial record PackageManifest
     /// <summary>The manifest's file name.</summary>
     public const string FileName = "package.yaml";
 
-    private static readonly string[] s_known = ["format", "name", "version", "title", "kind", "applies-to", "requires", "replaces", "conflicts", "features", "hashes", "files", "remove", "registry", "services", "first-start"];
+    private static readonly string[] s_known = ["format", "name", "version", "title", "kind", "language", "applies-to", "requires", "replaces", "conflicts", "features", "hashes", "files", "remove", "registry", "services", "first-start"];
     private static readonly string[] s_partKeys = ["files", "remove", "registry", "services", "first-start"];
     private static readonly Version s_zero = new(0, 0, 0, 0);
 
@@ -197,13 +199,38 @@ public sealed partial record PackageManifest
             Features = ReadFeatures(yaml, yaml.Root.At("features")),
             Hashes = ReadHashes(yaml, yaml.Root.At("hashes")),
         };
+        if ((manifest.Kind == PackageKind.Language) != map.ContainsKey("language"))
+            yaml.Wrong(yaml.Root.At("language") ?? yaml.Root.At("kind") ?? yaml.Root, "a package of the kind 'language' says which with 'language', and no other does");
+        else if (manifest.Kind == PackageKind.Language)
+        {
+            if (KnownLocale.Named(Text("language")) is { } locale)
+                manifest = manifest with { Part = manifest.Part with { System = [.. manifest.Part.System, .. Language(locale)] } };
+            else
+                yaml.Wrong(map["language"], $"'{Text("language")}' is not a language that is known here: pl-PL is one{Near(Text("language"), KnownLocale.Names)}");
+        }
         if (map.TryGetValue("applies-to", out var applies))
             manifest = ReadApplies(yaml, applies, manifest);
         yaml.Throw();
         return manifest;
     }
 
-    private static string Near(string word, IEnumerable<string> known) => known.MinBy(k => Likeness.Distance(k, word)) is { } near && Likeness.Distance(near, word) <= Math.Max(2, word.Length / 3) ? $"; did you mean '{near}'?" : $"; known are {string.Join(", ", known)}";
+    // How Windows knows which display languages it has.
+    private static RegistryEdit[] Language(KnownLocale locale)
+    {
+        const uint Installed = 0x91;
+        var key = $@"Control\MUI\UILanguages\{locale.Name}";
+        return
+        [
+            new RegistryEdit("SYSTEM", key, "LCID", RegistryEditKind.Set, RegistryType.Dword, BitConverter.GetBytes((uint)locale.Id)),
+            new RegistryEdit("SYSTEM", key, "Type", RegistryEditKind.Set, RegistryType.Dword, BitConverter.GetBytes(Installed)),
+        ];
+    }
+
+    private static string Near(string word, IEnumerable<string> known)
+    {
+        const int MostListed = 24;
+        return known.MinBy(k => Likeness.Distance(k, word)) is { } near && Likeness.Distance(near, word) <= Math.Max(2, word.Length / 3) ? $"; did you mean '{near}'?" : known.Count() <= MostListed ? $"; known are {string.Join(", ", known)}" : "";
+    }
 
     private static T? Wrong<T>(YamlFile yaml, YamlNode node, string problem)
     {
@@ -306,7 +333,7 @@ public sealed partial record PackageManifest
         var remove = Texts(yaml, At("remove"));
         if (remove.Find(r => !IsTarget(r)) is { } bad)
             yaml.Wrong(At("remove")!, $"'{bad}' is not a path in an image");
-        return new PackagePart { Files = files, Remove = remove, Registry = registry, Services = services, FirstStart = commands };
+        return new PackagePart { Files = files, Remove = remove, Registry = registry, System = services, FirstStart = commands };
     }
 
     private static IEnumerable<RegistryEdit> ReadService(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)

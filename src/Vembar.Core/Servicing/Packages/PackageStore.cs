@@ -51,8 +51,11 @@ internal sealed class PackageStore
         }
         if (manifest.Features.Select(f => f.Name).FirstOrDefault(f => others.Exists(o => o.Manifest.Features.Any(g => g.Name.Equals(f, StringComparison.OrdinalIgnoreCase)))) is { } twice)
             return $"the feature '{twice}' is brought by another package too";
+        var records = _windows.Append(WindowsPath.Parse(InstalledPackage.RecordsPath)).Parent;
         foreach (var to in mine.Select(l => l.Key))
         {
+            if (WindowsPath.Parse(to).Parts.Take(records.Parts.Count).SequenceEqual(records.Parts, StringComparer.OrdinalIgnoreCase))
+                return $"'{to}' is in '{records}', where the journals of packages are";
             if (_context.Tree.Find(WindowsPath.Parse(to)) is { Entry.Kind: EntryKind.Folder })
                 return $"'{to}' is a folder in the image, a file was to be put there";
         }
@@ -96,6 +99,71 @@ internal sealed class PackageStore
         installed.State = new PackageState { Steps = journal, Features = features, Replaced = [.. replaced.Select(r => r.Title)], Hives = hives };
         installed.Save(_context.Tree);
         _installed.Add(installed);
+    }
+
+    /// <summary>Takes what replaced packages left out of the image: those that took their place keep what they need to be taken out themselves.</summary>
+    /// <returns>What was forgotten, "name version".</returns>
+    public IReadOnlyList<string> ForgetReplaced()
+    {
+        var forgotten = new List<string>();
+        foreach (var package in InUse.ToList())
+        {
+            // The oldest first, so that each hands on what it got.
+            while (_installed.Find(o => package.State.Replaced.Contains(o.Title, StringComparer.OrdinalIgnoreCase)) is { } older)
+            {
+                while (_installed.Find(o => older.State.Replaced.Contains(o.Title, StringComparer.OrdinalIgnoreCase)) is { } oldest)
+                    older = oldest;
+                var heir = _installed.First(o => o.State.Replaced.Contains(older.Title, StringComparer.OrdinalIgnoreCase));
+                HandOn(older, heir);
+                forgotten.Add(older.Title);
+            }
+        }
+        return forgotten;
+    }
+
+    // The newer package is taken out as if both were one: what the older one had changed first is what comes back last.
+    private void HandOn(InstalledPackage older, InstalledPackage newer)
+    {
+        var theirs = older.State.Features.Values.Aggregate(older.State.Steps, (all, steps) => [.. all, .. steps]);
+        var own = theirs.Where(s => s.Kind is "added" or "replaced").Select(s => s.Path).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        IReadOnlyList<JournalStep> Without(IReadOnlyList<JournalStep> steps)
+        {
+            var kept = new List<JournalStep>();
+            foreach (var step in steps)
+            {
+                if (step.Kind is not ("replaced" or "removed") || !own.Contains(step.Path))
+                    kept.Add(step);
+                else if (_context.Tree.Find(newer.Record.Append(WindowsPath.Parse(step.Saved))) is { } saved)
+                    _context.Tree.Remove(saved);
+            }
+            return kept;
+        }
+        var steps = Without(newer.State.Steps);
+        var features = newer.State.Features.ToDictionary(f => f.Key, f => Without(f.Value));
+        var handed = new List<JournalStep>();
+        foreach (var step in theirs)
+        {
+            if (step.Saved.Length == 0 || _context.Tree.Find(older.Record.Append(WindowsPath.Parse(step.Saved))) is not { } saved)
+            {
+                handed.Add(step);
+                continue;
+            }
+            var place = NextSaved(newer);
+            _context.Tree.Move(saved, newer.Record.Append(WindowsPath.Parse(place)));
+            handed.Add(step with { Saved = place });
+        }
+        newer.State = newer.State with
+        {
+            Steps = [.. handed, .. steps],
+            Features = features,
+            Replaced = [.. older.State.Replaced, .. newer.State.Replaced.Where(r => !r.Equals(older.Title, StringComparison.OrdinalIgnoreCase))],
+            Hives = [.. older.State.Hives, .. newer.State.Hives.Where(h => !older.State.Hives.Any(o => o.Hive == h.Hive))],
+        };
+        newer.Save(_context.Tree);
+        if (_context.Tree.Find(older.Record) is { } record)
+            _context.Tree.Remove(record);
+        RemoveEmpty(older.Record.Parent);
+        _installed.Remove(older);
     }
 
     private static WindowsPath Payload(InstalledPackage installed, string file) => file.Split('/').Aggregate(installed.Record.Child("payload"), (at, part) => at.Child(part));
@@ -149,7 +217,7 @@ internal sealed class PackageStore
                 Lay(installed, folder, from, WindowsPath.Parse(to), hash, files.Attributes, journal);
         }
         var edits = part.Registry.SelectMany(r => RegFile.Parse(folder.Read(r, RegFile.Longest), r, RegistryChange.CurrentSet(_context))).Select(l => l.Edit)
-            .Concat(part.Services.Select(s => s with { Subkey = $@"{RegistryChange.CurrentSet(_context)}\{s.Subkey}" }));
+            .Concat(part.System.Select(s => s with { Subkey = $@"{RegistryChange.CurrentSet(_context)}\{s.Subkey}" }));
         var undo = new List<RegistryEdit>();
         foreach (var edit in edits)
         {

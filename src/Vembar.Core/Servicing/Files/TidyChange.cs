@@ -1,0 +1,88 @@
+using System.Globalization;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Packages;
+
+namespace Vembar.Core.Servicing.Files;
+
+/// <summary>A rule by which an image is tidied.</summary>
+/// <param name="Name">Its name.</param>
+/// <param name="Title">What it takes out.</param>
+/// <param name="Patterns">Paths and patterns; those that begin with "%" are below the Windows folder.</param>
+public sealed record TidyRule(string Name, string Title, params IReadOnlyList<string> Patterns)
+{
+    /// <summary>What replaced packages left: after that, what replaced them can be taken out, and the old ones are not back.</summary>
+    public const string Packages = "replaced-packages";
+
+    /// <summary>Versions of added drivers of which there is a newer one.</summary>
+    public const string Drivers = "older-drivers";
+
+    /// <summary>All rules, in the order in which they are made.</summary>
+    public static IReadOnlyList<TidyRule> All { get; } =
+    [
+        new(Packages, "what replaced packages left; the older versions cannot be brought back then"),
+        new(Drivers, "added drivers of which a newer version is there"),
+        new("temporary-files", "temporary files", "%Temp/**", "Users/*/AppData/Local/Temp/**", "Temp/**", "ProgramData/Temp/**"),
+        new("logs", "logs of set-up, updates and services", "%Panther/**/*.log", "%Panther/**/*.etl", "%Panther/*.log", "%Logs/**", "%INF/*.log", "%debug/*.log", "%*.log", "%System32/LogFiles/**/*.log", "%System32/LogFiles/**/*.etl", "%Setup/**/*.log"),
+        new("dumps", "memory dumps and error reports", "%MEMORY.DMP", "%Minidump/**", "%LiveKernelReports/**/*.dmp", "ProgramData/Microsoft/Windows/WER/**", "Users/*/AppData/Local/CrashDumps/**"),
+        new("update-downloads", "downloads of updates that are made already", "%SoftwareDistribution/Download/**", "%ServiceProfiles/NetworkService/AppData/Local/Microsoft/Windows/DeliveryOptimization/Cache/**"),
+        new("previous-windows", "an older Windows that set-up kept", "Windows.old", "Windows.old.*", "$WINDOWS.~BT", "$WINDOWS.~WS"),
+        new("caches", "caches that Windows fills again", "%Prefetch/*.pf", "Users/*/AppData/Local/Microsoft/Windows/Explorer/*cache_*.db", "Users/*/AppData/Local/Microsoft/Windows/INetCache/**"),
+    ];
+}
+
+/// <summary>Takes out what is not needed any more.</summary>
+/// <param name="names">The rules' names; "all" for all.</param>
+public sealed class TidyChange(IReadOnlyList<string> names) : IChange
+{
+    /// <inheritdoc/>
+    public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
+    {
+        static ChangeOutcome Outcome(string what, ChangeStatus status, string why) => new("tidy", what, status, why);
+        if (context.Install is null)
+            return [Outcome(string.Join(", ", names), ChangeStatus.Refused, "the image holds no Windows")];
+        if (names.FirstOrDefault(n => n != "all" && !TidyRule.All.Any(r => r.Name == n)) is { } unknown)
+        {
+            var known = TidyRule.All.Select(r => r.Name).ToList();
+            return [Outcome(unknown, ChangeStatus.Refused, $"there is no such rule{(known.Find(k => Archives.Likeness.Distance(k, unknown) <= 3) is { } near ? $"; did you mean '{near}'?" : $"; there are {string.Join(", ", known)}, and all")}")];
+        }
+        var outcomes = new List<ChangeOutcome>();
+        foreach (var rule in TidyRule.All.Where(r => names.Contains("all") || names.Contains(r.Name)))
+        {
+            var before = context.Tree.BytesChanged;
+            try
+            {
+                var said = Tidy(context, rule);
+                outcomes.Add(said is null ? Outcome(rule.Name, ChangeStatus.Already, "there is nothing of it") : Outcome(rule.Name, ChangeStatus.Done, said) with { Bytes = context.Tree.BytesChanged - before });
+            }
+            catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+            {
+                outcomes.Add(Outcome(rule.Name, ChangeStatus.Refused, problem.Message));
+            }
+        }
+        return outcomes;
+    }
+
+    private static string? Tidy(ServiceContext context, TidyRule rule)
+    {
+        switch (rule.Name)
+        {
+            case TidyRule.Packages:
+                var forgotten = new PackageStore(context).ForgetReplaced();
+                return forgotten.Count == 0 ? null : $"{string.Join(", ", forgotten)} cannot be brought back any more";
+            case TidyRule.Drivers:
+                if (DriverStore.Open(context).Store is not { } store)
+                    return null;
+                static Version VersionOf(ListedDriver driver) => System.Version.TryParse(driver.Version, out var version) ? version : new Version(0, 0);
+                var older = store.Listed.GroupBy(d => (d.OriginalInf.ToUpperInvariant(), d.Provider.ToUpperInvariant(), d.ClassGuid))
+                    .SelectMany(g => g.OrderByDescending(d => (d.Date ?? default, VersionOf(d))).Skip(1)).ToList();
+                foreach (var driver in older)
+                    store.Remove(driver);
+                return older.Count == 0 ? null : string.Join(", ", older.Select(d => $"{d.OriginalInf} {d.Version} ({d.Inf})"));
+            default:
+                var away = new Removal(context);
+                foreach (var pattern in rule.Patterns)
+                    away.Take(pattern.StartsWith('%') ? $"{context.Install!.Folder}/{pattern[1..]}" : pattern);
+                return away.Files + away.Folders == 0 ? null : string.Create(CultureInfo.InvariantCulture, $"{away.Files} {(away.Files == 1 ? "file" : "files")}");
+        }
+    }
+}
