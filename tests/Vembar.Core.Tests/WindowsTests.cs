@@ -124,8 +124,8 @@ public class InstallTests(DemoFixture demo)
         using var source = FolderSource.Open(demo.Reference("lending-desk"));
         using var software = WindowsInstall.OpenHive(source, "Windows", "SOFTWARE");
         var programs = InstalledProgram.Read(software);
-        Assert.Equal(["Label printing helper", "Quillpad", "Shelfmark Lending Client"], programs.Select(p => p.Name));
-        Assert.Equal(21_400L * 1024, programs[2].Bytes);
+        Assert.Equal(["Label printing helper", "Oakmere Care Centre", "Quillpad", "Shelfmark Lending Client"], programs.Select(p => p.Name));
+        Assert.Equal(21_400L * 1024, programs[3].Bytes);
         Assert.Null(programs[0].Bytes);
     }
 
