@@ -36,6 +36,17 @@ internal sealed record OrderJson(string File, bool Ok, string Title, Vembar.Core
 
 internal sealed record OrderSchemaJson(string? Out, JsonElement Schema);
 
+internal sealed record WorkspaceOpenJson(string Folder, ImageRecord Image, long Files, long Bytes, double Seconds, IReadOnlyList<string> Warnings);
+
+internal sealed record WorkspaceChangeJson(string Kind, string Path, string? From, IReadOnlyList<string> What, long Bytes);
+
+internal sealed record WorkspaceStatusJson(
+    string Folder, string Archive, ImageRecord Image, IReadOnlyList<string> Only, IReadOnlyList<WorkspaceChangeJson> Changes, IReadOnlyList<string> Problems, IReadOnlyList<string> Warnings, long FilesRead, double Seconds);
+
+internal sealed record WorkspaceSaveJson(string Archive, ImageRecord Image, bool Written, long BytesStored, double Seconds, WorkspaceStatusJson Workspace);
+
+internal sealed record WorkspaceCloseJson(string Folder, int Lost);
+
 internal sealed record AnswersJson(string File, bool Ok, IReadOnlyList<AnswerFindingJson> Findings, int PasswordsHidden, string? WrittenTo);
 internal sealed record PackageInfoJson(bool Ok, string Package, string Name, string Version, string Title, string Kind, IReadOnlyList<string> Requires, IReadOnlyList<string> Replaces, IReadOnlyList<FeatureJson> Features, int Files, IReadOnlyList<string> Problems);
 internal sealed record SignatureJson(string State, string Signer, DateTime? Stamped, string Why);
@@ -97,6 +108,10 @@ internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 [JsonSerializable(typeof(DriversJson))]
 [JsonSerializable(typeof(FeaturesJson))]
 [JsonSerializable(typeof(AnswersJson))]
+[JsonSerializable(typeof(WorkspaceOpenJson))]
+[JsonSerializable(typeof(WorkspaceStatusJson))]
+[JsonSerializable(typeof(WorkspaceSaveJson))]
+[JsonSerializable(typeof(WorkspaceCloseJson))]
 [JsonSerializable(typeof(OrderJson))]
 [JsonSerializable(typeof(OrderSchemaJson))]
 [JsonSerializable(typeof(PackageInfoJson))]

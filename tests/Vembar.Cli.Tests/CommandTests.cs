@@ -7,7 +7,7 @@ namespace Vembar.Cli.Tests;
 
 public class CommandTests(World world)
 {
-    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "order", "drivers", "package", "features", "answers", "deploy", "demo", "completion"];
+    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "order", "workspace", "drivers", "package", "features", "answers", "deploy", "demo", "completion"];
 
     [Fact]
     public void PackagesAreShownWithTheirFeaturesAndCommands()
@@ -56,6 +56,30 @@ public class CommandTests(World world)
         Assert.Equal(0, Vembar.Run("deploy", archive + "#Kiosk", folder.At("out"), "--fill", "desk=014").Code);
         Assert.Equal(0, Vembar.Run("service", archive + "#1", "--locale", "user=en-IE", "--time-zone", "UTC", "--tidy", "logs", "--tidy", "dumps", "--ballast", world.At("house/ballast.yaml"), "--in-place").Code);
         Assert.Equal(2, Vembar.Run("service", archive + "#1", "--merge", "--tidy", "logs", "--plan").Code);
+    }
+
+    [Fact]
+    public void AWorkspaceIsOpenedChangedSavedAndClosed()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        var w = folder.At("w");
+        Assert.Contains("lies open in", Vembar.Run("workspace", "open", archive + "#1", w, "--only", "Users").Output, StringComparison.Ordinal);
+        Assert.StartsWith("Nothing was changed; it is image 1 \"Lending desk\"", Vembar.Run("workspace", "status", w).Output, StringComparison.Ordinal);
+        File.AppendAllText(Path.Combine(w, "Users/Public/Documents/Welcome.txt"), "more");
+        Assert.Matches("(?m)^changed +Users/Public/Documents/Welcome.txt +content +\\+4 bytes$", Vembar.Run("workspace", "status", w).Output);
+        Assert.Equal(2, Vembar.Run("workspace", "save", w).Code);
+        Assert.Equal(2, Vembar.Run("workspace", "save", w, "--as", "x", "--in-place").Code);
+        Assert.Equal(3, Vembar.Run("workspace", "close", w).Code);
+        var saved = Vembar.Run("workspace", "save", w, "--as", "By hand", "--json").Json;
+        Assert.Equal(("By hand", 1L), (saved.GetProperty("image").GetProperty("name").GetString(), saved.GetProperty("workspace").GetProperty("filesRead").GetInt64()));
+        Assert.EndsWith("more", Vembar.Run("take", archive + "#By hand", "Users/Public/Documents/Welcome.txt", "--to", "-").Output, StringComparison.Ordinal);
+        folder.Write("w/Users/a:b", "x");
+        var status = Vembar.Run("workspace", "status", w);
+        Assert.Equal((1, true), (status.Code, status.Output.Contains("In the way of saving: 'Users/a:b' has a name", StringComparison.Ordinal)));
+        Assert.Equal(0, Vembar.Run("workspace", "close", w, "--discard").Code);
+        Assert.False(Directory.Exists(w));
+        Assert.Equal(3, Vembar.Run("workspace", "status", w).Code);
     }
 
     [Fact]

@@ -114,8 +114,41 @@ public static class ServiceOperation
             return new ServiceResult(reader.Path, image, false, outcomes, 0, clock.Elapsed.TotalSeconds);
 
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
-        var install = HivesChanged(editor, context.Install) ? WindowsInstall.Read(editor) : null;
-        var record = Recorded(request, image, editor, writer, outcomes) with { UnsignedDrivers = context.UnsignedDrivers is { Count: > 0 } unsigned ? [.. unsigned] : null };
+        var entry = new HistoryEntry
+        {
+            Time = DateTime.UtcNow,
+            Action = "service",
+            Order = request.Order,
+            Details = [.. outcomes.Select(o => $"{o.Kind} {o.What}: {o.Status.ToString().ToLowerInvariant()} ({o.Why})")],
+        };
+        var record = Recorded(image, request.As, editor, writer, entry) with { UnsignedDrivers = context.UnsignedDrivers is { Count: > 0 } unsigned ? [.. unsigned] : null };
+        cancellation.ThrowIfCancellationRequested();
+        var stored = writer.CommitImage(record, request.As is null ? image.Number : null, $"service {image.Number} {record.Name}");
+        return new ServiceResult(reader.Path, stored, true, outcomes, writer.BytesStored, clock.Elapsed.TotalSeconds);
+    }
+
+    /// <summary>Stores an edited tree and makes the record of it.</summary>
+    /// <param name="image">The image that was edited.</param>
+    /// <param name="name">The new image's name; null when it takes the old one's place.</param>
+    /// <param name="editor">Its tree.</param>
+    /// <param name="writer">Where to.</param>
+    /// <param name="entry">What was done.</param>
+    internal static ImageRecord Recorded(ImageRecord image, string? name, TreeEditor editor, ArchiveWriter writer, HistoryEntry entry)
+    {
+        var folder = WindowsInstall.FindFolder(editor);
+        var touched = folder is not null && ((string[])["SYSTEM", "SOFTWARE"]).Any(h => editor.Find(WindowsInstall.HivePath(folder, h))?.Entry.New is not null);
+        var install = touched ? WindowsInstall.Read(editor) : null;
+        var root = editor.HasChanges ? editor.Save(writer) : image.Root;
+        var record = image with
+        {
+            Name = name ?? image.Name,
+            Created = entry.Time,
+            Root = root,
+            Files = image.Files + editor.FilesDelta,
+            Folders = image.Folders + editor.FoldersDelta,
+            Bytes = image.Bytes + (editor.BytesDelta ?? 0),
+            History = [.. image.History, entry],
+        };
         if (install is not null)
         {
             record = record with
@@ -128,35 +161,7 @@ public static class ServiceOperation
                 State = install.State,
             };
         }
-        cancellation.ThrowIfCancellationRequested();
-        var stored = writer.CommitImage(record, request.As is null ? image.Number : null, $"service {image.Number} {record.Name}");
-        return new ServiceResult(reader.Path, stored, true, outcomes, writer.BytesStored, clock.Elapsed.TotalSeconds);
-    }
-
-    private static bool HivesChanged(TreeEditor editor, WindowsInstall? install) =>
-        install is not null && ((string[])["SYSTEM", "SOFTWARE"]).Any(h => editor.Find(WindowsInstall.HivePath(install.Folder, h))?.Entry.New is not null);
-
-    private static ImageRecord Recorded(ServiceRequest request, ImageRecord image, TreeEditor editor, ArchiveWriter writer, List<ChangeOutcome> outcomes)
-    {
-        var now = DateTime.UtcNow;
-        var root = editor.HasChanges ? editor.Save(writer) : image.Root;
-        var record = image with
-        {
-            Name = request.As ?? image.Name,
-            Created = now,
-            Root = root,
-            Files = image.Files + editor.FilesDelta,
-            Folders = image.Folders + editor.FoldersDelta,
-            Bytes = image.Bytes + (editor.BytesDelta ?? 0),
-            History = [.. image.History, new HistoryEntry
-            {
-                Time = now,
-                Action = "service",
-                Order = request.Order,
-                Details = [.. outcomes.Select(o => $"{o.Kind} {o.What}: {o.Status.ToString().ToLowerInvariant()} ({o.Why})")],
-            }],
-        };
-        if (request.As is not null)
+        if (name is not null)
             record = record with { Origin = new ImageOrigin { Kind = "image", From = $"{writer.Base.Header.Id:D}#{image.Number}", Program = Checks.ProgramVersion } };
         // Removing one of several names of a file frees its bytes only when it was the last: that takes a count.
         return editor.BytesDelta is null ? record with { Bytes = CountBytes(editor) } : record;

@@ -192,6 +192,7 @@ public sealed class FolderSource : ISource
             var node = new SourceNode(folder, entry, folder.Children is { Count: > 0 } before ? before[^1] : null)
             {
                 Changed = FileTime.From(stat.Changed).Ticks,
+                FileId = stat.Inode,
                 Length = entry.Kind == EntryKind.File ? stat.Kind == PosixKind.Link ? 0 : stat.Size : 0,
             };
             folder.Children!.Add(node);

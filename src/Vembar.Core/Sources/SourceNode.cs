@@ -78,7 +78,7 @@ public sealed class SourceNode
     /// <summary>When anything of the file last changed, as its file system says, in 100 ns since 1601; nobody can set it back.</summary>
     public long Changed { get; init; }
 
-    /// <summary>What a volume knows the file by; 0 where there is no such number.</summary>
+    /// <summary>What the volume or file system knows the file by.</summary>
     public ulong FileId { get; init; }
 
     /// <summary>The first found name of the same file, when this is a further one.</summary>

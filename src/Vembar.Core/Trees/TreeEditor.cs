@@ -245,16 +245,29 @@ public sealed class TreeEditor : IFileView
     /// <exception cref="VembarException">A folder is in the way.</exception>
     public void Move(Node node, WindowsPath path)
     {
+        Detach(node);
+        Attach(node, path);
+    }
+
+    /// <summary>Takes a file or folder out of its place, for <see cref="Attach"/> to put it elsewhere.</summary>
+    internal void Detach(Node node)
+    {
         var from = node.Parent ?? throw new ArgumentException("the root cannot be moved", nameof(node));
+        Load(from).Remove(node);
+        Mark(from);
+    }
+
+    /// <summary>Puts what was taken out of its place to a path; a file that is there is removed first.</summary>
+    /// <exception cref="VembarException">A folder is in the way.</exception>
+    internal void Attach(Node node, WindowsPath path)
+    {
         var folder = EnsureFolder(path.Parent);
-        if (Load(folder).Find(c => c.Entry.HasName(path.Name)) is { } there && there != node)
+        if (Load(folder).Find(c => c.Entry.HasName(path.Name)) is { } there)
         {
             if (there.Entry.Kind == EntryKind.Folder)
                 throw VembarException.Input("folder-in-the-way", $"{Shown}: '{path}' is a folder, something else was to be put there", "Remove it first.");
             Remove(there);
         }
-        Load(from).Remove(node);
-        Mark(from);
         node.Parent = folder;
         node.Entry = node.Entry with { Name = path.Name };
         Load(folder).Add(node);
@@ -271,6 +284,74 @@ public sealed class TreeEditor : IFileView
         _recount |= node.Entry.LinkGroup != 0;
         _bytes += node.Entry.Length;
         Mark(copy);
+    }
+
+    /// <summary>Keeps some paths with what is below them and what leads to them, and forgets the rest of the tree. For looking only: nothing is marked as changed.</summary>
+    /// <returns>Those paths that are not there.</returns>
+    internal IReadOnlyList<WindowsPath> KeepOnly(IReadOnlyList<WindowsPath> paths)
+    {
+        var missing = paths.Where(p => Find(p) is null).ToList();
+        var kept = paths.Select(Find).OfType<Node>().ToHashSet();
+        void Keep(Node folder)
+        {
+            if (kept.Contains(folder))
+                return;
+            var leading = kept.SelectMany(Above).ToHashSet();
+            folder.Children = Load(folder).FindAll(c => kept.Contains(c) || leading.Contains(c));
+            folder.Children.FindAll(c => c.Entry.Kind == EntryKind.Folder).ForEach(Keep);
+        }
+        Keep(_root);
+        return missing;
+    }
+
+    private static IEnumerable<Node> Above(Node node)
+    {
+        for (var at = node.Parent; at is not null; at = at.Parent)
+            yield return at;
+    }
+
+    /// <summary>Gives a file other content, with all else that is known of it as it was.</summary>
+    /// <param name="node">The file.</param>
+    /// <param name="content">The content.</param>
+    /// <param name="modified">Its time.</param>
+    /// <param name="staysLinked">Whether its other names get the same content, so that it stays one file with them.</param>
+    internal void Rewrite(Node node, NewContent content, FileTime? modified, bool staysLinked)
+    {
+        Uncount(node.Entry);
+        _bytes += content.Length;
+        node.Entry = node.Entry with { Content = null, New = content, Modified = modified, LinkGroup = staysLinked ? node.Entry.LinkGroup : 0 };
+        Mark(node);
+    }
+
+    /// <summary>Changes what is known of a file or folder, beside its name and content.</summary>
+    internal static void Set(Node node, Func<TreeEntry, TreeEntry> change)
+    {
+        node.Entry = change(node.Entry);
+        Mark(node);
+    }
+
+    /// <summary>Does something with everything that was changed.</summary>
+    internal void ForEachChanged(Action<Node> action)
+    {
+        void Visit(Node node)
+        {
+            if (!node.Changed)
+                return;
+            action(node);
+            foreach (var child in node.Children ?? [])
+                Visit(child);
+        }
+        Visit(_root);
+    }
+
+    /// <summary>Puts a symbolic link of Linux at a path where nothing is.</summary>
+    internal void PutLink(WindowsPath path, TreeEntry link)
+    {
+        var folder = EnsureFolder(path.Parent);
+        var node = new Node(folder, link with { Name = path.Name });
+        Load(folder).Add(node);
+        FilesDelta++;
+        Mark(node);
     }
 
     /// <summary>Sets a file's attributes.</summary>

@@ -1,0 +1,320 @@
+using System.Diagnostics;
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Sources;
+using Vembar.Core.Targets;
+using Vembar.Core.Trees;
+using Vembar.Core.Workspaces;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>What laying an image open did.</summary>
+/// <param name="Folder">The workspace.</param>
+/// <param name="Image">The image.</param>
+/// <param name="Files">Files and links laid.</param>
+/// <param name="Bytes">Their bytes.</param>
+/// <param name="Seconds">Time taken.</param>
+/// <param name="Warnings">What should be known.</param>
+public sealed record WorkspaceOpened(string Folder, ImageRecord Image, long Files, long Bytes, double Seconds, IReadOnlyList<string> Warnings);
+
+/// <summary>How a workspace stands.</summary>
+/// <param name="Folder">The workspace.</param>
+/// <param name="Archive">The image's archive.</param>
+/// <param name="Image">The image as it was laid open, or saved last.</param>
+/// <param name="Only">The paths that were laid open; none for all.</param>
+/// <param name="Changes">What was changed since.</param>
+/// <param name="Problems">What stands in the way of saving.</param>
+/// <param name="Warnings">What should be known: it was moved, much of it is gone, the image is another by now.</param>
+/// <param name="FilesRead">Files whose content was read to find out.</param>
+/// <param name="Seconds">Time taken.</param>
+public sealed record WorkspaceStatus(
+    string Folder, string Archive, ImageRecord Image, IReadOnlyList<string> Only, IReadOnlyList<WorkspaceChange> Changes, IReadOnlyList<string> Problems, IReadOnlyList<string> Warnings, long FilesRead, double Seconds);
+
+/// <summary>What saving a workspace did.</summary>
+/// <param name="Status">What was changed.</param>
+/// <param name="Image">The image as it is recorded now.</param>
+/// <param name="Written">Whether the archive was changed.</param>
+/// <param name="BytesStored">Bytes that the archive grew by.</param>
+/// <param name="Seconds">Time taken.</param>
+public sealed record WorkspaceSaved(WorkspaceStatus Status, ImageRecord Image, bool Written, long BytesStored, double Seconds);
+
+/// <summary>How a workspace is saved.</summary>
+public sealed record WorkspaceSaveRequest
+{
+    /// <summary>The workspace.</summary>
+    public required string Folder { get; init; }
+
+    /// <summary>The name of a new image; null to take the image's place.</summary>
+    public string? As { get; init; }
+
+    /// <summary>The archive, where it is not any more where it was; null for there.</summary>
+    public string? Archive { get; init; }
+
+    /// <summary>Whether more than half of the files may be gone.</summary>
+    public bool AcceptRemovals { get; init; }
+
+    /// <summary>How hard to compress what is new.</summary>
+    public Effort Effort { get; init; } = Effort.Balanced;
+
+    /// <summary>How long to wait for another writer.</summary>
+    public TimeSpan Wait { get; init; }
+}
+
+/// <summary>Lays images open in folders, and saves what was changed there. docs/workspaces.md.</summary>
+public static class WorkspaceOperation
+{
+    /// <summary>The folder in a workspace that is Vembar's own.</summary>
+    public const string OwnFolder = ".vembar-workspace";
+
+    private static TreeEditor Editor(ArchiveReader archive, ImageRecord image, WorkspaceState state)
+    {
+        try
+        {
+            return new TreeEditor(new ImageTree(archive, image.Root, $"{archive.Path}#{image.Number}"));
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged && archive.Images.All(i => i.Root != image.Root))
+        {
+            throw VembarException.Input("image-gone", $"'{archive.Path}' does not hold any more what the workspace '{state.Folder}' was laid open from: the image was dropped or replaced, and the archive compacted since", "Copy your changes out of the folder, and lay another image open.");
+        }
+    }
+
+    private static Func<ChunkId, byte[]> Descriptors(ArchiveReader archive) => id => archive.Read(id).ToArray();
+
+    /// <summary>Lays an image open.</summary>
+    /// <param name="reference">The image.</param>
+    /// <param name="folder">A folder that does not exist, or is empty.</param>
+    /// <param name="only">Paths to lay open; none for all.</param>
+    /// <param name="progress">Told how far it is.</param>
+    /// <param name="cancellation">Ends it; what was laid is taken away.</param>
+    /// <exception cref="VembarException">Something is in the way; what was laid is taken away.</exception>
+    public static WorkspaceOpened Open(ImageReference reference, string folder, IReadOnlyList<string> only, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var clock = Stopwatch.StartNew();
+        using var archive = ArchiveReader.Open(reference.Archive);
+        var image = archive.Find(reference.Which);
+        var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
+        var editor = new TreeEditor(tree);
+        if (only.Count > 0 && editor.KeepOnly([.. only.Select(WindowsPath.Parse)]) is { Count: > 0 } missing)
+            throw VembarException.Input("no-such-path", $"'{editor.Shown}' has no '{missing[0]}'", "See what it holds with `vembar files`.", missing.Count > 1 ? [.. missing.Select(m => $"'{m}'")] : []);
+        if (editor.Children(editor.Root).Any(c => c.Entry.HasName(Workspace.OwnFolder)))
+            throw VembarException.Input("name-not-possible", $"the image has an entry '{Workspace.OwnFolder}' at its top, which is what workspaces call their own folder", "Rename it in the image.");
+        var existed = Directory.Exists(folder);
+        var workspace = Workspace.Create(folder, new WorkspaceState { Archive = Path.GetFullPath(reference.Archive.Path), ArchiveId = archive.Header.Id, Image = image, Only = only });
+        try
+        {
+            long files, bytes;
+            var warnings = new List<string>();
+            using (var target = new FolderTarget(folder, editor, tree, archive, keepExisting: false))
+            {
+                progress.Report(new OperationProgress("looking", 0, 0, false, ""));
+                target.Plan(cancellation);
+                target.Write((done, total, current) => progress.Report(new OperationProgress("laying open", done, total, true, current)), cancellation);
+                (files, bytes) = (target.Files, target.Bytes);
+                if (target.Lost.Count > 0)
+                    warnings.Add($"kept beside the files, for this file system cannot: {string.Join(", ", target.Lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})"))}");
+            }
+            progress.Report(new OperationProgress("remembering", 0, 0, false, ""));
+            var (source, now) = workspace.Walk(null, cancellation);
+            using (source)
+                workspace.Remember(editor, Descriptors(archive), now);
+            workspace.Save("open");
+            workspace.Dispose();
+            return new WorkspaceOpened(folder, image, files, bytes, clock.Elapsed.TotalSeconds, warnings);
+        }
+        catch (Exception failure)
+        {
+            workspace.Delete();
+            workspace.Dispose();
+            if (existed)
+                Directory.CreateDirectory(folder);
+            var cause = failure is AggregateException { InnerExceptions: [var first, ..] } ? first : failure;
+            if (cause is not VembarException && VembarException.From(cause, "write into", folder) is { } error)
+                throw error;
+            if (cause != failure)
+                System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(cause);
+            throw;
+        }
+    }
+
+    private static ArchivePlace PlaceOf(Workspace workspace, string? archive) => archive ?? workspace.State.Archive;
+
+    private static void CheckArchive(ArchiveReader archive, Workspace workspace)
+    {
+        if (archive.Header.Id != workspace.State.ArchiveId)
+            throw VembarException.Input("other-archive", $"'{archive.Path}' is not the archive that '{workspace.Folder}' was laid open from", "Name that one with --archive.");
+    }
+
+    private static ArchiveReader OpenArchive(Workspace workspace, string? given)
+    {
+        try
+        {
+            var archive = ArchiveReader.Open(PlaceOf(workspace, given));
+            CheckArchive(archive, workspace);
+            return archive;
+        }
+        catch (VembarException problem) when (problem.Code == "no-such-archive")
+        {
+            throw VembarException.Input("no-such-archive", $"{problem.Message}, which '{workspace.Folder}' was laid open from", "Say where it is now with --archive FILE.");
+        }
+    }
+
+    /// <summary>What was changed in a workspace.</summary>
+    /// <param name="folder">The workspace.</param>
+    /// <param name="archive">The archive, where it is not any more where it was; null for there.</param>
+    /// <param name="progress">Told how far it is.</param>
+    /// <param name="cancellation">Ends it.</param>
+    /// <exception cref="VembarException">It is no workspace, is damaged, or its archive cannot be read.</exception>
+    public static WorkspaceStatus Status(string folder, string? archive, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        using var workspace = Workspace.Use(folder);
+        using var reader = OpenArchive(workspace, archive);
+        using var look = Look.At(workspace, reader, Editor(reader, workspace.State.Image, workspace.State), progress, cancellation);
+        return look.Status;
+    }
+
+    // What a look at a workspace found; its files can be read while it is held.
+    private sealed record Look(WorkspaceStatus Status, WorkspaceChanges Changes, FolderSource Source, SourceTree Now) : IDisposable
+    {
+        public static Look At(Workspace workspace, ArchiveReader archive, TreeEditor editor, IProgress<OperationProgress> progress, CancellationToken cancellation)
+        {
+            var clock = Stopwatch.StartNew();
+            var (laid, touched) = workspace.Laid();
+            var (source, now) = workspace.Walk(files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
+            try
+            {
+                var image = workspace.State.Image;
+                var changes = WorkspaceChanges.Find(editor, laid, source, now, workspace.Folder, image.Product.Length > 0, touched ? File.ReadAllBytes(workspace.MetadataFile) : null, cancellation);
+                var warnings = new List<string>();
+                if (workspace.IsMoved)
+                    warnings.Add($"the workspace was laid open at '{workspace.State.Folder}' and was moved or copied since");
+                if (changes.Files is var (all, gone) && IsMuch(all, gone))
+                    warnings.Add($"{gone} of {all} files that were laid open are gone");
+                if (archive.Images.FirstOrDefault(i => i.Number == image.Number) is not { } current)
+                    warnings.Add($"image {image.Number} \"{image.Name}\" was dropped since; save it with --as");
+                else if (current.Root != image.Root)
+                    warnings.Add($"image {image.Number} \"{current.Name}\" was changed by something else since; save it with --as");
+                return new Look(
+                    new WorkspaceStatus(workspace.Folder, archive.Path, image, workspace.State.Only, changes.All, changes.Problems, warnings, changes.FilesRead, clock.Elapsed.TotalSeconds), changes, source, now);
+            }
+            catch
+            {
+                source.Dispose();
+                throw;
+            }
+        }
+
+        public void Dispose() => Source.Dispose();
+    }
+
+    // Rather a deletion that was cut short than work.
+    private static bool IsMuch(long all, long gone) => gone * 2 > all && gone > 1;
+
+    /// <summary>Saves what was changed: as a new image, or in the image's place.</summary>
+    /// <exception cref="VembarException">Something is in the way; archive and workspace are as they were.</exception>
+    /// <exception cref="OperationCanceledException">It was interrupted; archive and workspace are as they were.</exception>
+    public static WorkspaceSaved Save(WorkspaceSaveRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var clock = Stopwatch.StartNew();
+        if (request.As is not null)
+            Checks.ImageName(request.As);
+        using var workspace = Workspace.Use(request.Folder);
+        using (var reader = OpenArchive(workspace, request.Archive))
+        {
+            if (request.As is not null)
+                Checks.NameIsFree(reader, request.As);
+        }
+        using var writer = ArchiveWriter.Open(PlaceOf(workspace, request.Archive), create: false, request.Effort, request.Wait, null);
+        CheckArchive(writer.Base, workspace);
+        var image = workspace.State.Image;
+        var editor = Editor(writer.Base, image, workspace.State);
+        using var look = Look.At(workspace, writer.Base, editor, progress, cancellation);
+        var (status, changes) = (look.Status, look.Changes);
+        if (status.Problems.Count > 0)
+            throw VembarException.Input("workspace-problems", $"'{request.Folder}' cannot be saved: {status.Problems[0]}", "Mend that in the workspace, and save again.", status.Problems.Count > 1 ? status.Problems : []);
+        if (!request.AcceptRemovals && changes.Files is var (all, gone) && IsMuch(all, gone))
+            throw VembarException.Input("much-is-gone", $"{gone} of {all} files that were laid open in '{request.Folder}' are gone", "If that is meant, give --accept-removals; if not, lay the image open anew.");
+        var current = writer.Base.Images.FirstOrDefault(i => i.Number == image.Number);
+        if (status.Changes.Count == 0 && request.As is null)
+            return new WorkspaceSaved(status, current ?? image, false, 0, clock.Elapsed.TotalSeconds);
+        changes.Make();
+        StoreDescriptors(editor, writer);
+        progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
+        var entry = new HistoryEntry { Time = DateTime.UtcNow, Action = "workspace", Details = Details(status.Changes) };
+        var record = ServiceOperation.Recorded(image, request.As, editor, writer, entry);
+        ImageRecord stored;
+        if (request.As is null && current?.Root == record.Root)
+        {
+            // An earlier run saved it and was stopped before it could say so here.
+            stored = current;
+        }
+        else if (request.As is null && current?.Root != image.Root)
+        {
+            throw VembarException.Input("image-changed", current is null ? $"image {image.Number} \"{image.Name}\" is not in '{writer.Base.Path}' any more" : $"image {image.Number} \"{current.Name}\" was changed since '{request.Folder}' was laid open from it",
+                "Save it as an image of its own with --as NAME; `vembar diff` shows what differs.");
+        }
+        else
+        {
+            cancellation.ThrowIfCancellationRequested();
+            stored = writer.CommitImage(record, request.As is null ? image.Number : null, $"workspace {image.Number} {record.Name}");
+        }
+        // From here on the workspace is one of what was saved.
+        using var saved = ArchiveReader.Open(PlaceOf(workspace, request.Archive));
+        var laid = new TreeEditor(new ImageTree(saved, stored.Root, saved.Path));
+        if (workspace.State.Only.Count > 0)
+            laid.KeepOnly(Leaves(look.Now.Root).Where(p => !p.IsRoot && laid.Find(p) is not null).ToList());
+        workspace.Remember(laid, Descriptors(saved), look.Now);
+        workspace.Save("open", stored);
+        return new WorkspaceSaved(status, stored, true, writer.BytesStored, clock.Elapsed.TotalSeconds);
+    }
+
+    // What was laid open is now what is there.
+    private static IEnumerable<WindowsPath> Leaves(SourceNode node) => node.Children is { Count: > 0 } children ? children.SelectMany(Leaves) : [node.Path];
+
+    private static List<string> Details(IReadOnlyList<WorkspaceChange> changes)
+    {
+        const int MostTold = 200;
+        var details = changes.Take(MostTold).Select(c => $"{c.Kind.ToString().ToLowerInvariant()} {(c.From.Length > 0 ? $"{c.From} to " : "")}{c.Path}{(c.What.Count > 0 ? $" ({string.Join(", ", c.What)})" : "")}").ToList();
+        if (changes.Count > MostTold)
+            details.Add($"and {changes.Count - MostTold} more");
+        return details;
+    }
+
+    private static void StoreDescriptors(TreeEditor editor, ArchiveWriter writer) => editor.ForEachChanged(node =>
+    {
+        if (node.Entry.PendingSecurity is { } descriptor)
+            TreeEditor.Set(node, e => e with { Security = writer.Add(BlockKind.Tree, descriptor), PendingSecurity = null });
+    });
+
+    /// <summary>Closes a workspace: takes its folder away.</summary>
+    /// <param name="folder">The workspace.</param>
+    /// <param name="discard">Whether what was not saved is lost; without it a workspace with changes stays.</param>
+    /// <param name="archive">The archive, where it is not any more where it was; null for there.</param>
+    /// <param name="progress">Told how far it is.</param>
+    /// <param name="cancellation">Ends it before anything is taken away.</param>
+    /// <returns>How many changes were lost.</returns>
+    /// <exception cref="VembarException">It has changes, or it cannot be told whether it has; it stays.</exception>
+    public static int Close(string folder, bool discard, string? archive, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var lost = 0;
+        if (!discard)
+        {
+            var status = Status(folder, archive, progress, cancellation);
+            if (status.Changes.Count + status.Problems.Count > 0)
+                throw VembarException.Input("not-saved", $"'{folder}' has {status.Changes.Count} {(status.Changes.Count == 1 ? "change" : "changes")} that {(status.Changes.Count == 1 ? "is" : "are")} not saved", "Save it, or give --discard to lose them.", [.. status.Changes.Take(10).Select(c => $"{c.Kind.ToString().ToLowerInvariant()} {c.Path}")]);
+        }
+        else
+        {
+            try
+            {
+                lost = Status(folder, archive, progress, cancellation).Changes.Count;
+            }
+            catch (VembarException problem) when (problem.Code is not ("not-a-workspace" or "locked"))
+            {
+                // Whatever it is, it is to go.
+            }
+        }
+        using var workspace = Workspace.Use(folder, toClose: true);
+        workspace.Delete();
+        return lost;
+    }
+}

@@ -1,0 +1,252 @@
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using Microsoft.Win32.SafeHandles;
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Operations;
+using Vembar.Core.Sources;
+using Vembar.Core.Trees;
+using Vembar.Native;
+
+namespace Vembar.Core.Workspaces;
+
+/// <summary>What a workspace knows of itself. docs/workspaces.md.</summary>
+internal sealed record WorkspaceState
+{
+    public const int NewestFormat = 1;
+
+    public int Format { get; init; } = NewestFormat;
+
+    /// <summary>opening, open or closing.</summary>
+    public string State { get; init; } = "";
+
+    /// <summary>Where the workspace was laid open.</summary>
+    public string Folder { get; init; } = "";
+
+    /// <summary>The archive, and which one it is.</summary>
+    public string Archive { get; init; } = "";
+
+    public Guid ArchiveId { get; init; }
+
+    /// <summary>The image's record as it was when it was laid open, or saved last.</summary>
+    public required ImageRecord Image { get; init; }
+
+    /// <summary>The paths that were laid open; none for all.</summary>
+    public IReadOnlyList<string> Only { get; init; } = [];
+}
+
+[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true)]
+[JsonSerializable(typeof(WorkspaceState))]
+[JsonSerializable(typeof(MetadataLine))]
+internal sealed partial class WorkspaceJson : JsonSerializerContext;
+
+/// <summary>A folder in which an image is laid open. While one is used here, no other process uses it.</summary>
+internal sealed class Workspace : IDisposable
+{
+    /// <summary>The folder in a workspace that is Vembar's own.</summary>
+    public const string OwnFolder = WorkspaceOperation.OwnFolder;
+
+    private const string StateFile = "workspace.json", LaidFile = "laid.bin", MetadataName = "metadata.jsonl", LockFile = "lock";
+
+    private readonly SafeFileHandle _lock;
+
+    private Workspace(string folder, SafeFileHandle held, WorkspaceState state)
+    {
+        Folder = folder;
+        _lock = held;
+        State = state;
+    }
+
+    public string Folder { get; }
+
+    public WorkspaceState State { get; private set; }
+
+    public bool IsMoved => State.Folder != Path.GetFullPath(Folder);
+
+    public string MetadataFile => Own(MetadataName);
+
+    private string Own(string name) => Path.Combine(Folder, OwnFolder, name);
+
+    /// <summary>Makes the folder of a new workspace.</summary>
+    /// <exception cref="VembarException">It is there and not empty, or cannot be made.</exception>
+    public static Workspace Create(string folder, WorkspaceState state)
+    {
+        if (File.Exists(folder))
+            throw VembarException.Input("not-a-folder", $"'{folder}' is a file", "Name a new or empty folder.");
+        if (Directory.Exists(Path.Combine(folder, OwnFolder)))
+            throw VembarException.Input("is-a-workspace", $"'{folder}' is a workspace already", $"Close it with 'vembar workspace close {folder}', or name another folder.");
+        if (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any())
+            throw VembarException.Input("target-not-empty", $"the folder '{folder}' is not empty", "Name a new or empty folder.");
+        try
+        {
+            Directory.CreateDirectory(Path.Combine(folder, OwnFolder));
+            var workspace = new Workspace(folder, Hold(folder), state with { Folder = Path.GetFullPath(folder) });
+            workspace.Save("opening");
+            return workspace;
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "make the workspace", folder) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    /// <summary>Uses a workspace that is there.</summary>
+    /// <exception cref="VembarException">It is none, is damaged, was not finished, or another process uses it.</exception>
+    public static Workspace Use(string folder, bool toClose = false)
+    {
+        if (!Directory.Exists(Path.Combine(folder, OwnFolder)))
+            throw VembarException.Input("not-a-workspace", Directory.Exists(folder) ? $"'{folder}' is not a workspace: it has no folder '{OwnFolder}'" : $"there is no workspace '{folder}'", "Lay an image open with 'vembar workspace open IMAGE DIR'.");
+        var held = Hold(folder);
+        try
+        {
+            var state = Read(Path.Combine(folder, OwnFolder, StateFile));
+            if (!toClose && state.State != "open")
+            {
+                throw VembarException.Input("workspace-unfinished", state.State == "closing" ? $"the workspace '{folder}' was being closed when that was interrupted" : $"the workspace '{folder}' was not laid open to its end",
+                    $"Take what you need out of it and close it with 'vembar workspace close {folder} --discard'.");
+            }
+            return new Workspace(folder, held, state);
+        }
+        catch
+        {
+            held.Dispose();
+            throw;
+        }
+    }
+
+    private static WorkspaceState Read(string file)
+    {
+        const string Hint = "Copy your changes out of the folder, and lay the image open anew.";
+        try
+        {
+            var state = JsonSerializer.Deserialize(File.ReadAllBytes(file), WorkspaceJson.Default.WorkspaceState) ?? throw new JsonException("it is empty");
+            return state.Format <= WorkspaceState.NewestFormat ? state : throw VembarException.Input("newer-workspace", $"'{file}' is of format {state.Format}; this program reads up to {WorkspaceState.NewestFormat}", "Use a newer version of the program.");
+        }
+        catch (JsonException problem)
+        {
+            throw VembarException.Input("workspace-damaged", $"'{file}' is damaged: {problem.Message.Split('.')[0]}", Hint);
+        }
+        catch (FileNotFoundException)
+        {
+            throw VembarException.Input("workspace-damaged", $"'{file}' is missing", Hint);
+        }
+        catch (Exception failure) when (VembarException.From(failure, "read", file) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    private static SafeFileHandle Hold(string folder)
+    {
+        var path = Path.Combine(folder, OwnFolder, LockFile);
+        try
+        {
+            var handle = Posix.OpenFile(path, write: true, createNew: !File.Exists(path));
+            if (Posix.TryLock(handle))
+                return handle;
+            handle.Dispose();
+        }
+        catch (NativeException failure) when (VembarException.From(failure, "use the workspace", folder) is { } error)
+        {
+            throw error;
+        }
+        throw VembarException.Surroundings("locked", $"the workspace '{folder}' is in use by another process", "Wait for it to end.");
+    }
+
+    /// <summary>Writes what it knows of itself, whole or not at all.</summary>
+    public void Save(string state, ImageRecord? image = null)
+    {
+        State = State with { State = state, Image = image ?? State.Image, Folder = Path.GetFullPath(Folder) };
+        Replace(StateFile, JsonSerializer.SerializeToUtf8Bytes(State, WorkspaceJson.Default.WorkspaceState));
+    }
+
+    private void Replace(string name, byte[] bytes)
+    {
+        var beside = Own(name + ".new");
+        try
+        {
+            File.WriteAllBytes(beside, bytes);
+            File.Move(beside, Own(name), overwrite: true);
+        }
+        catch (Exception failure) when (VembarException.From(failure, "write", Own(name)) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    /// <summary>Walks over what is there, without the workspace's own folder.</summary>
+    public (FolderSource Source, SourceTree Tree) Walk(Action<long>? seen, CancellationToken cancellation)
+    {
+        var source = FolderSource.Open(Folder);
+        try
+        {
+            return (source, source.Walk(new Exclusions([OwnFolder, $"{OwnFolder}/**"], keepAll: true), null, false, seen, cancellation));
+        }
+        catch
+        {
+            source.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>Writes what was laid and what Linux cannot hold of it.</summary>
+    /// <param name="editor">The part of the image that was laid.</param>
+    /// <param name="descriptors">Reads security descriptors.</param>
+    /// <param name="now">What is there. Of what was saved, as it was before it was read, so that whatever is written meanwhile is noticed later.</param>
+    public void Remember(TreeEditor editor, Func<ChunkId, byte[]> descriptors, SourceTree now)
+    {
+        Replace(MetadataName, WorkspaceMetadata.Write(editor, descriptors));
+        Replace(LaidFile, LaidTree.Encode(LaidEntry.Of(now.Root) with { Children = [.. now.Root.Children!.Select(LaidEntry.Of), MetadataStamp()] }));
+    }
+
+    // The metadata file's own stamp goes with the others, under a name that no entry of an image has.
+    private LaidEntry MetadataStamp() => Posix.TryStat(null, PosixName.Encode(MetadataFile), out var stat)
+        ? new LaidEntry($"{OwnFolder}/{MetadataName}", EntryKind.File, stat.Size, FileTime.From(stat.Modified), FileTime.From(stat.Changed).Ticks, stat.Inode, default, [])
+        : throw VembarException.Input("workspace-damaged", $"'{MetadataFile}' is missing", "Copy your changes out of the folder, and lay the image open anew.");
+
+    /// <summary>What was laid, and whether the metadata file was touched since.</summary>
+    /// <exception cref="VembarException">The list is missing or damaged.</exception>
+    public (LaidEntry Root, bool MetadataTouched) Laid()
+    {
+        try
+        {
+            var root = LaidTree.Decode(File.ReadAllBytes(Own(LaidFile)));
+            var stamp = root.Children.FirstOrDefault(c => c.Name == $"{OwnFolder}/{MetadataName}");
+            return (root with { Children = [.. root.Children.Where(c => c != stamp)] }, stamp != MetadataStamp() with { Children = stamp?.Children ?? [] });
+        }
+        catch (BinaryFormatException problem)
+        {
+            throw VembarException.Input("workspace-damaged", $"'{Own(LaidFile)}': {problem.Message}", "Copy your changes out of the folder, and lay the image open anew.");
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", Own(LaidFile)) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    /// <summary>Takes the folder away with all that is in it; links are not followed.</summary>
+    /// <exception cref="VembarException">Something in it cannot be removed; the rest is gone, and it can be closed again.</exception>
+    public void Delete()
+    {
+        Save("closing");
+        try
+        {
+            foreach (var entry in Directory.EnumerateFileSystemEntries(Folder).Where(e => Path.GetFileName(e) != OwnFolder))
+            {
+                if (Directory.Exists(entry) && File.ResolveLinkTarget(entry, false) is null)
+                    Directory.Delete(entry, recursive: true);
+                else
+                    File.Delete(entry);
+            }
+            Directory.Delete(Path.Combine(Folder, OwnFolder), recursive: true);
+            if (!Directory.EnumerateFileSystemEntries(Folder).Any())
+                Directory.Delete(Folder);
+        }
+        catch (Exception failure) when (VembarException.From(failure, "remove", Folder) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    public void Dispose() => _lock.Dispose();
+}
