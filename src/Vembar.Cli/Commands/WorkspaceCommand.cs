@@ -61,7 +61,7 @@ internal static class WorkspaceCommand
                 {
                     if (saved.Status.Changes.Count > 0)
                         Table(saved.Status, session);
-                    Session.Line(saved.Written ? $"Image {saved.Image.Number} \"{saved.Image.Name}\" is in {saved.Status.Archive}; {Text.Count(saved.Status.FilesRead, "file")} read, the archive grew by {Text.Size(saved.BytesStored)}; took {Text.Duration(saved.Seconds)}."
+                    Session.Line(saved.Written ? $"Image {saved.Image.Number} \"{saved.Image.Name}\" is in {saved.Status.Archive}; the archive grew by {Text.Size(saved.BytesStored)}; took {Text.Duration(saved.Seconds)}."
                         : "Nothing was changed, so nothing was saved.");
                 });
                 return ExitCode.Done;

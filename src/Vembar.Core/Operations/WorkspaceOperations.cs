@@ -237,6 +237,7 @@ public static class WorkspaceOperation
         if (status.Changes.Count == 0 && request.As is null)
             return new WorkspaceSaved(status, current ?? image, false, 0, clock.Elapsed.TotalSeconds);
         changes.Make();
+        status = status with { FilesRead = changes.FilesRead };
         StoreDescriptors(editor, writer);
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
         var entry = new HistoryEntry { Time = DateTime.UtcNow, Action = "workspace", Details = Details(status.Changes) };

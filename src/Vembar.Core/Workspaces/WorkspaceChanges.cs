@@ -57,7 +57,7 @@ internal sealed class WorkspaceChanges
     /// <summary>What stands in the way of saving.</summary>
     public IReadOnlyList<string> Problems => _problems;
 
-    /// <summary>Files whose content was read.</summary>
+    /// <summary>Files whose content was read: to compare it, and once more to store it.</summary>
     public long FilesRead { get; private set; }
 
     /// <summary>Laid files, and those of them that are gone.</summary>
@@ -324,6 +324,7 @@ internal sealed class WorkspaceChanges
     {
         var path = Path.Combine([Path.GetFullPath(_folder), .. node.Path.Parts]);
         var length = (node.SameAs ?? node).Length;
+        FilesRead++;
         if (!path.Any(char.IsSurrogate))
             return new NewContent(null, path, length);
         using var file = _source.Open(node);
