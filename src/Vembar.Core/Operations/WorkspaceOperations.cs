@@ -238,7 +238,6 @@ public static class WorkspaceOperation
             return new WorkspaceSaved(status, current ?? image, false, 0, clock.Elapsed.TotalSeconds);
         changes.Make();
         status = status with { FilesRead = changes.FilesRead };
-        StoreDescriptors(editor, writer);
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
         var entry = new HistoryEntry { Time = DateTime.UtcNow, Action = "workspace", Details = Details(status.Changes) };
         var record = ServiceOperation.Recorded(image, request.As, editor, writer, entry);
@@ -279,12 +278,6 @@ public static class WorkspaceOperation
             details.Add($"and {changes.Count - MostTold} more");
         return details;
     }
-
-    private static void StoreDescriptors(TreeEditor editor, ArchiveWriter writer) => editor.ForEachChanged(node =>
-    {
-        if (node.Entry.PendingSecurity is { } descriptor)
-            TreeEditor.Set(node, e => e with { Security = writer.Add(BlockKind.Tree, descriptor), PendingSecurity = null });
-    });
 
     /// <summary>Closes a workspace: takes its folder away.</summary>
     /// <param name="folder">The workspace.</param>

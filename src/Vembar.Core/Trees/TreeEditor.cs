@@ -330,20 +330,6 @@ public sealed class TreeEditor : IFileView
         Mark(node);
     }
 
-    /// <summary>Does something with everything that was changed.</summary>
-    internal void ForEachChanged(Action<Node> action)
-    {
-        void Visit(Node node)
-        {
-            if (!node.Changed)
-                return;
-            action(node);
-            foreach (var child in node.Children ?? [])
-                Visit(child);
-        }
-        Visit(_root);
-    }
-
     /// <summary>Puts a symbolic link of Linux at a path where nothing is.</summary>
     internal void PutLink(WindowsPath path, TreeEntry link)
     {
@@ -408,6 +394,8 @@ public sealed class TreeEditor : IFileView
     {
         if (!node.Changed)
             return node.Entry;
+        if (node.Entry.PendingSecurity is { } descriptor)
+            node.Entry = node.Entry with { Security = writer.Add(BlockKind.Tree, descriptor), PendingSecurity = null };
         if (node.Entry.Kind == EntryKind.Folder)
         {
             if (node.Children is not null)

@@ -4,6 +4,7 @@ using System.Text.Json;
 using System.Text.Json.Serialization;
 using Vembar.Core.Content;
 using Vembar.Core.Trees;
+using Vembar.Core.Windows;
 
 namespace Vembar.Core.Workspaces;
 
@@ -14,7 +15,11 @@ internal sealed record MetadataLine
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public string? Descriptor { get; init; }
 
-    /// <summary>Of a descriptor: its bytes (self-relative) in Base64.</summary>
+    /// <summary>Of a descriptor: as text (SDDL).</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public string? Text { get; init; }
+
+    /// <summary>Of a descriptor: its bytes (self-relative) in Base64, where the text would lose something.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public string? Bytes { get; init; }
 
@@ -98,6 +103,9 @@ internal static class WorkspaceMetadata
         Reparse = entry.Reparse is { } reparse ? Convert.ToBase64String(reparse) : null,
     };
 
+    private static MetadataLine Described(string name, byte[] descriptor) => SecurityText.Format(descriptor) is { } text
+        ? new MetadataLine { Descriptor = name, Text = text } : new MetadataLine { Descriptor = name, Bytes = Convert.ToBase64String(descriptor) };
+
     private static string Short(ChunkId id) => id.ToString()[..12];
 
     /// <summary>The file for what an editor holds.</summary>
@@ -114,7 +122,7 @@ internal static class WorkspaceMetadata
         void Visit(TreeEditor.Node node, string path)
         {
             if (!node.Entry.Security.IsNone && written.Add(node.Entry.Security))
-                Add(stream, new MetadataLine { Descriptor = Short(node.Entry.Security), Bytes = Convert.ToBase64String(descriptors(node.Entry.Security)) });
+                Add(stream, Described(Short(node.Entry.Security), descriptors(node.Entry.Security)));
             if (Line(path, node.Entry) is var line && line != new MetadataLine { Path = path })
                 Add(entries, line);
             if (node.Entry.Kind != EntryKind.Folder)
@@ -153,6 +161,14 @@ internal static class WorkspaceMetadata
             catch (JsonException problem)
             {
                 Wrong($"it is not a JSON document: {problem.Message.Split('.')[0]}");
+                continue;
+            }
+            if (line is { Descriptor: { } called, Text: { } sddl })
+            {
+                if (SecurityText.Parse(sddl, out var bad) is { } parsed)
+                    descriptors[called] = parsed;
+                else
+                    Wrong($"the security descriptor '{called}': {bad}");
                 continue;
             }
             if (line is { Descriptor: { } name, Bytes: { } encoded })

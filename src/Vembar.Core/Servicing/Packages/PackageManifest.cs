@@ -30,7 +30,8 @@ public enum PackageKind
 /// <param name="From">A file of the package, or a folder of it.</param>
 /// <param name="To">Where it goes in the image: the file's path, or the folder's.</param>
 /// <param name="Attributes">Attributes for each file; null to leave them as they come.</param>
-public sealed record PackageFiles(string From, string To, WindowsAttributes? Attributes);
+/// <param name="Security">The security descriptor of each file, self-relative; null for that of the folder it goes into.</param>
+public sealed record PackageFiles(string From, string To, WindowsAttributes? Attributes, byte[]? Security = null);
 
 /// <summary>What a package, or one of its features, changes.</summary>
 public sealed record PackagePart
@@ -292,7 +293,7 @@ public sealed partial record PackageManifest
         var files = new List<PackageFiles>();
         foreach (var item in Items("files"))
         {
-            if (yaml.Fields(item, "from", "to", "attributes") is not { } fields)
+            if (yaml.Fields(item, "from", "to", "attributes", "security") is not { } fields)
                 continue;
             var from = fields.GetValueOrDefault("from") ?? "";
             var to = fields.GetValueOrDefault("to") ?? "";
@@ -304,8 +305,11 @@ public sealed partial record PackageManifest
                     yaml.Wrong(item, $"'{word}' is not an attribute: read-only, hidden, system, archive, none are");
                 attributes = (attributes ?? 0) | (one ?? 0);
             }
+            byte[]? security = null;
+            if (fields.GetValueOrDefault("security") is { } sddl && (security = SecurityText.Parse(sddl, out var wrong)) is null)
+                yaml.Wrong(item, $"'security': {wrong}");
             if (IsInside(from) && IsTarget(to))
-                files.Add(new PackageFiles(from.Trim('/'), to.Replace('\\', '/').Trim('/'), attributes));
+                files.Add(new PackageFiles(from.Trim('/'), to.Replace('\\', '/').Trim('/'), attributes, security));
             else
                 yaml.Wrong(item, $"'{(IsInside(from) ? to : from)}' is not a path {(IsInside(from) ? "in an image" : "inside of the package")}");
         }

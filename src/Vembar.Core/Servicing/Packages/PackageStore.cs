@@ -214,7 +214,7 @@ internal sealed class PackageStore
         foreach (var files in part.Files)
         {
             foreach (var (from, to, hash) in manifest.Laid([new PackagePart { Files = [files] }]))
-                Lay(installed, folder, from, WindowsPath.Parse(to), hash, files.Attributes, journal);
+                Lay(installed, folder, from, WindowsPath.Parse(to), hash, files, journal);
         }
         var edits = part.Registry.SelectMany(r => RegFile.Parse(folder.Read(r, RegFile.Longest), r, RegistryChange.CurrentSet(_context))).Select(l => l.Edit)
             .Concat(part.System.Select(s => s with { Subkey = $@"{RegistryChange.CurrentSet(_context)}\{s.Subkey}" }));
@@ -249,10 +249,10 @@ internal sealed class PackageStore
         return [.. Files.RemoveChange.Matching(_context.Tree, pattern).Select(n => n.Path)];
     }
 
-    private void Lay(InstalledPackage installed, IPackageFolder folder, string from, WindowsPath to, ChunkId hash, WindowsAttributes? attributes, List<JournalStep> journal)
+    private void Lay(InstalledPackage installed, IPackageFolder folder, string from, WindowsPath to, ChunkId hash, PackageFiles files, List<JournalStep> journal)
     {
         var there = _context.Tree.Find(to);
-        if (there?.Entry is { Kind: EntryKind.File, New: null, Content: { } content } && content.Hash == hash)
+        if (there?.Entry is { Kind: EntryKind.File, New: null, Content: { } content } && content.Hash == hash && (files.Security is null || there.Entry.Security == Blake3.Hash(files.Security)))
             return;
         MakeFolders(to.Parent, journal);
         if (there is null)
@@ -264,8 +264,12 @@ internal sealed class PackageStore
             journal.Add(new JournalStep { Kind = "replaced", Path = there.Path.ToString(), Saved = saved });
         }
         _context.Tree.PutFile(to, folder.Content(from));
-        if (attributes is { } set && _context.Tree.Find(to) is { } made)
+        if (_context.Tree.Find(to) is not { } made)
+            return;
+        if (files.Attributes is { } set)
             TreeEditor.SetAttributes(made, set);
+        if (files.Security is { } security)
+            TreeEditor.Set(made, e => e with { PendingSecurity = security });
     }
 
     private void TakeAway(InstalledPackage installed, WindowsPath path, List<JournalStep> journal)
