@@ -138,6 +138,22 @@ public class PathTests
     }
 
     [Fact]
+    public void WhatMatchesIsLookedForInEveryFolderThatLeadsToIt()
+    {
+        var name = Gen.Int[0, 2].Select(i => new[] { "a", "b", "ab" }[i]);
+        var part = Gen.Int[0, 6].Select(i => new[] { "a", "b", "ab", "*", "?", "a*", "**" }[i]);
+        Gen.Select(part.Array[1, 5], name.Array[1, 6]).Sample((pattern, path) =>
+        {
+            var glob = Glob.Parse(string.Join('/', pattern));
+            var mayBe = Enumerable.Range(0, path.Length).All(n => glob.MayMatchBelow(path[..n]));
+            Assert.True(mayBe || !glob.Matches(path));
+        }, iter: 20_000);
+        // A pattern of fixed depth is not looked for below it.
+        Assert.False(Glob.Parse("Windows/*.log").MayMatchBelow(["Windows", "System32"]));
+        Assert.True(Glob.Parse("Windows/**/x.log").MayMatchBelow(["Windows", "System32", "a"]));
+    }
+
+    [Fact]
     public void TheFixedPartOfAPatternIsWhereTheSearchBegins() => Assert.Equal("Windows/System32", Glob.Parse("Windows/System32/*/x").FixedPart().ToString());
 
     [Theory]

@@ -123,7 +123,7 @@ public static class WorkspaceOperation
         }
         catch (Exception failure)
         {
-            workspace.Delete();
+            workspace.Delete(progress);
             workspace.Dispose();
             if (existed)
                 Directory.CreateDirectory(folder);
@@ -308,7 +308,7 @@ public static class WorkspaceOperation
             }
         }
         using var workspace = Workspace.Use(folder, toClose: true);
-        workspace.Delete();
+        workspace.Delete(progress);
         return lost;
     }
 }

@@ -104,6 +104,20 @@ public sealed class Glob
     /// <summary>The parts in front of the first pattern sign: nothing outside of that folder can match.</summary>
     public WindowsPath FixedPart() => _parts.TakeWhile(p => !IsPattern(p)).Aggregate(WindowsPath.Root, (path, part) => path.Child(part));
 
+    /// <summary>Whether something below a folder can match.</summary>
+    public bool MayMatchBelow(IReadOnlyList<string> folder)
+    {
+        for (var at = 0; at < folder.Count; at++)
+        {
+            if (at < _parts.Length && _parts[at] == "**")
+                return true;
+            // A part is left for what is in the folder.
+            if (at >= _parts.Length - 1 || !NameMatches(_parts[at], folder[at]))
+                return false;
+        }
+        return true;
+    }
+
     private bool Matches(int part, IReadOnlyList<string> path, int at)
     {
         for (; part < _parts.Length; part++, at++)

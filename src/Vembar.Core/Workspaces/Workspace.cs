@@ -225,10 +225,12 @@ internal sealed class Workspace : IDisposable
     }
 
     /// <summary>Takes the folder away with all that is in it; links are not followed.</summary>
+    /// <param name="progress">Told that it goes on.</param>
     /// <exception cref="VembarException">Something in it cannot be removed; the rest is gone, and it can be closed again.</exception>
-    public void Delete()
+    public void Delete(IProgress<OperationProgress> progress)
     {
         Save("closing");
+        progress.Report(new OperationProgress("removing", 0, 0, false, ""));
         try
         {
             foreach (var entry in Directory.EnumerateFileSystemEntries(Folder).Where(e => Path.GetFileName(e) != OwnFolder))

@@ -134,7 +134,7 @@ public sealed class RemoveChange(string pattern) : IChange
                 var own = path.Child(child.Entry.Name);
                 if (glob.Matches(own.Parts))
                     found.Add(child);
-                else if (child.Entry.Kind == EntryKind.Folder)
+                else if (child.Entry.Kind == EntryKind.Folder && glob.MayMatchBelow(own.Parts))
                     Search(child, own);
             }
         }
