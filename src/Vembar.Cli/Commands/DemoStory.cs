@@ -116,6 +116,14 @@ internal sealed class DemoStory
         Step("The same order again changes nothing.", "service", $"{archive}#Reading room, serviced", "--order", At("orders/reading-room.yaml"), "--in-place");
         Check("the archive is as it was", new FileInfo(archive).Length == sizeNow, Text.Size(sizeNow));
         Say("");
+        Step("A last touch by hand: a part of the image is laid open in a folder.",
+            "workspace", "open", $"{archive}#Reading room, serviced", At("work"), "--only", "Users/Public");
+        Say("   A notice is added with whatever tool is at hand; what was touched is told, read and stored, and nothing else.");
+        Say("");
+        File.AppendAllText(At("work/Users/Public/Documents/Welcome.txt"), "The reading room is closed on Mondays.\r\n");
+        Step("What was changed?", "workspace", "status", At("work"));
+        Step("It becomes part of the image.", "workspace", "save", At("work"), "--in-place");
+        Step("The folder goes; the image stays.", "workspace", "close", At("work"));
         Step("See what the archive holds now.", "list", archive);
         Step("Check every byte of it.", "verify", archive);
         Step("Deploy the serviced lending desk onto the disk of a new machine, with a name of its own, and read it back. The disk is divided, formatted, and made one that starts.",

@@ -1,5 +1,6 @@
 using System.CommandLine;
 using Vembar.Core.Operations;
+using Vembar.Core.Servicing;
 using Vembar.Core.Servicing.Files;
 
 namespace Vembar.Cli.Commands;
@@ -104,7 +105,7 @@ internal static class ShowCommand
             Listed("apps", "Apps for new users", result.Apps, ["Name", ">Version", "Full name"], a => [a.Name, a.Version, a.FullName]);
         if (only == "tidy")
         {
-            Listed("tidy", "", result.Tidy, ["Rule", "Takes out", ">Bytes", "Here"], t => [t.What, TidyRule.All.First(r => r.Name == t.What).Title, t.Bytes == 0 ? "" : Text.Size(-t.Bytes), t.Why]);
+            Listed("tidy", "", result.Tidy, ["Rule", "Takes out", ">Bytes", "Here"], t => [t.What, TidyRule.All.First(r => r.Name == t.What).Title, t.Bytes == 0 ? "" : Text.Size(-t.Bytes), t.Status == ChangeStatus.Already ? "nothing" : t.Why]);
             Session.Line();
             Session.Line("'vembar service IMAGE --tidy RULE' does it.");
         }
