@@ -1,4 +1,5 @@
 using System.Globalization;
+using Vembar.Core.Archives;
 using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
 
@@ -103,6 +104,30 @@ internal sealed class YamlFile
         foreach (var key in map.Children.Keys.Where(k => !known.Contains(((YamlScalarNode)k).Value ?? "")))
             Wrong(key, $"'{key}' is not known here; known are {string.Join(", ", known)}");
         return fields;
+    }
+
+    /// <summary>A text, or a list of texts; nothing where there is none, or a mistake kept when it is something else.</summary>
+    public List<string> Texts(YamlNode? node)
+    {
+        switch (node)
+        {
+            case null:
+                return [];
+            case YamlScalarNode { Value: { Length: > 0 } text }:
+                return [text];
+            case YamlSequenceNode list when list.All(i => i is YamlScalarNode { Value.Length: > 0 }):
+                return [.. list.Select(i => ((YamlScalarNode)i).Value!)];
+            default:
+                Wrong(node, "a text, or a list of texts, is wanted");
+                return [];
+        }
+    }
+
+    /// <summary>Keeps a mistake for every key that is not known.</summary>
+    public void Known(YamlMappingNode map, IReadOnlyList<string> known)
+    {
+        foreach (var key in map.Children.Keys.Where(k => !known.Contains((k as YamlScalarNode)?.Value)))
+            Wrong(key, $"'{key}' is not known here{Likeness.Hint(key.ToString(), known)}");
     }
 
     /// <summary>All mistakes, told together.</summary>

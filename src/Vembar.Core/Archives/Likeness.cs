@@ -21,4 +21,17 @@ public static class Likeness
         }
         return row[b.Length];
     }
+
+    /// <summary>The name that was probably meant; null when none is near.</summary>
+    /// <param name="word">What was written.</param>
+    /// <param name="known">The names that there are.</param>
+    public static string? Nearest(string word, IEnumerable<string> known) =>
+        known.MinBy(k => Distance(k, word)) is { } near && Distance(near, word) <= Math.Max(2, word.Length / 3) ? near : null;
+
+    /// <summary>The end of a sentence that says what was probably meant, or what there is when that is not much.</summary>
+    public static string Hint(string word, IEnumerable<string> known)
+    {
+        const int MostListed = 24;
+        return Nearest(word, known) is { } near ? $"; did you mean '{near}'?" : known.Count() is > 0 and <= MostListed ? $"; known are {string.Join(", ", known)}" : "";
+    }
 }

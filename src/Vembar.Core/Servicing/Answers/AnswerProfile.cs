@@ -28,16 +28,9 @@ public static class AnswerProfile
     {
         var yaml = YamlFile.Load(path, "an answer profile", "bad-profile", "docs/answers.md");
         var root = yaml.Root;
-        foreach (var key in root.Children.Keys.Where(k => !s_known.Contains((k as YamlScalarNode)?.Value)))
-            yaml.Wrong(key, $"'{key}' is not known here{(s_known.MinBy(k => Archives.Likeness.Distance(k, key.ToString())) is { } near && Archives.Likeness.Distance(near, key.ToString()) <= 3 ? $"; did you mean '{near}'?" : $"; known are {string.Join(", ", s_known)}")}");
+        yaml.Known(root, s_known);
         string Text(string key) => root.At(key) is YamlScalarNode { Value: { } value } ? value : "";
-        List<string> Texts(string key) => root.At(key) switch
-        {
-            null => [],
-            YamlScalarNode { Value: { Length: > 0 } one } => [one],
-            YamlSequenceNode list when list.All(i => i is YamlScalarNode) => [.. list.Select(i => ((YamlScalarNode)i).Value ?? "")],
-            var node => Wrong(yaml, node, $"'{key}' is a text or a list of texts"),
-        };
+        List<string> Texts(string key) => yaml.Texts(root.At(key));
         var architecture = Text("architecture") is { Length: > 0 } given ? AnswerFile.ArchitectureWord(given) : otherwise;
         if (architecture is not ("amd64" or "arm64" or "x86"))
             yaml.Wrong(root.At("architecture")!, "'architecture' is amd64, arm64 or x86");
@@ -194,11 +187,5 @@ public static class AnswerProfile
         setup.Add(Element("DiskConfiguration", Item("Disk", Element("DiskID", Text(number)), Element("WillWipeDisk", "true"), create, modify)),
             Element("ImageInstall", Element("OSImage", Element("InstallTo", Element("DiskID", Text(number)), Element("PartitionID", Text(windows))))));
         return new XElement(s_ns + "settings", new XAttribute("pass", "windowsPE"), setup);
-    }
-
-    private static List<string> Wrong(YamlFile yaml, YamlNode node, string problem)
-    {
-        yaml.Wrong(node, problem);
-        return [];
     }
 }

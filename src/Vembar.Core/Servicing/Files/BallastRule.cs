@@ -36,8 +36,7 @@ public sealed record BallastRule
     public static IReadOnlyList<BallastRule> Read(string path)
     {
         var yaml = YamlFile.Load(path, "a file of ballast rules", "bad-rules", "docs/ballast.md");
-        foreach (var key in yaml.Root.Children.Keys.Where(k => k is not YamlScalarNode { Value: "title" or "rules" }))
-            yaml.Wrong(key, $"'{key}' is not known here; known are title, rules");
+        yaml.Known(yaml.Root, ["title", "rules"]);
         var rules = new List<BallastRule>();
         if (yaml.Root.At("rules") is YamlSequenceNode { Children.Count: > 0 } list)
         {
@@ -57,24 +56,9 @@ public sealed record BallastRule
 
     private static BallastRule Rule(YamlFile yaml, YamlMappingNode map, List<BallastRule> before, string folder)
     {
-        foreach (var key in map.Children.Keys.Where(k => !s_known.Contains((k as YamlScalarNode)?.Value)))
-            yaml.Wrong(key, $"'{key}' is not known here{(s_known.MinBy(k => Archives.Likeness.Distance(k, key.ToString())) is { } near && Archives.Likeness.Distance(near, key.ToString()) <= 2 ? $"; did you mean '{near}'?" : $"; known are {string.Join(", ", s_known)}")}");
+        yaml.Known(map, s_known);
         string Text(string key) => map.At(key) is YamlScalarNode { Value: { } value } ? value : "";
-        List<string> Texts(string key)
-        {
-            switch (map.At(key))
-            {
-                case null:
-                    return [];
-                case YamlScalarNode { Value: { Length: > 0 } text }:
-                    return [text];
-                case YamlSequenceNode list when list.All(i => i is YamlScalarNode { Value.Length: > 0 }):
-                    return [.. list.Select(i => ((YamlScalarNode)i).Value!)];
-                case var node:
-                    yaml.Wrong(node, $"'{key}' is a text or a list of texts");
-                    return [];
-            }
-        }
+        List<string> Texts(string key) => yaml.Texts(map.At(key));
         if (!Packages.PackageManifest.IsName(Text("name")))
             yaml.Wrong(map, $"'{Text("name")}' is not a rule's name: letters, digits, '.', '_' and '-' are");
         else if (before.Exists(r => r.Name.Equals(Text("name"), StringComparison.OrdinalIgnoreCase)))

@@ -1,4 +1,5 @@
 using System.Globalization;
+using Vembar.Core.Archives;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Packages;
 
@@ -43,7 +44,7 @@ public sealed class TidyChange(IReadOnlyList<string> names) : IChange
         if (names.FirstOrDefault(n => n != "all" && !TidyRule.All.Any(r => r.Name == n)) is { } unknown)
         {
             var known = TidyRule.All.Select(r => r.Name).ToList();
-            return [Outcome(unknown, ChangeStatus.Refused, $"there is no such rule{(known.Find(k => Archives.Likeness.Distance(k, unknown) <= 3) is { } near ? $"; did you mean '{near}'?" : $"; there are {string.Join(", ", known)}, and all")}")];
+            return [Outcome(unknown, ChangeStatus.Refused, $"there is no such rule{Likeness.Hint(unknown, known.Append("all"))}")];
         }
         var outcomes = new List<ChangeOutcome>();
         foreach (var rule in TidyRule.All.Where(r => names.Contains("all") || names.Contains(r.Name)))

@@ -41,7 +41,7 @@ public sealed partial class LocaleChange(string name, IReadOnlyList<string> part
         if (wanted.FirstOrDefault(p => !Parts.Contains(p)) is { } unknown)
             return [Outcome(ChangeStatus.Refused, $"'{unknown}' is not a part of it; {string.Join(", ", Parts)} are")];
         if (KnownLocale.Named(name) is not { } locale)
-            return [Outcome(ChangeStatus.Refused, $"'{name}' is not a locale that is known here{(KnownLocale.Names.MinBy(n => Likeness.Distance(n, name)) is { } near && Likeness.Distance(near, name) <= 2 ? $"; did you mean '{near}'?" : "")}")];
+            return [Outcome(ChangeStatus.Refused, $"'{name}' is not a locale that is known here{Likeness.Hint(name, KnownLocale.Names)}")];
         if (keyboard.Length > 0 && !KeyboardForm().IsMatch(keyboard))
             return [Outcome(ChangeStatus.Refused, $"'{keyboard}' is not a keyboard: 0809:00000809 is one")];
         // What another change of the same order brought counts.
@@ -127,8 +127,7 @@ public sealed class TimeZoneChange(string name) : IChange
         var known = software.Key(Zones)?.Subkeys.Select(k => k.Name).ToList() ?? [];
         if (known.Find(k => k.Equals(name, StringComparison.OrdinalIgnoreCase)) is not { } exact || software.Key($@"{Zones}\{exact}") is not { } zone)
         {
-            var near = known.Where(k => Likeness.Distance(k, name) <= Math.Max(3, name.Length / 3)).MinBy(k => Likeness.Distance(k, name));
-            return [Outcome(ChangeStatus.Refused, $"the image does not know this time zone{(near is null ? "" : $"; did you mean '{near}'?")}")];
+            return [Outcome(ChangeStatus.Refused, $"the image does not know this time zone{(Likeness.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "")}")];
         }
         if (zone.Get("TZI") is not (_, { Length: >= Length } tzi))
             return [Outcome(ChangeStatus.Refused, "what the image knows of this time zone is damaged: TZI is missing or too short")];

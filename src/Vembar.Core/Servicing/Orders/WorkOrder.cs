@@ -1,4 +1,5 @@
 using System.Text.RegularExpressions;
+using Vembar.Core.Archives;
 using Vembar.Core.Content;
 using Vembar.Core.Servicing.Answers;
 using Vembar.Core.Servicing.Drivers;
@@ -28,7 +29,7 @@ public sealed record OrderOptions
 /// <param name="Title">What it is for; may be empty.</param>
 /// <param name="Changes">The changes in their order.</param>
 /// <param name="Origin">Which file it was, for an image's history.</param>
-public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Changes, Archives.OrderOrigin Origin)
+public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Changes, OrderOrigin Origin)
 {
     /// <summary>How many changes it lists.</summary>
     public int Count { get; private init; }
@@ -50,8 +51,7 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         options ??= new OrderOptions();
         var yaml = YamlFile.Load(path, "a work order", "bad-order", "docs/work-order.md");
         var folder = Path.GetDirectoryName(Path.GetFullPath(path))!;
-        foreach (var key in yaml.Root.Children.Keys.Where(k => !s_top.Contains((k as YamlScalarNode)?.Value)))
-            yaml.Wrong(key, $"'{key}' is not known here{Near(key.ToString(), s_top)}");
+        yaml.Known(yaml.Root, s_top);
         var variables = Variables(yaml, options.Variables, path);
         string Expand(YamlNode at, string text) => VariableUse().Replace(text, use =>
         {
@@ -61,24 +61,10 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
             var name = use.Groups[1].Value;
             if (variables.TryGetValue(name, out var value))
                 return value;
-            yaml.Wrong(at, $"there is no variable '{name}'{(variables.Count > 0 ? Near(name, variables.Keys) : "; 'variables' at the top gives names their texts")}");
+            yaml.Wrong(at, $"there is no variable '{name}'{(variables.Count > 0 ? Likeness.Hint(name, variables.Keys) : "; 'variables' at the top gives names their texts")}");
             return use.Value;
         });
-        List<string> Texts(string key)
-        {
-            switch (yaml.Root.At(key))
-            {
-                case null:
-                    return [];
-                case YamlScalarNode { Value: { Length: > 0 } text } at:
-                    return [Expand(at, text)];
-                case YamlSequenceNode list when list.All(i => i is YamlScalarNode { Value.Length: > 0 }):
-                    return [.. list.Select(i => Expand(i, ((YamlScalarNode)i).Value!))];
-                case var node:
-                    yaml.Wrong(node, $"'{key}' is a path, or a list of paths");
-                    return [];
-            }
-        }
+        List<string> Texts(string key) => yaml.Root.At(key) is { } node ? yaml.Texts(node).ConvertAll(t => Expand(node, t)) : [];
         var title = yaml.Root.At("title") is YamlScalarNode { Value: { } words } said ? Expand(said, words) : "";
         var trusted = options.Trust.Concat(Texts("trust").Select(c => Place(c, folder))).ToList();
         var models = Texts("for").ConvertAll(p => Place(p, folder));
@@ -103,7 +89,7 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
             };
         }
         yaml.Throw();
-        return new WorkOrder(title, Grouped(items, folder, drivers), new Archives.OrderOrigin(Path.GetFileName(path), title, Blake3.Hash(File.ReadAllBytes(path)), variables.Count > 0 ? variables : null))
+        return new WorkOrder(title, Grouped(items, folder, drivers), new OrderOrigin(Path.GetFileName(path), title, Blake3.Hash(File.ReadAllBytes(path)), variables.Count > 0 ? variables : null))
         {
             Count = items.Count,
             Files = [.. items.Where(i => i.Kind.Form == OrderForm.File).Select(i => (i.Kind.Name, Place(i.Value, folder)))],
@@ -117,9 +103,6 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
 
         public string Text(string field) => Fields.GetValueOrDefault(field) ?? "";
     }
-
-    private static string Near(string word, IEnumerable<string> known) => known.MinBy(k => Archives.Likeness.Distance(k, word)) is { } near && Archives.Likeness.Distance(near, word) <= Math.Max(2, word.Length / 3)
-        ? $"; did you mean '{near}'?" : $"; known are {string.Join(", ", known)}";
 
     [GeneratedRegex(@"\$?\$\{([^}]*)\}")]
     private static partial Regex VariableUse();
@@ -186,12 +169,12 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         if (kinds is not [var kind])
         {
             var first = fields.Keys.First();
-            yaml.Wrong(item, kinds.Count > 1 ? $"it is {string.Join(" and ", kinds.Select(k => k.Name))} at once; each change is an item of its own" : $"a change has exactly one of {string.Join(", ", names)}{(names.MinBy(n => Archives.Likeness.Distance(n, first)) is { } near && Archives.Likeness.Distance(near, first) <= 2 ? $"; did you mean '{near}'?" : "")}");
+            yaml.Wrong(item, kinds.Count > 1 ? $"it is {string.Join(" and ", kinds.Select(k => k.Name))} at once; each change is an item of its own" : $"a change has exactly one of {string.Join(", ", names)}{(Likeness.Nearest(first, names) is { } near ? $"; did you mean '{near}'?" : "")}");
             return null;
         }
         var problems = new List<string>();
         foreach (var extra in fields.Keys.Where(f => f != kind.Name && !kind.Further.Any(k => k.Name == f)))
-            problems.Add($"'{extra}' is not known in a '{kind.Name}' change{Near(extra, kind.Further.Select(f => f.Name))}");
+            problems.Add($"'{extra}' is not known in a '{kind.Name}' change{Likeness.Hint(extra, kind.Further.Select(f => f.Name))}");
         if (fields[kind.Name].Length == 0)
             problems.Add($"'{kind.Name}' is empty");
         foreach (var field in kind.Further)

@@ -163,12 +163,7 @@ public sealed partial record PackageManifest
         var yaml = YamlFile.Parse(text, shown, "a package manifest", "bad-package", "docs/packages.md");
         var manifest = new PackageManifest();
         var map = yaml.Root.Children;
-        foreach (var key in map.Keys)
-        {
-            var word = (key as YamlScalarNode)?.Value ?? "";
-            if (!s_known.Contains(word))
-                yaml.Wrong(key, $"'{word}' is not known here{Near(word, s_known)}");
-        }
+        yaml.Known(yaml.Root, s_known);
         string Text(string key) => map.TryGetValue(key, out var node) && node is YamlScalarNode { Value: { } value } ? value : "";
         if (Text("format") is { Length: > 0 } format && (!int.TryParse(format, CultureInfo.InvariantCulture, out var number) || number is < 1 or > Format))
             throw VembarException.Input("newer-package", $"'{shown}' is of format {format}; this program reads up to {Format}", "Use a newer version of the program.");
@@ -193,9 +188,9 @@ public sealed partial record PackageManifest
             Version = version,
             Title = Text("title") is { Length: > 0 } title ? title : Text("name"),
             Kind = kind ?? PackageKind.Settings,
-            Requires = [.. Texts(yaml, yaml.Root.At("requires")).Select(t => Requirement.Parse(t) ?? Wrong<Requirement>(yaml, map["requires"], $"'{t}' is not 'name' or 'name >= version'")).OfType<Requirement>()],
-            Replaces = Texts(yaml, yaml.Root.At("replaces")),
-            Conflicts = Texts(yaml, yaml.Root.At("conflicts")),
+            Requires = [.. yaml.Texts(yaml.Root.At("requires")).Select(t => Requirement.Parse(t) ?? Wrong<Requirement>(yaml, map["requires"], $"'{t}' is not 'name' or 'name >= version'")).OfType<Requirement>()],
+            Replaces = yaml.Texts(yaml.Root.At("replaces")),
+            Conflicts = yaml.Texts(yaml.Root.At("conflicts")),
             Part = ReadPart(yaml, yaml.Root),
             Features = ReadFeatures(yaml, yaml.Root.At("features")),
             Hashes = ReadHashes(yaml, yaml.Root.At("hashes")),
@@ -207,7 +202,7 @@ public sealed partial record PackageManifest
             if (KnownLocale.Named(Text("language")) is { } locale)
                 manifest = manifest with { Part = manifest.Part with { System = [.. manifest.Part.System, .. Language(locale)] } };
             else
-                yaml.Wrong(map["language"], $"'{Text("language")}' is not a language that is known here: pl-PL is one{Near(Text("language"), KnownLocale.Names)}");
+                yaml.Wrong(map["language"], $"'{Text("language")}' is not a language that is known here: pl-PL is one{Likeness.Hint(Text("language"), KnownLocale.Names)}");
         }
         if (map.TryGetValue("applies-to", out var applies))
             manifest = ReadApplies(yaml, applies, manifest);
@@ -227,32 +222,10 @@ public sealed partial record PackageManifest
         ];
     }
 
-    private static string Near(string word, IEnumerable<string> known)
-    {
-        const int MostListed = 24;
-        return known.MinBy(k => Likeness.Distance(k, word)) is { } near && Likeness.Distance(near, word) <= Math.Max(2, word.Length / 3) ? $"; did you mean '{near}'?" : known.Count() <= MostListed ? $"; known are {string.Join(", ", known)}" : "";
-    }
-
     private static T? Wrong<T>(YamlFile yaml, YamlNode node, string problem)
     {
         yaml.Wrong(node, problem);
         return default;
-    }
-
-    private static List<string> Texts(YamlFile yaml, YamlNode? node)
-    {
-        switch (node)
-        {
-            case null:
-                return [];
-            case YamlScalarNode { Value: { Length: > 0 } text }:
-                return [text];
-            case YamlSequenceNode list when list.All(i => i is YamlScalarNode { Value.Length: > 0 }):
-                return [.. list.Select(i => ((YamlScalarNode)i).Value!)];
-            default:
-                yaml.Wrong(node, "a text, or a list of texts, is wanted");
-                return [];
-        }
     }
 
     private static PackageManifest ReadApplies(YamlFile yaml, YamlNode node, PackageManifest manifest)
@@ -260,8 +233,7 @@ public sealed partial record PackageManifest
         string[] known = ["architectures", "builds", "editions", "languages"];
         if (node is not YamlMappingNode map)
             return Wrong<PackageManifest>(yaml, node, $"'applies-to' is a mapping of {string.Join(", ", known)}") ?? manifest;
-        foreach (var key in map.Children.Keys.Where(k => !known.Contains((k as YamlScalarNode)?.Value)))
-            yaml.Wrong(key, $"'{key}' is not known here{Near(key.ToString(), known)}");
+        yaml.Known(map, known);
         var (least, last) = (0, int.MaxValue);
         if (map.Children.TryGetValue("builds", out var builds))
         {
@@ -273,9 +245,9 @@ public sealed partial record PackageManifest
         }
         return manifest with
         {
-            Architectures = Texts(yaml, map.At("architectures")),
-            Editions = Texts(yaml, map.At("editions")),
-            Languages = Texts(yaml, map.At("languages")),
+            Architectures = yaml.Texts(map.At("architectures")),
+            Editions = yaml.Texts(map.At("editions")),
+            Languages = yaml.Texts(map.At("languages")),
             LeastBuild = least,
             LastBuild = last,
         };
@@ -331,10 +303,10 @@ public sealed partial record PackageManifest
                 yaml.Wrong(item, "'good' is a list of exit codes: 0, 3010");
             commands.Add(command);
         }
-        var registry = Texts(yaml, At("registry"));
+        var registry = yaml.Texts(At("registry"));
         if (registry.Find(r => !IsInside(r)) is { } outside)
             yaml.Wrong(At("registry")!, $"'{outside}' is not a path inside of the package");
-        var remove = Texts(yaml, At("remove"));
+        var remove = yaml.Texts(At("remove"));
         if (remove.Find(r => !IsTarget(r)) is { } bad)
             yaml.Wrong(At("remove")!, $"'{bad}' is not a path in an image");
         return new PackagePart { Files = files, Remove = remove, Registry = registry, System = services, FirstStart = commands };
@@ -373,7 +345,7 @@ public sealed partial record PackageManifest
                 continue;
             }
             foreach (var key in map.Children.Keys.Where(k => !known.Contains((k as YamlScalarNode)?.Value)))
-                yaml.Wrong(key, $"'{key}' is not known in a feature{Near(key.ToString(), known)}");
+                yaml.Wrong(key, $"'{key}' is not known in a feature{Likeness.Hint(key.ToString(), known)}");
             string Text(string key) => map.At(key) is YamlScalarNode { Value: { } value } ? value : "";
             if (!IsName(Text("name")))
                 yaml.Wrong(item, $"'{Text("name")}' is not a feature's name: letters, digits, '.', '_' and '-' are");
