@@ -93,14 +93,14 @@ internal static class SharedOptions
     public static Core.Servicing.Drivers.DriverTrust TrustOf(ParseResult parse, Option<string[]> trust) => Core.Servicing.Drivers.DriverTrust.Load(TrustPaths(parse, trust));
 
     /// <summary>Names with their texts, each given as NAME=TEXT.</summary>
-    public static Dictionary<string, string> Pairs(IEnumerable<string> texts, string option)
+    public static Dictionary<string, string> Pairs(IEnumerable<string> texts, string option, string form = "NAME=TEXT")
     {
         var pairs = new Dictionary<string, string>();
         foreach (var text in texts)
         {
             var at = text.IndexOf('=');
             if (at <= 0)
-                throw new Core.VembarException(Core.ErrorKind.Usage, $"bad-{option.TrimStart('-')}", $"'{text}' is not NAME=TEXT", $"Write {option} site=valley.");
+                throw new Core.VembarException(Core.ErrorKind.Usage, $"bad-{option.TrimStart('-')}", $"'{text}' is not {form}", $"Write {option} site=valley.");
             pairs[text[..at]] = text[(at + 1)..];
         }
         return pairs;

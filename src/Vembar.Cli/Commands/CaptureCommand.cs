@@ -46,7 +46,7 @@ internal static class CaptureCommand
                     Edition = parse.GetValue(edition),
                     Version = parse.GetRequiredValue(version),
                     Note = parse.GetRequiredValue(note),
-                    Labels = SharedOptions.Pairs(parse.GetRequiredValue(labels), "--label"),
+                    Labels = SharedOptions.Pairs(parse.GetRequiredValue(labels), "--label", "KEY=VALUE"),
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     LeaveOut = [.. parse.GetRequiredValue(leaveOut), .. Patterns(parse.GetValue(leaveOutFile))],
                     KeepAll = parse.GetValue(keepAll),

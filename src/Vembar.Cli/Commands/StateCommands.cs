@@ -76,7 +76,7 @@ internal static class RetitleCommand
                     Version = parse.GetValue(version),
                     Edition = parse.GetValue(edition),
                     Note = parse.GetValue(note),
-                    Labels = SharedOptions.Pairs(parse.GetRequiredValue(labels), "--label"),
+                    Labels = SharedOptions.Pairs(parse.GetRequiredValue(labels), "--label", "KEY=VALUE"),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 });
                 session.Result(new ImageJson(reference.Archive.Path, record), json => json.ImageJson, () => Session.Line($"Image {record.Number} of {reference.Archive} is now \"{record.Name}\"{(record.Version.Length > 0 ? $", version {record.Version}" : "")}."));
