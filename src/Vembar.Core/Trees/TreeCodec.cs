@@ -241,12 +241,13 @@ internal static class TreeCodec
             securities[i] = reader.Id();
         var count = reader.Count(3);
         entries.EnsureCapacity(entries.Count + count);
+        object? owner = null;
         for (var i = 0; i < count; i++)
-            entries.Add(ReadEntry(ref reader, securities));
+            entries.Add(ReadEntry(ref reader, securities, ref owner));
         reader.End();
     }
 
-    private static TreeEntry ReadEntry(ref BinaryFormatReader r, ChunkId[] securities)
+    private static TreeEntry ReadEntry(ref BinaryFormatReader r, ChunkId[] securities, ref object? lastOwner)
     {
         var name = r.Text();
         if (name.Contains('/') || name.Contains('\0') || name is "." or "..")
@@ -291,10 +292,16 @@ internal static class TreeCodec
             ObjectId = fields.HasFlag(Field.ObjectId) ? r.Block().ToArray() : null,
             ExtendedAttributes = fields.HasFlag(Field.ExtendedAttributes) ? ReadValues(ref r) : [],
             Streams = fields.HasFlag(Field.Streams) ? ReadStreams(ref r) : [],
-            Owner = fields.HasFlag(Field.Owner) ? new PosixOwner((uint)r.Number() & 0xFFF, (uint)r.Number(), (uint)r.Number()) : null,
+            SharedOwner = fields.HasFlag(Field.Owner) ? ReadOwner(ref r, ref lastOwner) : null,
             PosixAttributes = fields.HasFlag(Field.PosixAttributes) ? ReadValues(ref r) : [],
             CaseSensitive = fields.HasFlag(Field.CaseSensitive),
         };
+    }
+
+    private static object ReadOwner(ref BinaryFormatReader r, ref object? last)
+    {
+        var owner = new PosixOwner((uint)r.Number() & 0xFFF, (uint)r.Number(), (uint)r.Number());
+        return last is PosixOwner same && same == owner ? last : last = owner;
     }
 
     private static NamedValue[] ReadValues(ref BinaryFormatReader r)

@@ -142,6 +142,7 @@ public sealed record TreeEntry
 {
     private Rare? _rare;
     private OfWindows? _windows;
+    private object? _owner;
     private long _modified;
     private byte _modifiedRest;
     private bool _hasModified;
@@ -379,7 +380,18 @@ public sealed record TreeEntry
     public bool SameSecurityAs(TreeEntry other) => Security == other.Security && (PendingSecurity ?? []).AsSpan().SequenceEqual(other.PendingSecurity);
 
     /// <summary>Owner and permissions on Linux; null when the source is NTFS.</summary>
-    public PosixOwner? Owner { get; init; }
+    public PosixOwner? Owner
+    {
+        get => (PosixOwner?)_owner;
+        init => _owner = value;
+    }
+
+    /// <summary>The same as an object, which entries next to each other share: most have the same.</summary>
+    internal object? SharedOwner
+    {
+        get => _owner;
+        init => _owner = value;
+    }
 
     /// <summary>Extended attributes of Linux, with their full names.</summary>
     public IReadOnlyList<NamedValue> PosixAttributes
