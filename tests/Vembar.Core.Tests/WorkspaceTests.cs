@@ -296,7 +296,7 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
             Assert.Contains(Assert.Throws<VembarException>(() => Status(folder.At("w"))).Code, (string[])["workspace-damaged", "newer-workspace"]);
         }
         File.WriteAllText(state, text);
-        var laid = folder.At("w/.vembar-workspace/laid.bin");
+        var laid = Directory.EnumerateFiles(folder.At("w/.vembar-workspace"), "laid-*").Single();
         var bytes = File.ReadAllBytes(laid);
         var random = new Random(7);
         for (var i = 0; i < 200; i++)
@@ -337,6 +337,13 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         var again = Save(folder.At("w"));
         Assert.Equal((root, 2), (again.Image.Root, again.Image.History.Count));
         Assert.Equal("", Told(Status(folder.At("w"))));
+        Assert.Contains(Directory.EnumerateFiles(folder.At("w/.vembar-workspace"), "laid-*"), f => File.ReadAllText(folder.At("w/.vembar-workspace/workspace.json")).Contains(Path.GetFileName(f), StringComparison.Ordinal));
+        // Stopped a step later: only the metadata file had yet to take its place.
+        var metadata = folder.At("w/.vembar-workspace/metadata.jsonl");
+        File.Move(metadata, metadata + ".new");
+        File.WriteAllText(metadata, "older\n");
+        Assert.Equal(("", ""), (Told(Status(folder.At("w"))), string.Join('\n', Status(folder.At("w")).Problems)));
+        Assert.False(File.Exists(metadata + ".new"));
     }
 
     [Fact]

@@ -116,8 +116,7 @@ public static class WorkspaceOperation
             progress.Report(new OperationProgress("remembering", 0, 0, false, ""));
             var (source, now) = workspace.Walk(null, cancellation);
             using (source)
-                workspace.Remember(editor, Descriptors(archive), now);
-            workspace.Save("open");
+                workspace.Remember(image, editor, Descriptors(archive), now);
             workspace.Dispose();
             return new WorkspaceOpened(folder, image, files, bytes, clock.Elapsed.TotalSeconds, warnings);
         }
@@ -262,8 +261,7 @@ public static class WorkspaceOperation
         var laid = new TreeEditor(new ImageTree(saved, stored.Root, saved.Path));
         if (workspace.State.Only.Count > 0)
             laid.KeepOnly(Leaves(look.Now.Root).Where(p => !p.IsRoot && laid.Find(p) is not null).ToList());
-        workspace.Remember(laid, Descriptors(saved), look.Now);
-        workspace.Save("open", stored);
+        workspace.Remember(stored, laid, Descriptors(saved), look.Now);
         return new WorkspaceSaved(status, stored, true, writer.BytesStored, clock.Elapsed.TotalSeconds);
     }
 

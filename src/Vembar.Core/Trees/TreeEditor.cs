@@ -292,11 +292,11 @@ public sealed class TreeEditor : IFileView
     {
         var missing = paths.Where(p => Find(p) is null).ToList();
         var kept = paths.Select(Find).OfType<Node>().ToHashSet();
+        var leading = kept.SelectMany(Above).ToHashSet();
         void Keep(Node folder)
         {
             if (kept.Contains(folder))
                 return;
-            var leading = kept.SelectMany(Above).ToHashSet();
             folder.Children = Load(folder).FindAll(c => kept.Contains(c) || leading.Contains(c));
             folder.Children.FindAll(c => c.Entry.Kind == EntryKind.Folder).ForEach(Keep);
         }

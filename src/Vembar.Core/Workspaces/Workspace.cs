@@ -33,6 +33,9 @@ internal sealed record WorkspaceState
 
     /// <summary>The paths that were laid open; none for all.</summary>
     public IReadOnlyList<string> Only { get; init; } = [];
+
+    /// <summary>The file that lists what was laid; each save writes another, so that list and image change together.</summary>
+    public string Laid { get; init; } = "";
 }
 
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true)]
@@ -46,7 +49,7 @@ internal sealed class Workspace : IDisposable
     /// <summary>The folder in a workspace that is Vembar's own.</summary>
     public const string OwnFolder = WorkspaceOperation.OwnFolder;
 
-    private const string StateFile = "workspace.json", LaidFile = "laid.bin", MetadataName = "metadata.jsonl", LockFile = "lock";
+    private const string StateFile = "workspace.json", MetadataName = "metadata.jsonl", LockFile = "lock";
 
     private readonly SafeFileHandle _lock;
 
@@ -153,11 +156,15 @@ internal sealed class Workspace : IDisposable
         throw VembarException.Surroundings("locked", $"the workspace '{folder}' is in use by another process", "Wait for it to end.");
     }
 
-    /// <summary>Writes what it knows of itself, whole or not at all.</summary>
-    public void Save(string state, ImageRecord? image = null)
+    private string LaidFile => Own(State.Laid.Length > 0 && Path.GetFileName(State.Laid) == State.Laid ? State.Laid : "laid");
+
+    private void Save(string state) => Save(State with { State = state, Folder = Path.GetFullPath(Folder) });
+
+    // Whole or not at all.
+    private void Save(WorkspaceState state)
     {
-        State = State with { State = state, Image = image ?? State.Image, Folder = Path.GetFullPath(Folder) };
-        Replace(StateFile, JsonSerializer.SerializeToUtf8Bytes(State, WorkspaceJson.Default.WorkspaceState));
+        Replace(StateFile, JsonSerializer.SerializeToUtf8Bytes(state, WorkspaceJson.Default.WorkspaceState));
+        State = state;
     }
 
     private void Replace(string name, byte[] bytes)
@@ -189,20 +196,41 @@ internal sealed class Workspace : IDisposable
         }
     }
 
-    /// <summary>Writes what was laid and what Linux cannot hold of it.</summary>
-    /// <param name="editor">The part of the image that was laid.</param>
+    /// <summary>Writes what was laid, what Linux cannot hold of it, and of which image it is: all of it, or as if nothing had happened.</summary>
+    /// <param name="image">The image.</param>
+    /// <param name="editor">The part of it that was laid.</param>
     /// <param name="descriptors">Reads security descriptors.</param>
     /// <param name="now">What is there. Of what was saved, as it was before it was read, so that whatever is written meanwhile is noticed later.</param>
-    public void Remember(TreeEditor editor, Func<ChunkId, byte[]> descriptors, SourceTree now)
+    public void Remember(ImageRecord image, TreeEditor editor, Func<ChunkId, byte[]> descriptors, SourceTree now)
     {
-        Replace(MetadataName, WorkspaceMetadata.Write(editor, descriptors));
-        Replace(LaidFile, LaidTree.Encode(LaidEntry.Of(now.Root) with { Children = [.. now.Root.Children!.Select(LaidEntry.Of), MetadataStamp()] }));
+        var before = State.Laid.Length > 0 ? LaidFile : null;
+        var laid = $"laid-{Guid.NewGuid():N}";
+        Write(MetadataFile + Waiting, WorkspaceMetadata.Write(editor, descriptors));
+        Write(Own(laid), LaidTree.Encode(LaidEntry.Of(now.Root) with { Children = [.. now.Root.Children!.Select(LaidEntry.Of), Stamp(MetadataFile + Waiting)!] }));
+        Save(State with { State = "open", Image = image, Folder = Path.GetFullPath(Folder), Laid = laid });
+        File.Move(MetadataFile + Waiting, MetadataFile, overwrite: true);
+        if (before is not null)
+            File.Delete(before);
     }
 
-    // The metadata file's own stamp goes with the others, under a name that no entry of an image has.
-    private LaidEntry MetadataStamp() => Posix.TryStat(null, PosixName.Encode(MetadataFile), out var stat)
-        ? new LaidEntry($"{OwnFolder}/{MetadataName}", EntryKind.File, stat.Size, FileTime.From(stat.Modified), FileTime.From(stat.Changed).Ticks, stat.Inode, default, [])
-        : throw VembarException.Input("workspace-damaged", $"'{MetadataFile}' is missing", "Copy your changes out of the folder, and lay the image open anew.");
+    // A metadata file that is yet to take the older one's place.
+    private const string Waiting = ".new";
+
+    private static void Write(string path, byte[] bytes)
+    {
+        try
+        {
+            File.WriteAllBytes(path, bytes);
+        }
+        catch (Exception failure) when (VembarException.From(failure, "write", path) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    // The metadata file's own stamp goes with the others, under a name that no entry of an image has. Renaming does not change it.
+    private static LaidEntry? Stamp(string path) => Posix.TryStat(null, PosixName.Encode(path), out var stat)
+        ? new LaidEntry($"{OwnFolder}/{MetadataName}", EntryKind.File, stat.Size, FileTime.From(stat.Modified), 0, stat.Inode, default, []) : null;
 
     /// <summary>What was laid, and whether the metadata file was touched since.</summary>
     /// <exception cref="VembarException">The list is missing or damaged.</exception>
@@ -210,15 +238,21 @@ internal sealed class Workspace : IDisposable
     {
         try
         {
-            var root = LaidTree.Decode(File.ReadAllBytes(Own(LaidFile)));
+            var root = LaidTree.Decode(File.ReadAllBytes(LaidFile));
             var stamp = root.Children.FirstOrDefault(c => c.Name == $"{OwnFolder}/{MetadataName}");
-            return (root with { Children = [.. root.Children.Where(c => c != stamp)] }, stamp != MetadataStamp() with { Children = stamp?.Children ?? [] });
+            bool Is(string path) => stamp is not null && Stamp(path) is { } there && there with { Children = stamp.Children } == stamp;
+            // A save that was stopped before the last of its steps.
+            if (!Is(MetadataFile) && Is(MetadataFile + Waiting))
+                File.Move(MetadataFile + Waiting, MetadataFile, overwrite: true);
+            if (!File.Exists(MetadataFile))
+                throw VembarException.Input("workspace-damaged", $"'{MetadataFile}' is missing", "Copy your changes out of the folder, and lay the image open anew.");
+            return (root with { Children = [.. root.Children.Where(c => c != stamp)] }, !Is(MetadataFile));
         }
         catch (BinaryFormatException problem)
         {
-            throw VembarException.Input("workspace-damaged", $"'{Own(LaidFile)}': {problem.Message}", "Copy your changes out of the folder, and lay the image open anew.");
+            throw VembarException.Input("workspace-damaged", $"'{LaidFile}': {problem.Message}", "Copy your changes out of the folder, and lay the image open anew.");
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", Own(LaidFile)) is { } error)
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", LaidFile) is { } error)
         {
             throw error;
         }
