@@ -39,7 +39,7 @@ internal sealed class YamlFile
                 throw VembarException.Input(code, $"'{path}' is too long to be {what}");
             text = File.ReadAllText(path);
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, $"read {what.Replace("a ", "the ", StringComparison.Ordinal)}", path) is { } error)
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, $"read the {what[(what.IndexOf(' ') + 1)..]}", path) is { } error)
         {
             throw error;
         }
@@ -135,7 +135,7 @@ internal sealed class YamlFile
     public void Throw()
     {
         if (_problems.Count > 0)
-            throw VembarException.Input(_code, $"'{_path}' is not {_what.Replace("a ", "a valid ", StringComparison.Ordinal)}: {_problems[0]}", $"See {_page}.", _problems.Count > 1 ? _problems : []);
+            throw VembarException.Input(_code, $"'{_path}' is not a valid {_what[(_what.IndexOf(' ') + 1)..]}: {_problems[0]}", $"See {_page}.", _problems.Count > 1 ? _problems : []);
     }
 }
 
