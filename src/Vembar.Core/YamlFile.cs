@@ -1,6 +1,7 @@
 using System.Globalization;
 using Vembar.Core.Archives;
 using YamlDotNet.Core;
+using YamlDotNet.Core.Events;
 using YamlDotNet.RepresentationModel;
 
 namespace Vembar.Core;
@@ -69,16 +70,34 @@ internal sealed class YamlFile
         }
     }
 
-    // The reader of trees calls itself for each step down, so a hostile text could end the program.
+    // The reader of trees calls itself for each step down, and compares aliases that lead nowhere, or into themselves, without end:
+    // either way a hostile text could end the program.
     private static void CheckDepth(string text)
     {
         const int Deepest = 64;
         var parser = new Parser(new StringReader(text));
-        for (var depth = 0; parser.MoveNext();)
+        var open = new Stack<AnchorName>();
+        var known = new HashSet<AnchorName>();
+        while (parser.MoveNext())
         {
-            depth += parser.Current!.NestingIncrease;
-            if (depth > Deepest)
-                throw new YamlException(parser.Current.Start, parser.Current.End, $"it is nested more than {Deepest} deep");
+            switch (parser.Current)
+            {
+                case MappingStart or SequenceStart:
+                    open.Push(((NodeEvent)parser.Current).Anchor);
+                    if (open.Count > Deepest)
+                        throw new YamlException(parser.Current.Start, parser.Current.End, $"it is nested more than {Deepest} deep");
+                    break;
+                case MappingEnd or SequenceEnd:
+                    known.Add(open.Pop());
+                    break;
+                case Scalar scalar:
+                    known.Add(scalar.Anchor);
+                    break;
+                case AnchorAlias alias when !known.Contains(alias.Value):
+                    throw new YamlException(alias.Start, alias.End, $"the alias '*{alias.Value}' names nothing that ends before it");
+                default:
+                    break;
+            }
         }
     }
 

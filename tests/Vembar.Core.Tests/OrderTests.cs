@@ -158,6 +158,18 @@ public class OrderTests(DemoFixture demo)
         Assert.Equal(OrderSchema.Text(), File.ReadAllText(Path.Combine(Repository.Root, "docs/schemas/work-order.schema.json")));
     }
 
+    [Theory]
+    [InlineData("*a: x\n*a: y\n", "line 1")]
+    [InlineData("changes: &a [*a]\n", "'*a' names nothing that ends before it")]
+    [InlineData("title: x\n? *b\n: y\n? *b\n: z\n", "line 2")]
+    public void AliasesThatLeadNowhereAreRefused(string text, string expected)
+    {
+        using var folder = new TempFolder();
+        Assert.Contains(expected, Assert.Throws<VembarException>(() => WorkOrder.Read(folder.Write("o.yaml", text))).Message, StringComparison.Ordinal);
+        // Those that lead somewhere are taken.
+        Assert.Equal(2, WorkOrder.Read(folder.Write("good.yaml", "variables:\n  a: &place Users/Public\nchanges:\n  - remove: *place\n  - remove: x\n")).Count);
+    }
+
     [Fact]
     public void WhateverAnOrderSaysItIsReadOrRefused()
     {
