@@ -164,7 +164,7 @@ internal sealed class DemoStory
         Say("");
         var start = new ProcessStartInfo(Environment.ProcessPath!) { RedirectStandardOutput = true, RedirectStandardError = true };
         if (Path.GetFileNameWithoutExtension(Environment.ProcessPath) == "dotnet")
-            start.ArgumentList.Add(typeof(DemoStory).Assembly.Location);
+            start.ArgumentList.Add(Path.Combine(AppContext.BaseDirectory, "vembar.dll"));
         foreach (var argument in arguments)
             start.ArgumentList.Add(argument);
         start.ArgumentList.Add("--quiet");

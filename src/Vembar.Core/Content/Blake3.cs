@@ -1,6 +1,7 @@
 using System.Buffers;
 using System.Runtime.CompilerServices;
 using System.Runtime.InteropServices;
+using Vembar.Native;
 using static Vembar.Core.Content.Blake3Kernel;
 
 namespace Vembar.Core.Content;
@@ -38,6 +39,17 @@ public sealed unsafe class Blake3
 
     /// <summary>The widest kernel this processor has: 16, 8, 4 or 1 lanes.</summary>
     public static int WidestLanes => Lanes;
+
+    // Code compiled ahead of time has no 16 lanes of its own: where the processor does, they are in a library beside the program.
+    private static int Lanes => Blake3Kernel.Lanes == 8 && WideKernel.IsThere ? 16 : Blake3Kernel.Lanes;
+
+    private static void Compress(int width, byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output, int lanes)
+    {
+        if (width > Blake3Kernel.Lanes)
+            WideKernel.Hash16(inputs, blocks, counter, step, flags, first, last, output, lanes);
+        else
+            Many(width, inputs, blocks, counter, step, flags, first, last, output, lanes);
+    }
 
     /// <summary>The hash of some bytes.</summary>
     public static ChunkId Hash(ReadOnlySpan<byte> data) => Hash(data, Lanes);
@@ -183,7 +195,7 @@ public sealed unsafe class Blake3
                 var lanes = Math.Min(width, whole - chunk);
                 for (var i = 0; i < width; i++)
                     inputs[i] = start + (long)(chunk + Math.Min(i, lanes - 1)) * ChunkLength;
-                Many(Narrowest(lanes, width), inputs, ChunkBlocks, counter + (ulong)chunk, 1, 0, ChunkStart, ChunkEnd, values + chunk * 8, lanes);
+                Compress(Narrowest(lanes, width), inputs, ChunkBlocks, counter + (ulong)chunk, 1, 0, ChunkStart, ChunkEnd, values + chunk * 8, lanes);
             }
         }
         if (data.Length % ChunkLength != 0 || data.IsEmpty)
@@ -207,7 +219,7 @@ public sealed unsafe class Blake3
                 var lanes = Math.Min(width, pairs - pair);
                 for (var i = 0; i < width; i++)
                     inputs[i] = (byte*)(values + (pair + Math.Min(i, lanes - 1)) * 16);
-                Many(Narrowest(lanes, width), inputs, 1, 0, 0, flags, 0, 0, values + pair * 8, lanes);
+                Compress(Narrowest(lanes, width), inputs, 1, 0, 0, flags, 0, 0, values + pair * 8, lanes);
             }
             if (count % 2 != 0)
                 new ReadOnlySpan<uint>(values + (count - 1) * 8, 8).CopyTo(new Span<uint>(values + pairs * 8, 8));

@@ -18,7 +18,7 @@ internal static unsafe partial class Blake3Kernel
     public const uint Iv0 = 0x6A09E667, Iv1 = 0xBB67AE85, Iv2 = 0x3C6EF372, Iv3 = 0xA54FF53A;
     public const uint Iv4 = 0x510E527F, Iv5 = 0x9B05688C, Iv6 = 0x1F83D9AB, Iv7 = 0x5BE0CD19;
 
-    /// <summary>The most lanes that the kernel takes at once on this processor: 16, 8, 4 or 1.</summary>
+    /// <summary>The most lanes that this code takes at once on this processor: 16, 8, 4 or 1.</summary>
     public static int Lanes => Avx512F.IsSupported ? 16 : Avx2.IsSupported ? 8 : Vector128.IsHardwareAccelerated ? 4 : 1;
 
     /// <summary>Compresses <paramref name="lanes"/> inputs of the same number of whole blocks and writes a chaining value of 32 bytes for each.</summary>
@@ -36,10 +36,10 @@ internal static unsafe partial class Blake3Kernel
     {
         switch (width)
         {
-            case 16:
+            case 16 when Avx512F.IsSupported:
                 Run16(inputs, blocks, counter, step, flags, first, last, output, lanes);
                 break;
-            case 8:
+            case 8 when Avx2.IsSupported:
                 Run8(inputs, blocks, counter, step, flags, first, last, output, lanes);
                 break;
             case 4:
