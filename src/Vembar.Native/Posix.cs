@@ -3,11 +3,6 @@ using Microsoft.Win32.SafeHandles;
 
 namespace Vembar.Native;
 
-/// <summary>What a directory entry says of itself.</summary>
-/// <param name="Name">The name, as <see cref="PosixName"/> decodes it.</param>
-/// <param name="RawName">The name's bytes with a NUL at the end.</param>
-public readonly record struct PosixEntry(string Name, byte[] RawName);
-
 /// <summary>The kinds of files that Linux knows.</summary>
 public enum PosixKind
 {
@@ -46,10 +41,7 @@ public static unsafe partial class Posix
     private const int NoAtime = 0x40000;
 
     [LibraryImport(C, SetLastError = true)] private static partial int openat(int dir, byte* path, int flags, uint mode);
-    [LibraryImport(C, SetLastError = true)] private static partial nint fdopendir(int fd);
-    [LibraryImport(C, SetLastError = true)] private static partial byte* readdir(nint dir);
-    [LibraryImport(C, SetLastError = true)] private static partial int closedir(nint dir);
-    [LibraryImport(C, SetLastError = true)] private static partial int close(int fd);
+    [LibraryImport(C, SetLastError = true)] private static partial nint getdents64(int fd, byte* buffer, nuint size);
     [LibraryImport(C, SetLastError = true)] private static partial int statx(int dir, byte* path, int flags, uint mask, byte* result);
     [LibraryImport(C, SetLastError = true)] private static partial nint readlinkat(int dir, byte* path, byte* buffer, nuint size);
     [LibraryImport(C, SetLastError = true)] private static partial int mkdirat(int dir, byte* path, uint mode);
@@ -138,49 +130,32 @@ public static unsafe partial class Posix
         }
     }
 
-    /// <summary>The entries of an open folder in the order the file system gives, without "." and "..".</summary>
+    /// <summary>The names in a folder that was just opened, in the order of their bytes, without "." and "..".</summary>
+    /// <param name="folder">The open folder; it can be read once.</param>
+    /// <param name="shown">Its path, for the error.</param>
+    /// <param name="into">What the names go into; what it held is forgotten.</param>
     /// <exception cref="NativeException">The folder cannot be read.</exception>
-    public static List<PosixEntry> ReadFolder(SafeHandle folder, string shown)
+    public static void ReadFolder(SafeHandle folder, string shown, PosixNames into)
     {
-        fixed (byte* dot = "."u8)
+        const int Room = 32768;
+        into.Clear();
+        var buffer = stackalloc byte[Room];
+        while (true)
         {
-            var fd = openat(Fd(folder), dot, Directory | CloseOnExec | NoAtime, 0);
-            if (fd < 0)
-                fd = openat(Fd(folder), dot, Directory | CloseOnExec, 0);
-            if (fd < 0)
+            var got = getdents64(Fd(folder), buffer, Room);
+            if (got < 0)
                 throw Fail("read the folder", shown);
-            var dir = fdopendir(fd);
-            if (dir == 0)
+            if (got == 0)
+                break;
+            // struct linux_dirent64: its own length is at byte 16, the name begins at byte 19 and ends with a NUL.
+            for (var at = 0; at < got; at += *(ushort*)(buffer + at + 16))
             {
-                var failure = Fail("read the folder", shown);
-                _ = close(fd);
-                throw failure;
-            }
-            try
-            {
-                var entries = new List<PosixEntry>();
-                while (true)
-                {
-                    Marshal.SetLastSystemError(0);
-                    var entry = readdir(dir);
-                    if (entry is null)
-                    {
-                        if (Marshal.GetLastPInvokeError() != 0)
-                            throw Fail("read the folder", shown);
-                        return entries;
-                    }
-                    // struct dirent of glibc: the name begins at byte 19 and ends with a NUL.
-                    var name = MemoryMarshal.CreateReadOnlySpanFromNullTerminated(entry + 19);
-                    if (name.SequenceEqual("."u8) || name.SequenceEqual(".."u8))
-                        continue;
-                    entries.Add(new PosixEntry(PosixName.Decode(name), [.. name, 0]));
-                }
-            }
-            finally
-            {
-                _ = closedir(dir);
+                var name = MemoryMarshal.CreateReadOnlySpanFromNullTerminated(buffer + at + 19);
+                if (!name.SequenceEqual("."u8) && !name.SequenceEqual(".."u8))
+                    into.Add(name);
             }
         }
+        into.Sort();
     }
 
     /// <summary>What is known of a file below an open folder; a link is not followed.</summary>
@@ -326,39 +301,45 @@ public static unsafe partial class Posix
             return fchownat(Fd(parent), p, uid, gid, AtSymlinkNoFollow) == 0;
     }
 
-    // A path through the open folder works for links as well, and however long the whole path is.
-    private static byte[] ThroughFolder(SafeHandle parent, ReadOnlySpan<byte> raw) =>
-        [.. System.Text.Encoding.ASCII.GetBytes($"/proc/self/fd/{Fd(parent)}/"), .. raw];
+    // A path through the open folder works for links as well, and however long the whole path is. There is room for the longest
+    // name of any file system (1,024 bytes, through FUSE).
+    private const int LongestThrough = 1100;
+
+    private static void ThroughFolder(SafeHandle parent, ReadOnlySpan<byte> raw, Span<byte> path)
+    {
+        System.Text.Unicode.Utf8.TryWrite(path, System.Globalization.CultureInfo.InvariantCulture, $"/proc/self/fd/{Fd(parent)}/", out var used);
+        if (!raw.TryCopyTo(path[used..]))
+            throw new NativeException("use the name", Show(raw), Errno.Invalid);
+    }
 
     /// <summary>The names of an entry's extended attributes; empty where the file system has none.</summary>
     /// <exception cref="NativeException">They cannot be listed.</exception>
     public static IReadOnlyList<string> ListAttributes(SafeHandle parent, ReadOnlySpan<byte> raw)
     {
-        fixed (byte* p = ThroughFolder(parent, raw))
+        var p = stackalloc byte[LongestThrough];
+        ThroughFolder(parent, raw, new Span<byte>(p, LongestThrough));
+        while (true)
         {
-            while (true)
+            var size = llistxattr(p, null, 0);
+            if (size == 0)
+                return [];
+            if (size < 0)
+                return Marshal.GetLastPInvokeError() == Errno.NotSupported ? [] : throw Fail("list the attributes of", Show(raw));
+            var list = new byte[size + 1024];
+            fixed (byte* l = list)
             {
-                var size = llistxattr(p, null, 0);
-                if (size == 0)
-                    return [];
+                size = llistxattr(p, l, (nuint)list.Length);
                 if (size < 0)
-                    return Marshal.GetLastPInvokeError() == Errno.NotSupported ? [] : throw Fail("list the attributes of", Show(raw));
-                var list = new byte[size + 1024];
-                fixed (byte* l = list)
-                {
-                    size = llistxattr(p, l, (nuint)list.Length);
-                    if (size < 0)
-                        continue;
-                }
-                var names = new List<string>();
-                var rest = list.AsSpan(0, (int)size);
-                while (rest.IndexOf((byte)0) is > 0 and var end)
-                {
-                    names.Add(PosixName.Decode(rest[..end]));
-                    rest = rest[(end + 1)..];
-                }
-                return names;
+                    continue;
             }
+            var names = new List<string>();
+            var rest = list.AsSpan(0, (int)size);
+            while (rest.IndexOf((byte)0) is > 0 and var end)
+            {
+                names.Add(PosixName.Decode(rest[..end]));
+                rest = rest[(end + 1)..];
+            }
+            return names;
         }
     }
 
@@ -366,7 +347,9 @@ public static unsafe partial class Posix
     /// <exception cref="NativeException">It cannot be read.</exception>
     public static byte[]? GetAttribute(SafeHandle parent, ReadOnlySpan<byte> raw, string name)
     {
-        fixed (byte* p = ThroughFolder(parent, raw), n = PosixName.Encode(name))
+        var p = stackalloc byte[LongestThrough];
+        ThroughFolder(parent, raw, new Span<byte>(p, LongestThrough));
+        fixed (byte* n = PosixName.Encode(name))
         {
             for (var room = 4096; ; room = 65536)
             {
@@ -390,7 +373,9 @@ public static unsafe partial class Posix
     /// <summary>Sets an extended attribute. Returns the error number, 0 when done.</summary>
     public static int TrySetAttribute(SafeHandle parent, ReadOnlySpan<byte> raw, string name, ReadOnlySpan<byte> value)
     {
-        fixed (byte* p = ThroughFolder(parent, raw), n = PosixName.Encode(name), v = value)
+        var p = stackalloc byte[LongestThrough];
+        ThroughFolder(parent, raw, new Span<byte>(p, LongestThrough));
+        fixed (byte* n = PosixName.Encode(name), v = value)
             return lsetxattr(p, n, v, (nuint)value.Length, 0) == 0 ? 0 : Marshal.GetLastPInvokeError();
     }
 

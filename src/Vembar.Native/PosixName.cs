@@ -38,6 +38,12 @@ public static class PosixName
         bytes = [];
         if (name.Contains('\0'))
             return false;
+        if (name.AsSpan().IndexOfAnyInRange('\uD800', '\uDFFF') < 0)
+        {
+            bytes = new byte[Encoding.UTF8.GetByteCount(name) + 1];
+            Encoding.UTF8.GetBytes(name, bytes);
+            return true;
+        }
         var room = new byte[Encoding.UTF8.GetMaxByteCount(name.Length) + 1];
         var used = 0;
         for (var i = 0; i < name.Length;)

@@ -108,45 +108,57 @@ public ref struct BinaryFormatReader
 /// <summary>Writes the archive's binary structures.</summary>
 public sealed class BinaryFormatWriter
 {
-    private readonly ArrayBufferWriter<byte> _data = new(256);
+    private byte[] _data = new byte[256];
+    private int _used;
 
     /// <summary>All bytes so far.</summary>
-    public ReadOnlySpan<byte> Written => _data.WrittenSpan;
+    public ReadOnlySpan<byte> Written => _data.AsSpan(0, _used);
 
     /// <summary>Forgets all bytes.</summary>
-    public void Clear() => _data.ResetWrittenCount();
+    public void Clear() => _used = 0;
+
+    // Room for some more bytes, which count as written.
+    private Span<byte> Next(int count)
+    {
+        if (_data.Length - _used < count)
+            Array.Resize(ref _data, Math.Max(checked(_used + count), (int)Math.Min(2L * _data.Length, Array.MaxLength)));
+        var next = _data.AsSpan(_used, count);
+        _used += count;
+        return next;
+    }
 
     /// <summary>Some bytes.</summary>
     public BinaryFormatWriter Bytes(ReadOnlySpan<byte> bytes)
     {
-        _data.Write(bytes);
+        bytes.CopyTo(Next(bytes.Length));
         return this;
     }
 
     /// <summary>One byte.</summary>
-    public BinaryFormatWriter Byte(byte value) => Bytes([value]);
+    public BinaryFormatWriter Byte(byte value)
+    {
+        Next(1)[0] = value;
+        return this;
+    }
 
     /// <summary>Two bytes, little-endian.</summary>
     public BinaryFormatWriter UInt16(ushort value)
     {
-        BinaryPrimitives.WriteUInt16LittleEndian(_data.GetSpan(2), value);
-        _data.Advance(2);
+        BinaryPrimitives.WriteUInt16LittleEndian(Next(2), value);
         return this;
     }
 
     /// <summary>Four bytes, little-endian.</summary>
     public BinaryFormatWriter UInt32(uint value)
     {
-        BinaryPrimitives.WriteUInt32LittleEndian(_data.GetSpan(4), value);
-        _data.Advance(4);
+        BinaryPrimitives.WriteUInt32LittleEndian(Next(4), value);
         return this;
     }
 
     /// <summary>Eight bytes, little-endian.</summary>
     public BinaryFormatWriter UInt64(ulong value)
     {
-        BinaryPrimitives.WriteUInt64LittleEndian(_data.GetSpan(8), value);
-        _data.Advance(8);
+        BinaryPrimitives.WriteUInt64LittleEndian(Next(8), value);
         return this;
     }
 
@@ -161,8 +173,7 @@ public sealed class BinaryFormatWriter
     /// <summary>An id of 32 bytes.</summary>
     public BinaryFormatWriter Id(ChunkId id)
     {
-        id.Write(_data.GetSpan(ChunkId.Length));
-        _data.Advance(ChunkId.Length);
+        id.Write(Next(ChunkId.Length));
         return this;
     }
 
@@ -180,6 +191,8 @@ public static class WideText
     /// <summary>The bytes of a text.</summary>
     public static byte[] Encode(string text)
     {
+        if (text.AsSpan().IndexOfAnyInRange('\uD800', '\uDFFF') < 0)
+            return Encoding.UTF8.GetBytes(text);
         var room = new byte[text.Length * 3];
         var used = 0;
         for (var i = 0; i < text.Length;)

@@ -124,9 +124,9 @@ public static class CaptureOperation
         if (writer.LeftOverRemoved > 0)
             warnings.Add($"{writer.LeftOverRemoved} bytes that an interrupted run left at the end of '{request.Archive}' were removed");
 
-        var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
+        var earlier = EarlierImage.Find(writer.Base, source, Path.GetFullPath(request.Source), trustTimes: !request.Reread);
+        var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation, earlier);
         warnings.AddRange(tree.Warnings);
-        TakeOver(writer.Base, source, Path.GetFullPath(request.Source), tree.Root, trustTimes: !request.Reread, cancellation);
         CheckRoom(request, writer.Base, tree.Bytes);
         var files = ContentFiles(tree.Root, all: request.Reread);
         var total = files.Sum(f => f.Length);
@@ -206,45 +206,6 @@ public static class CaptureOperation
                 throw VembarException.Input("not-based-on", $"'{request.Archive}' was made without '{request.BasedOn}' as its base, and that is settled when an archive is made", "Leave out --based-on, or name a new archive.");
         }
         return new BaseArchive(other.Header.Id, Path.GetFileName(request.BasedOn!));
-    }
-
-    // A file is as it was when path, length and time are the same as in an earlier image of this very folder, and nothing
-    // of it has changed since that image was begun: the change time cannot be set back, as the other times can. A volume has
-    // that time in the image, so there it must be the same. Where times are not trusted, every file is read all the same, and
-    // what it had before is what it is compared with first.
-    private static void TakeOver(ArchiveReader archive, ISource source, string from, SourceNode root, bool trustTimes, CancellationToken cancellation)
-    {
-        if (archive.Images.LastOrDefault(i => i.Origin.Kind == source.Kind && i.Origin.From == from && i.Origin.Identity == source.Identity && i.Origin.Identity.Length > 0) is not { } earlier)
-            return;
-        // The clock of the file system may lag behind ours.
-        var before = FileTime.From(earlier.Created).Ticks - TimeSpan.TicksPerSecond * 2;
-        try
-        {
-            var tree = new ImageTree(archive, earlier.Root, $"{archive.Path}#{earlier.Number}");
-            void Compare((SourceNode Node, TreeEntry Entry, WindowsPath Path) folder, object? none, Action<(SourceNode Node, TreeEntry Entry, WindowsPath Path)> later)
-            {
-                var entries = tree.List(folder.Entry, folder.Path);
-                var next = 0;
-                foreach (var node in folder.Node.Children!)
-                {
-                    while (next < entries.Count && string.CompareOrdinal(entries[next].Name, node.Name) < 0)
-                        next++;
-                    if (next == entries.Count || entries[next].Name != node.Name)
-                        continue;
-                    var entry = entries[next];
-                    if (node.Children is not null && entry.Kind == EntryKind.Folder)
-                        later((node, entry, folder.Path.Child(entry.Name)));
-                    else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length
-                        && (!trustTimes || (entry.Modified == node.Modified && (source.Kind == "folder" ? node.Changed < before : entry.Changed == node.Entry.Changed && entry.Created == node.Entry.Created))))
-                        node.Content = content;
-                }
-            }
-            Crew.Run<(SourceNode, TreeEntry, WindowsPath), object?>((root, tree.Root, WindowsPath.Root), () => null, Compare, cancellation);
-        }
-        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
-        {
-            // What cannot be read of the earlier image is read from the source.
-        }
     }
 
     private static WindowsInstall? ReadInstall(ISource source, List<string> warnings)
@@ -328,6 +289,8 @@ public static class CaptureOperation
             return entry with { Content = node.SameAs.Content };
         if (node.Children is null)
             return node.Content is null ? entry : entry with { Content = node.Content };
+        if (node.IsAsItWas)
+            return entry with { Folder = WriteFolderAsItWas(writer, node, vanished) };
         var children = new List<TreeEntry>(node.Children.Count);
         foreach (var child in node.Children)
         {
@@ -340,5 +303,21 @@ public static class CaptureOperation
         if (node.Parent is not null)
             node.ForgetChildren();
         return entry with { Folder = TreeCodec.WriteFolder(writer, children) };
+    }
+
+    // Only what is in its folders may have changed.
+    private static ChunkId WriteFolderAsItWas(ArchiveWriter writer, SourceNode node, List<string> vanished)
+    {
+        var earlier = node.Earlier!.Value;
+        var changed = new Dictionary<string, ChunkId>();
+        foreach (var child in node.Children!)
+        {
+            if (WriteNode(writer, child, vanished).Folder is var folder && folder != child.Earlier)
+                changed[child.Name] = folder;
+        }
+        if (node.Parent is not null)
+            node.ForgetChildren();
+        return changed.Count == 0 ? earlier
+            : TreeCodec.WriteFolder(writer, [.. TreeCodec.ReadFolder(writer.Base, earlier).Select(e => changed.TryGetValue(e.Name, out var folder) ? e with { Folder = folder } : e)]);
     }
 }

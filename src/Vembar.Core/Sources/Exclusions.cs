@@ -39,6 +39,17 @@ public sealed class Exclusions
         return null;
     }
 
+    /// <summary>Whether any rule may leave out something below a folder.</summary>
+    public bool MayLeaveOutBelow(IReadOnlyList<string> folder)
+    {
+        foreach (var (glob, _) in _rules)
+        {
+            if (glob.MayMatchBelow(folder))
+                return true;
+        }
+        return false;
+    }
+
     /// <summary>The user's rules that matched nothing.</summary>
     public IEnumerable<string> Unused => _rules.Take(_own).Where(r => !r.Used[0]).Select(r => r.Glob.Text);
 }

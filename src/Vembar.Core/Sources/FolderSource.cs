@@ -77,13 +77,13 @@ public sealed class FolderSource : ISource
     public string Identity => Posix.Stat(_root) is var stat ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{stat.Device:x}-{stat.Inode:x}") : "";
 
     /// <inheritdoc/>
-    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation)
+    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null)
     {
-        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation);
+        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation) { Earlier = earlier };
         if (avoid is not null && Posix.TryStat(null, PosixName.Encode(avoid), out var own))
             walk.Avoid = (own.Device, own.Inode);
         var rootStat = Posix.Stat(_root);
-        var root = new SourceNode(null, Describe(_root, ".\0"u8, "", rootStat, null, walk));
+        var root = new SourceNode(null, Describe(_root, ".\0"u8, "", rootStat, null, walk)) { Earlier = earlier?.Root };
         walk.Folders = 1;
         foreach (var part in Crew.Run<(SourceNode Node, string[] Path), SourceWalk>((root, []), walk.Fork, Fill, cancellation))
             walk.Join(part);
@@ -138,26 +138,43 @@ public sealed class FolderSource : ISource
         SafeFileHandle? handle = null;
         try
         {
-            List<PosixEntry> entries;
+            var names = walk.Names;
             try
             {
                 handle = OpenFolder(folder.Node);
-                entries = Posix.ReadFolder(handle, string.Join('/', folder.Path));
+                Posix.ReadFolder(handle, string.Join('/', folder.Path), names);
             }
             catch (NativeException failure)
             {
                 walk.Unreadable(string.Join('/', folder.Path), VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', folder.Path)))!);
                 return;
             }
-            entries.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
+            var mayLeaveOut = walk.Exclusions.MayLeaveOutBelow(folder.Path);
+            if (!_windowsMetadata && !mayLeaveOut && IsAsItWas(folder.Node, handle, walk))
+            {
+                foreach (var inner in folder.Node.Children!)
+                    later((inner, [.. folder.Path, inner.Name]));
+                walk.Tick();
+                return;
+            }
+            var entries = new (string Name, int Index)[names.Count];
+            for (var i = 0; i < entries.Length; i++)
+                entries[i] = (names.Text(i), i);
+            Array.Sort(entries, (a, b) => string.CompareOrdinal(a.Name, b.Name));
             string[] path = [.. folder.Path, ""];
-            foreach (var (name, raw) in entries)
+            var folders = new List<SourceNode>();
+            foreach (var (name, index) in entries)
             {
                 path[^1] = name;
-                if (Visit(walk, folder.Node, handle, path, name, raw) is { } inner)
-                    later((inner, [.. path]));
+                if (Visit(walk, folder.Node, handle, path, name, names.Raw(index), mayLeaveOut) is { } inner)
+                    folders.Add(inner);
                 walk.Tick();
             }
+            if (folder.Node.Earlier is { } earlier)
+                walk.Earlier!.Match(folder.Node, earlier, ofVolume: false);
+            // Only now is all known of them.
+            foreach (var inner in folders)
+                later((inner, [.. folder.Path, inner.Name]));
         }
         finally
         {
@@ -165,10 +182,56 @@ public sealed class FolderSource : ISource
         }
     }
 
-    // What is found, when it is a folder to look into.
-    private SourceNode? Visit(SourceWalk walk, SourceNode folder, SafeFileHandle handle, string[] path, string name, byte[] raw)
+    // Whether everything in a folder, but for what is in its folders, is as an earlier image has it. Then its folders are all
+    // that is made of it: no path, no entry, no node for a file.
+    private static bool IsAsItWas(SourceNode folder, SafeFileHandle handle, SourceWalk walk)
     {
-        if (walk.Exclusions.RuleFor(path) is { } rule)
+        if (walk.Earlier is not { } image || folder.Earlier is not { } earlier)
+            return false;
+        var names = walk.Names;
+        var at = 0;
+        long files = 0, bytes = 0;
+        var folders = new List<SourceNode>();
+        var same = image.Compare(earlier, page =>
+        {
+            var entries = new TreeCodec.PageSketch(page);
+            while (entries.Next(out var entry))
+            {
+                if (!entry.IsPlain || at == names.Count || !entry.Name.SequenceEqual(names[at]) || !Posix.TryStat(handle, names.Raw(at), out var stat))
+                    return false;
+                var kind = stat.Kind switch { PosixKind.File => EntryKind.File, PosixKind.Folder => EntryKind.Folder, PosixKind.Link => EntryKind.Link, _ => (EntryKind?)null };
+                if (kind != entry.Kind || entry.Modified != FileTime.From(stat.Modified) || entry.Owner != new PosixOwner(stat.Mode, stat.Uid, stat.Gid)
+                    || !image.IsOlder(FileTime.From(stat.Changed).Ticks))
+                    return false;
+                if (kind == EntryKind.Folder)
+                    folders.Add(new SourceNode(folder, new TreeEntry { Name = names.Text(at), Kind = EntryKind.Folder, Modified = entry.Modified, Owner = entry.Owner }) { Earlier = entry.Folder });
+                else
+                    files++;
+                if (kind == EntryKind.File)
+                {
+                    // A file of several names is more than an entry of this folder.
+                    if (stat.Size != entry.Length || stat.LinkCount != 1)
+                        return false;
+                    bytes += stat.Size;
+                }
+                at++;
+            }
+            return true;
+        });
+        if (!same || at != names.Count)
+            return false;
+        folder.MarkAsItWas();
+        folder.Children!.AddRange(folders);
+        walk.Folders += folders.Count;
+        walk.Files += files;
+        walk.Bytes += bytes;
+        return true;
+    }
+
+    // What is found, when it is a folder to look into.
+    private SourceNode? Visit(SourceWalk walk, SourceNode folder, SafeFileHandle handle, string[] path, string name, ReadOnlySpan<byte> raw, bool mayLeaveOut)
+    {
+        if (mayLeaveOut && walk.Exclusions.RuleFor(path) is { } rule)
         {
             walk.LeftOut.Add(new LeftOut(string.Join('/', path), rule));
             return null;

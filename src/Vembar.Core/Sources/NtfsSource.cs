@@ -96,7 +96,7 @@ public sealed class NtfsSource : ISource
     private void Return(NtfsVolume volume) => _idle.Add(volume);
 
     /// <inheritdoc/>
-    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation)
+    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null)
     {
         var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation);
         var visited = new ConcurrentDictionary<ulong, byte>();
@@ -131,7 +131,9 @@ public sealed class NtfsSource : ISource
         }
         foreach (var part in Crew.Run<(SourceNode Node, string[] Path), SourceWalk>((root, []), walk.Fork, Step, cancellation))
             walk.Join(part);
-        return walk.Finish(root);
+        var tree = walk.Finish(root);
+        earlier?.MatchVolume(root, cancellation);
+        return tree;
     }
 
     private void Fill(SourceWalk walk, NtfsVolume volume, (SourceNode Node, string[] Path) folder, ConcurrentDictionary<ulong, byte> visited, Action<(SourceNode Node, string[] Path)> later)

@@ -56,7 +56,7 @@ public sealed class SourceNode
     /// <summary>A file's content, once it is known.</summary>
     public FileContent? Content
     {
-        get => _content is ChunkId only ? new FileContent(Length, only) : (FileContent?)_content;
+        get => _content is ChunkId only ? new FileContent(Length, only) : _content as FileContent;
         set => _content = value is { IsOneChunk: true } && value.Length == Length ? value.Hash : value;
     }
 
@@ -65,6 +65,18 @@ public sealed class SourceNode
 
     /// <summary>What is in it, when it is a folder.</summary>
     public List<SourceNode>? Children => _other as List<SourceNode>;
+
+    /// <summary>The folder of an earlier image that this one was, when there is one.</summary>
+    internal ChunkId? Earlier { get => (_content as EarlierFolder)?.Folder; set => _content = value is { } folder ? new EarlierFolder(folder, false) : null; }
+
+    /// <summary>Whether all that is in the folder itself is as it was; then only its folders are among its children.</summary>
+    internal bool IsAsItWas => _content is EarlierFolder { IsAsItWas: true };
+
+    /// <summary>Notes that all that is in the folder itself is as it was.</summary>
+    internal void MarkAsItWas() => _content = new EarlierFolder(Earlier!.Value, true);
+
+    // A folder has no content, so this takes its place.
+    private sealed record EarlierFolder(ChunkId Folder, bool IsAsItWas);
 
     /// <summary>Forgets what is in it.</summary>
     internal void ForgetChildren() => _other = null;

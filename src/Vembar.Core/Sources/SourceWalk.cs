@@ -22,8 +22,9 @@ public interface ISource : IFileView, IDisposable
     /// <param name="skipUnreadable">Whether what cannot be read is left out and told, instead of ending the walk.</param>
     /// <param name="seen">Told the number of files seen so far, now and then.</param>
     /// <param name="cancellation">Ends the walk.</param>
+    /// <param name="earlier">An earlier image to compare with; null for none.</param>
     /// <exception cref="VembarException">Folders cannot be read, or files are of a kind that cannot be captured; all told together.</exception>
-    SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation);
+    SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null);
 
     /// <summary>Opens a file of a walk for reading. Several threads may do so at once.</summary>
     /// <exception cref="Native.NativeException">It went away or cannot be read.</exception>
@@ -35,8 +36,9 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
 {
     private const int Ticking = 256;
 
-    // Files seen by all who walk, in steps of Ticking.
+    // Files seen by all who walk, told in steps of about Ticking.
     private readonly long[] _all = [0];
+    private long _told;
 
     private SourceWalk(SourceWalk whole, Exclusions exclusions, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation) : this(exclusions, skipUnreadable, seen, cancellation)
     {
@@ -52,6 +54,12 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     /// <summary>The names of each file that may have several.</summary>
     public Dictionary<(ulong, ulong), List<SourceNode>> Links { get; } = [];
 
+    /// <summary>An earlier image to compare with.</summary>
+    public EarlierImage? Earlier { get; init; }
+
+    /// <summary>Room for the names in the folder at hand.</summary>
+    public Native.PosixNames Names { get; } = new();
+
     public List<LeftOut> LeftOut { get; } = [];
     public List<string> Warnings { get; } = [];
     public List<VembarException> Problems { get; } = [];
@@ -60,7 +68,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     public long Bytes { get; set; }
 
     /// <summary>A walk over a part, by another thread.</summary>
-    public SourceWalk Fork() => new(this, exclusions, skipUnreadable, seen, cancellation);
+    public SourceWalk Fork() => new(this, exclusions, skipUnreadable, seen, cancellation) { Earlier = Earlier };
 
     /// <summary>Adds what a walk over a part found.</summary>
     public void Join(SourceWalk other)
@@ -78,12 +86,15 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         }
     }
 
+    /// <summary>Tells now and then how far it is.</summary>
     public void Tick()
     {
-        if ((Files + Folders) % Ticking != 0)
+        var more = Files + Folders - _told;
+        if (more < Ticking)
             return;
+        _told += more;
         cancellation.ThrowIfCancellationRequested();
-        seen?.Invoke(Interlocked.Add(ref _all[0], Ticking));
+        seen?.Invoke(Interlocked.Add(ref _all[0], more));
     }
 
     /// <summary>Something cannot be read: it is left out, or the walk fails at its end.</summary>

@@ -247,6 +247,92 @@ internal static class TreeCodec
         reader.End();
     }
 
+    /// <summary>What a page says of an entry, for comparing it with a file of Linux; nothing is made of it.</summary>
+    internal ref struct Sketch
+    {
+        /// <summary>The name in UTF-8.</summary>
+        public ReadOnlySpan<byte> Name;
+
+        public EntryKind Kind;
+
+        /// <summary>Whether it has nothing but what a file of Linux with a single name has.</summary>
+        public bool IsPlain;
+
+        public FileTime? Modified;
+        public long Length;
+        public ChunkId Folder;
+        public PosixOwner? Owner;
+    }
+
+    /// <summary>Goes through a page's entries without making objects of them.</summary>
+    internal ref struct PageSketch
+    {
+        private const Field Plain = Field.Modified | Field.ModifiedRest | Field.Content | Field.Folder | Field.LinkTarget | Field.Owner | Field.PosixAttributes;
+        private BinaryFormatReader _reader;
+        private int _left;
+
+        /// <exception cref="BinaryFormatException">It is no page.</exception>
+        public PageSketch(ReadOnlySpan<byte> bytes)
+        {
+            _reader = new BinaryFormatReader(bytes, "folder page");
+            if (_reader.Byte() != FolderPage)
+                throw _reader.Error("it does not begin as one");
+            _reader.Bytes(ChunkId.Length * _reader.Count(ChunkId.Length));
+            _left = _reader.Count(3);
+        }
+
+        /// <summary>The next entry; after one that is not plain there is nothing more to be had.</summary>
+        /// <exception cref="BinaryFormatException">The page makes no sense.</exception>
+        public bool Next(out Sketch entry)
+        {
+            entry = default;
+            if (_left-- == 0)
+                return false;
+            entry.Name = _reader.Block();
+            entry.Kind = (EntryKind)_reader.Byte();
+            var fields = (Field)_reader.Number();
+            entry.IsPlain = (fields & ~Plain) == 0;
+            if (!entry.IsPlain)
+                return true;
+            if ((fields & Field.Modified) != 0)
+                entry.Modified = new FileTime(_reader.Int64());
+            if ((fields & Field.ModifiedRest) != 0)
+                entry.Modified = new FileTime(entry.Modified?.Ticks ?? 0, _reader.Byte());
+            if ((fields & Field.Content) != 0)
+                entry.Length = SkipContent(ref _reader);
+            if ((fields & Field.Folder) != 0)
+                entry.Folder = _reader.Id();
+            if ((fields & Field.LinkTarget) != 0)
+                _reader.Block();
+            if ((fields & Field.Owner) != 0)
+                entry.Owner = new PosixOwner((uint)_reader.Number() & 0xFFF, (uint)_reader.Number(), (uint)_reader.Number());
+            for (var values = (fields & Field.PosixAttributes) != 0 ? _reader.Count(3) : 0; values > 0; values--)
+            {
+                _reader.Byte();
+                _reader.Block();
+                _reader.Block();
+            }
+            return true;
+        }
+
+        private static long SkipContent(ref BinaryFormatReader r)
+        {
+            var length = r.Number();
+            if (length == 0)
+                return 0;
+            var form = r.Byte();
+            r.Bytes(ChunkId.Length);
+            if (form == 3)
+                r.Bytes(ChunkId.Length);
+            for (var parts = form == 2 ? r.Count(1) : 0; parts > 0; parts--)
+            {
+                if ((r.Number() & 1) == 0)
+                    r.Bytes(ChunkId.Length);
+            }
+            return length <= long.MaxValue / 2 ? (long)length : throw r.Error("a file is longer than any can be");
+        }
+    }
+
     private static TreeEntry ReadEntry(ref BinaryFormatReader r, ChunkId[] securities, ref object? lastOwner)
     {
         var name = r.Text();
