@@ -196,6 +196,35 @@ public class CommandTests(World world)
         Assert.Equal(2, Vembar.Run("show", world.Archive + "#2", "--only", "everything").Code);
     }
 
+    // The program has a kernel in a library beside it, for processors with wide vectors, and gets on without it.
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public void HashesAreThoseOfB3sumAtEveryLength(bool withLibrary)
+    {
+        using var folder = new TempFolder();
+        var random = new Random(23);
+        foreach (var length in new[] { 0, 1, 63, 64, 65, 1023, 1024, 1025, 2048, 8 * 1024 + 1, 9 * 1024, 16 * 1024, 17 * 1024 + 5, 64 * 1024, 65 * 1024 + 1, 700_001, 5_000_003 })
+        {
+            var bytes = new byte[length];
+            random.NextBytes(bytes);
+            File.WriteAllBytes(folder.Write($"src/{length}", ""), bytes);
+        }
+        var program = Vembar.Path;
+        if (!withLibrary)
+        {
+            Tools.Run("cp", ["-r", Path.GetDirectoryName(Vembar.Path)!, folder.At("copy")]);
+            File.Delete(folder.At("copy/libvembar-wide.so"));
+            program = folder.At("copy/vembar");
+        }
+        Assert.Equal(0, Vembar.Finish(Vembar.Start(["capture", folder.At("src"), folder.At("a.vmb"), "--name", "x", "--quiet"], s => s.FileName = program)).Code);
+        var listed = Vembar.Finish(Vembar.Start(["files", folder.At("a.vmb") + "#1", "--json"], s => s.FileName = program)).Json;
+        var hashes = listed.GetProperty("entries").EnumerateArray().ToDictionary(e => e.GetProperty("path").GetString()!, e => e.GetProperty("hash").GetString());
+        foreach (var file in Directory.EnumerateFiles(folder.At("src")))
+            Assert.Equal(Tools.Run("b3sum", ["--no-names", file]).Trim(), hashes[Path.GetFileName(file)]);
+        Assert.Equal(0, Vembar.Finish(Vembar.Start(["verify", folder.At("a.vmb"), "--quiet"], s => s.FileName = program)).Code);
+    }
+
     [Fact]
     public void FilesListsFoldersAndPatterns()
     {

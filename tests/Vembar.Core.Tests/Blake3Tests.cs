@@ -70,6 +70,56 @@ public class ChunkerTests
         Assert.InRange(after.Except(before).Count(), 1, 4);
     }
 
+    // docs/archive-format.md, "Cutting", word by word and byte by byte.
+    [Fact]
+    public void BoundariesAreWhereTheFormatPageSaysTheyAre()
+    {
+        var gear = new ulong[256];
+        ulong state = 0x56454D4241523031;
+        for (var i = 0; i < gear.Length; i++)
+        {
+            state += 0x9E3779B97F4A7C15;
+            var z = (state ^ (state >> 30)) * 0xBF58476D1CE4E5B9;
+            z = (z ^ (z >> 27)) * 0x94D049BB133111EB;
+            gear[i] = z ^ (z >> 31);
+        }
+        var random = new Random(11);
+        foreach (var sizes in new[] { new ChunkSizes(4096, 8192, 20000), new ChunkSizes(5001, 16384, 65537), ChunkSizes.Standard })
+        {
+            var chunker = new Chunker(sizes);
+            foreach (var length in Enumerable.Range(0, 40).Select(_ => random.Next(1, 900_000)).Concat([1, 4095, 4096, 4097, 4103, 4104, 8191, 8192, 8193]))
+            {
+                var data = new byte[length];
+                random.NextBytes(data);
+                // Long runs of one value are cut nowhere, or everywhere.
+                data.AsSpan(length / 3, length / 4).Fill((byte)random.Next(256));
+                Assert.Equal(Plain(data, sizes), Cut(chunker, data));
+            }
+        }
+
+        List<int> Plain(byte[] data, ChunkSizes sizes)
+        {
+            var lengths = new List<int>();
+            var bits = int.Log2(sizes.Average);
+            for (var start = 0; start < data.Length; start += lengths[^1])
+            {
+                var end = Math.Min(data.Length - start, sizes.Largest);
+                var cut = end;
+                ulong hash = 0;
+                for (var i = sizes.Smallest; i < end; i++)
+                {
+                    hash = (hash << 1) + gear[data[start + i]];
+                    if (hash >> (64 - (i < sizes.Average ? bits + 2 : bits - 2)) != 0)
+                        continue;
+                    cut = i + 1;
+                    break;
+                }
+                lengths.Add(cut);
+            }
+            return lengths;
+        }
+    }
+
     private static List<int> Cut(Chunker chunker, byte[] data)
     {
         var lengths = new List<int>();

@@ -52,8 +52,10 @@ public class NativeTests
         Tools.Run("mkfifo", [folder.At("pipe")]);
         Tools.Run("chmod", ["2751", folder.At("sub")]);
         using var handle = Posix.OpenFolder(null, PosixName.Encode(folder.Path));
-        var entries = Posix.ReadFolder(handle, folder.Path).Select(e => e.Name).Order(StringComparer.Ordinal);
-        Assert.Equal(["file", "link", "pipe", "sub"], entries);
+        var names = new PosixNames();
+        Posix.ReadFolder(handle, folder.Path, names);
+        Assert.Equal(["file", "link", "pipe", "sub"], Enumerable.Range(0, names.Count).Select(names.Text));
+        Assert.Equal("file\0"u8, names.Raw(0));
         foreach (var (name, kind) in new[] { ("file", PosixKind.File), ("sub", PosixKind.Folder), ("link", PosixKind.Link), ("pipe", PosixKind.Special) })
         {
             var stat = Posix.Stat(handle, PosixName.Encode(name));
@@ -67,6 +69,23 @@ public class NativeTests
         // Neither a folder nor a file is opened through a link.
         Assert.Throws<NativeException>(() => Posix.OpenFolder(handle, PosixName.Encode("link")).Dispose());
         Assert.Equal(Errno.Loop, Assert.Throws<NativeException>(() => Posix.OpenRead(handle, PosixName.Encode("link")).Dispose()).Errno);
+    }
+
+    [Fact]
+    public void FoldersOfManyAndLongNamesAreListedWholeAndInOrder()
+    {
+        using var folder = new TempFolder();
+        var names = Enumerable.Range(0, 3000).Select(i => $"{i % 7}-{i}-{new string('ä', i % 120)}").ToList();
+        names.ForEach(n => folder.Write(n, ""));
+        var list = new PosixNames();
+        for (var again = 0; again < 2; again++)
+        {
+            using var handle = Posix.OpenFolder(null, PosixName.Encode(folder.Path));
+            Posix.ReadFolder(handle, folder.Path, list);
+            Assert.Equal(names.Order(StringComparer.Ordinal), Enumerable.Range(0, list.Count).Select(list.Text));
+        }
+        using var file = Posix.OpenRead(null, PosixName.Encode(folder.At(names[0])));
+        Assert.Throws<NativeException>(() => Posix.ReadFolder(file, "a file", list));
     }
 
     [Fact]

@@ -4,6 +4,7 @@ using Vembar.Core.Operations;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Files;
 using Vembar.Core.Trees;
+using Vembar.Native;
 using Xunit;
 
 namespace Vembar.Core.Tests;
@@ -168,6 +169,121 @@ public class StateTests(DemoFixture demo)
         Directory.Move(folder.At("src"), folder.At("old"));
         Tools.Run("cp", ["-a", "old", "src"], folder.Path);
         Assert.Equal(31, Do.Capture(folder.At("src"), archive, "four").Stats.FilesRead);
+    }
+
+    // Whatever happens to a folder: what is taken over from the image before makes the same image as reading everything.
+    [Fact]
+    public void TakingOverGivesTheImageThatReadingGives()
+    {
+        using var folder = new TempFolder();
+        var random = new Random(17);
+        string[] folders = ["", "a", "a/b", "a/b/c", "d", "d/ä", "d/ä/\U0001F5A5", "empty"];
+        foreach (var inner in folders)
+        {
+            Directory.CreateDirectory(folder.At($"src/{inner}"));
+            for (var i = 0; i < 8 && inner != "empty"; i++)
+                folder.Write($"src/{inner}/{i}{(i % 3 == 0 ? "\uFF21" : i % 3 == 1 ? "\U00010330" : "x")}", new string('x', 10 + i));
+        }
+        File.CreateSymbolicLink(folder.At("src/a/link"), "../d");
+        Posix.TryHardLink(null, PosixName.Encode(folder.At("src/d/2x")), null, PosixName.Encode(folder.At("src/a/b/second-name")));
+        Thread.Sleep(2200);
+        var archive = folder.At("a.vmb");
+        Do.Capture(folder.At("src"), archive, "round 0", r => r with { LeaveOut = ["d/out"] });
+        Thread.Sleep(2200);
+        var few = 0;
+        for (var round = 1; round <= 24; round++)
+        {
+            for (var edits = random.Next(3); edits > 0; edits--)
+                Edit();
+            var next = Do.Capture(folder.At("src"), archive, $"round {round}", r => r with { LeaveOut = ["d/out"] });
+            var alone = Do.Capture(folder.At("src"), folder.At($"alone-{round}.vmb"), "alone", r => r with { LeaveOut = ["d/out"] });
+            Assert.Equal(alone.Image.Root, next.Image.Root);
+            Assert.Equal((alone.Image.Files, alone.Image.Folders, alone.Image.Bytes), (next.Image.Files, next.Image.Folders, next.Image.Bytes));
+            Assert.Equal(alone.LeftOut, next.LeftOut);
+            few += next.Stats.FilesRead * 2 < alone.Stats.FilesRead ? 1 : 0;
+        }
+        Assert.True(few > 12, $"only {few} captures took over most files");
+        Assert.True(Do.Verify(archive).Ok);
+
+        void Edit()
+        {
+            var inside = folder.At("src/" + folders[random.Next(folders.Length)]);
+            if (!Directory.Exists(inside))
+                return;
+            var files = new DirectoryInfo(inside).GetFiles().Where(f => f.LinkTarget is null).ToList();
+            var file = files.Count > 0 ? files[random.Next(files.Count)].FullName : Path.Combine(inside, "first");
+            switch (random.Next(12))
+            {
+                case 0:
+                    File.AppendAllText(file, "more");
+                    break;
+                case 1:
+                    var time = File.Exists(file) ? File.GetLastWriteTimeUtc(file) : DateTime.UtcNow;
+                    File.WriteAllText(file, new string('y', File.Exists(file) ? (int)new FileInfo(file).Length : 3));
+                    File.SetLastWriteTimeUtc(file, time);
+                    break;
+                case 2:
+                    File.Delete(file);
+                    break;
+                case 3:
+                    Tools.Run("chmod", [random.Next(2) == 0 ? "700" : "750", random.Next(2) == 0 && File.Exists(file) ? file : inside]);
+                    break;
+                case 4:
+                    Tools.Run("setfattr", ["-n", "user.mark", "-v", $"{random.Next(9)}", random.Next(2) == 0 && File.Exists(file) ? file : inside]);
+                    break;
+                case 5:
+                    File.Move(file, file + "-moved");
+                    break;
+                case 6:
+                    Directory.CreateDirectory(Path.Combine(inside, $"new{random.Next(3)}"));
+                    break;
+                case 7:
+                    File.WriteAllText(Path.Combine(inside, $"added{random.Next(5)}"), "added");
+                    break;
+                case 8:
+                    File.Delete(file);
+                    File.CreateSymbolicLink(file, "elsewhere");
+                    break;
+                case 9:
+                    Posix.TryHardLink(null, PosixName.Encode(file), null, PosixName.Encode(folder.At($"src/d/linked{random.Next(3)}")));
+                    break;
+                case 10:
+                    if (Directory.Exists(folder.At("src/a/b")) && !Directory.Exists(folder.At("src/d/b")))
+                        Directory.Move(folder.At("src/a/b"), folder.At("src/d/b"));
+                    break;
+                case 11:
+                    File.WriteAllText(folder.At("src/d/out"), "left out");
+                    break;
+            }
+        }
+    }
+
+    [Fact]
+    public void ADamagedEarlierImageIsNotTakenOver()
+    {
+        using var folder = new TempFolder();
+        for (var i = 0; i < 40; i++)
+            folder.Write($"src/d{i % 4}/{i}", $"content {i}");
+        Thread.Sleep(2200);
+        var archive = folder.At("a.vmb");
+        Do.Capture(folder.At("src"), archive);
+        var good = File.ReadAllBytes(archive);
+        var random = new Random(5);
+        for (var round = 0; round < 40; round++)
+        {
+            var bytes = good.ToArray();
+            bytes[random.Next(good.Length)] ^= (byte)(1 << random.Next(8));
+            File.WriteAllBytes(archive, bytes);
+            try
+            {
+                var again = Do.Capture(folder.At("src"), archive, "again");
+                Assert.Equal(40, again.Image.Files);
+            }
+            catch (VembarException problem)
+            {
+                Assert.Equal(ErrorKind.Damaged, problem.Kind);
+            }
+        }
     }
 
     [Fact]

@@ -131,11 +131,12 @@ public static class VerifyOperation
         }
         damage.AddRange(CheckCover(archive));
         // Where only blocks that no image uses are touched, the finding stands by itself; else the files are named instead.
+        var sound = new HashSet<ChunkId>();
         foreach (var image in archive.Images)
         {
             cancellation.ThrowIfCancellationRequested();
             progress.Report(new OperationProgress("walking images", image.Number, archive.Images.Count, false, image.Name));
-            CheckTree(archive, image, bad, damage);
+            CheckTree(archive, image, bad, sound, damage);
         }
         return new VerifyResult(archive.Path, blocks, archive.FileLength, damage, archive.LeftOver, [], clock.Elapsed.TotalSeconds, [.. archive.Bases.Select(b => b.Path)]);
     }
@@ -245,7 +246,8 @@ public static class VerifyOperation
         return problems;
     }
 
-    private static void CheckTree(ArchiveReader archive, ImageRecord image, ConcurrentDictionary<ChunkId, byte> bad, List<Damage> damage)
+    // Images share most of their folders: one that was found sound, with all below it, is not looked at again.
+    private static void CheckTree(ArchiveReader archive, ImageRecord image, ConcurrentDictionary<ChunkId, byte> bad, HashSet<ChunkId> sound, List<Damage> damage)
     {
         ImageTree tree;
         try
@@ -259,6 +261,9 @@ public static class VerifyOperation
         }
         void Visit(TreeEntry folder, WindowsPath path)
         {
+            if (sound.Contains(folder.Folder))
+                return;
+            var before = damage.Count;
             IReadOnlyList<TreeEntry> entries;
             try
             {
@@ -274,26 +279,35 @@ public static class VerifyOperation
                 if (entry.Kind == EntryKind.Folder)
                     Visit(entry, path.Child(entry.Name));
                 else if (entry.Content is not null)
-                    Content(entry.Content, path.Child(entry.Name), "its content");
+                    Content(entry.Content, path, entry.Name, null);
                 foreach (var stream in entry.Streams)
-                    Content(stream.Content, path.Child(entry.Name), $"its stream '{stream.Name}'");
+                    Content(stream.Content, path, entry.Name, stream.Name);
                 if (!entry.Security.IsNone && (bad.ContainsKey(entry.Security) || !archive.Contains(entry.Security)))
                     damage.Add(new Damage(image.Number, path.Child(entry.Name).ToString(), "its security descriptor is damaged"));
             }
+            if (damage.Count == before)
+                sound.Add(folder.Folder);
         }
-        void Content(FileContent content, WindowsPath path, string what)
+        void Content(FileContent content, WindowsPath folder, string name, string? stream)
         {
+            string? wrong = null;
             try
             {
-                var parts = tree.Parts(content, path);
-                var wrong = parts.Where(p => !p.IsHole && (bad.ContainsKey(p.Id) || archive.Holder(p.Id, out var place) is null || place.Length != p.Length)).ToList();
-                if (wrong.Count > 0)
-                    damage.Add(new Damage(image.Number, path.ToString(), wrong.Sum(w => w.Length) == content.Length ? $"{what} is damaged" : $"{what} is damaged ({wrong.Sum(w => w.Length)} of {content.Length} bytes)"));
+                var bytes = 0L;
+                foreach (var part in tree.Parts(content, folder))
+                {
+                    if (!part.IsHole && (bad.ContainsKey(part.Id) || archive.Holder(part.Id, out var place) is null || place.Length != part.Length))
+                        bytes += part.Length;
+                }
+                if (bytes > 0)
+                    wrong = bytes == content.Length ? "is damaged" : $"is damaged ({bytes} of {content.Length} bytes)";
             }
             catch (VembarException)
             {
-                damage.Add(new Damage(image.Number, path.ToString(), $"{what} is damaged"));
+                wrong = "is damaged";
             }
+            if (wrong is not null)
+                damage.Add(new Damage(image.Number, folder.Child(name).ToString(), $"{(stream is null ? "its content" : $"its stream '{stream}'")} {wrong}"));
         }
         Visit(tree.Root, WindowsPath.Root);
     }
