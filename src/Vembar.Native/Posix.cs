@@ -33,6 +33,7 @@ public static unsafe partial class Posix
     private const int AtSymlinkNoFollow = 0x100;
     private const int AtEmptyPath = 0x1000;
     private const int CloseOnExec = 0x80000;
+    private const int Interrupted = 4;
 
     // O_DIRECTORY, O_NOFOLLOW and O_LARGEFILE differ between processors (asm/fcntl.h).
     private static readonly bool s_arm = RuntimeInformation.ProcessArchitecture is Architecture.Arm64 or Architecture.Arm;
@@ -63,6 +64,7 @@ public static unsafe partial class Posix
     [LibraryImport(C, SetLastError = true)] private static partial int memfd_create(byte* name, uint flags);
     [LibraryImport(C, SetLastError = true)] private static partial long lseek(int fd, long offset, int whence);
     [LibraryImport(C, SetLastError = true)] private static partial nint pread(int fd, byte* buffer, nuint count, long offset);
+    [LibraryImport(C, SetLastError = true)] private static partial nint pwrite(int fd, byte* buffer, nuint count, long offset);
     [LibraryImport(C)] private static partial uint geteuid();
 
     /// <summary>True when the process runs as root.</summary>
@@ -425,6 +427,23 @@ public static unsafe partial class Posix
         }
     }
 
+    /// <summary>Writes all of a span to a place in an open file. The framework would ask first whether the file has places.</summary>
+    /// <exception cref="NativeException">There is no room, or the device reported an error.</exception>
+    public static void Write(SafeHandle open, ReadOnlySpan<byte> bytes, long offset)
+    {
+        fixed (byte* b = bytes)
+        {
+            for (var done = 0; done < bytes.Length;)
+            {
+                var count = pwrite(Fd(open), b + done, (nuint)(bytes.Length - done), offset + done);
+                if (count >= 0)
+                    done += (int)count;
+                else if (Marshal.GetLastPInvokeError() != Interrupted)
+                    throw Fail("write", "");
+            }
+        }
+    }
+
     /// <summary>Fills a span from a place in an open file. Returns the number of bytes read, less than asked only at the end.</summary>
     /// <exception cref="NativeException">The device reported an error.</exception>
     public static int Read(SafeHandle open, Span<byte> buffer, long offset)
@@ -439,7 +458,6 @@ public static unsafe partial class Posix
                     break;
                 if (count < 0)
                 {
-                    const int Interrupted = 4;
                     if (Marshal.GetLastPInvokeError() == Interrupted)
                         continue;
                     throw Fail("read", "");

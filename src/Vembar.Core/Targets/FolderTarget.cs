@@ -130,15 +130,15 @@ internal sealed class FolderTarget : IDisposable
     {
         try
         {
-            foreach (var folder in _folders.Skip(1))
+            var levels = Levels();
+            foreach (var level in levels.Skip(1))
             {
-                cancellation.ThrowIfCancellationRequested();
-                In(folder.Raw, (parent, name) =>
+                OnAllCores(level, cancellation, folder => In(folder.Raw, (parent, name) =>
                 {
                     folder.Mark(Posix.MakeFolder(parent, name, 0x1C0));
                     if (folder.Kept)
                         Posix.OpenFolder(parent, name).Dispose();
-                });
+                }));
             }
             WriteFiles(report, cancellation);
             foreach (var link in _links)
@@ -146,11 +146,14 @@ internal sealed class FolderTarget : IDisposable
                 cancellation.ThrowIfCancellationRequested();
                 WriteLink(link);
             }
-            // The deepest first: writing into a folder changes its time.
-            for (var i = _folders.Count - 1; i >= 0; i--)
+            // The deepest first: without root's rights, what is in a folder may not be reached any more once it has its own.
+            foreach (var level in levels.AsEnumerable().Reverse())
             {
-                if (_folders[i].Made || (i == 0 && !_keepExisting))
-                    Finish(_folders[i]);
+                OnAllCores(level, cancellation, folder =>
+                {
+                    if (folder.Made || (folder.Node.Parent is null && !_keepExisting))
+                        Finish(folder);
+                });
             }
         }
         catch
@@ -159,6 +162,25 @@ internal sealed class FolderTarget : IDisposable
             throw;
         }
     }
+
+    // The folders by their depth, the root first.
+    private List<List<Item>> Levels()
+    {
+        var levels = new List<List<Item>>();
+        foreach (var folder in _folders)
+        {
+            var depth = 0;
+            for (var at = folder.Node; at.Parent is not null; at = at.Parent)
+                depth++;
+            while (levels.Count <= depth)
+                levels.Add([]);
+            levels[depth].Add(folder);
+        }
+        return levels;
+    }
+
+    private static void OnAllCores(List<Item> items, CancellationToken cancellation, Action<Item> work) =>
+        Parallel.ForEach(items, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, work);
 
     private void WriteFiles(Action<long, long, string> report, CancellationToken cancellation)
     {
@@ -209,13 +231,13 @@ internal sealed class FolderTarget : IDisposable
             {
                 var entry = item.Entry;
                 if (entry.New is { } fresh)
-                    RandomAccess.Write(file, fresh.Bytes ?? File.ReadAllBytes(fresh.Path!), 0);
+                    Posix.Write(file, fresh.Bytes ?? File.ReadAllBytes(fresh.Path!), 0);
                 else
                 {
                     var end = 0L;
                     _image.Pieces(entry.Content!, item.Path, (bytes, at) =>
                     {
-                        RandomAccess.Write(file, bytes, at);
+                        Posix.Write(file, bytes, at);
                         end = at + bytes.Length;
                     });
                     if (end < entry.Length)
