@@ -133,12 +133,12 @@ internal sealed class FolderTarget : IDisposable
             var levels = Levels();
             foreach (var level in levels.Skip(1))
             {
-                OnAllCores(level, cancellation, folder => In(folder.Raw, (parent, name) =>
+                OnAllCores(level, folder => In(folder.Raw, (parent, name) =>
                 {
                     folder.Mark(Posix.MakeFolder(parent, name, 0x1C0));
                     if (folder.Kept)
                         Posix.OpenFolder(parent, name).Dispose();
-                }));
+                }), cancellation);
             }
             WriteFiles(report, cancellation);
             foreach (var link in _links)
@@ -149,11 +149,11 @@ internal sealed class FolderTarget : IDisposable
             // The deepest first: without root's rights, what is in a folder may not be reached any more once it has its own.
             foreach (var level in levels.AsEnumerable().Reverse())
             {
-                OnAllCores(level, cancellation, folder =>
+                OnAllCores(level, folder =>
                 {
                     if (folder.Made || (folder.Node.Parent is null && !_keepExisting))
                         Finish(folder);
-                });
+                }, cancellation);
             }
         }
         catch
@@ -179,7 +179,7 @@ internal sealed class FolderTarget : IDisposable
         return levels;
     }
 
-    private static void OnAllCores(List<Item> items, CancellationToken cancellation, Action<Item> work) =>
+    private static void OnAllCores(List<Item> items, Action<Item> work, CancellationToken cancellation) =>
         Parallel.ForEach(items, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, work);
 
     private void WriteFiles(Action<long, long, string> report, CancellationToken cancellation)
