@@ -2,6 +2,14 @@ using System.Runtime.InteropServices;
 
 namespace Vembar.Native;
 
+/// <summary>How hard to compress: a level, and what of it is set otherwise (0: as the level has it).</summary>
+/// <param name="Level">1 (quick) to 19 (dense).</param>
+/// <param name="WindowLog">How far back matches reach: a power of two, in bytes.</param>
+/// <param name="HashLog">The size of the table of places: a power of two, in entries.</param>
+/// <param name="ChainLog">The size of the tree of places: a power of two, in entries.</param>
+/// <param name="Step">For the quick levels: how many bytes to go on where nothing matched, less one.</param>
+public readonly record struct ZstdSettings(int Level, int WindowLog = 0, int HashLog = 0, int ChainLog = 0, int Step = 0);
+
 /// <summary>Zstandard (RFC 8878) through libzstd. One compressor or decompressor serves one thread at a time.</summary>
 public sealed unsafe partial class Zstd : IDisposable
 {
@@ -18,7 +26,7 @@ public sealed unsafe partial class Zstd : IDisposable
 
     private nint _compressor;
     private nint _decompressor;
-    private int _level = int.MinValue;
+    private ZstdSettings? _settings;
 
     /// <summary>The most bytes that compressing so many can give.</summary>
     public static int Bound(int length) => checked((int)ZSTD_compressBound((nuint)length));
@@ -26,21 +34,33 @@ public sealed unsafe partial class Zstd : IDisposable
     /// <summary>Compresses into one frame without checksum.</summary>
     /// <param name="from">The plain bytes.</param>
     /// <param name="to">Room for at least <see cref="Bound"/> bytes.</param>
-    /// <param name="level">1 (quick) to 19 (dense).</param>
+    /// <param name="settings">How hard.</param>
     /// <returns>The number of bytes written.</returns>
     /// <exception cref="InvalidOperationException">The library failed, for instance for want of memory.</exception>
-    public int Compress(ReadOnlySpan<byte> from, Span<byte> to, int level)
+    public int Compress(ReadOnlySpan<byte> from, Span<byte> to, ZstdSettings settings)
     {
         if (_compressor == 0 && (_compressor = ZSTD_createCCtx()) == 0)
             throw new InvalidOperationException("libzstd gave no compressor");
-        if (_level != level)
-        {
-            const int CompressionLevel = 100;
-            Check(ZSTD_CCtx_setParameter(_compressor, CompressionLevel, level));
-            _level = level;
-        }
+        if (_settings != settings)
+            Set(settings);
         fixed (byte* f = from, t = to)
             return (int)Check(ZSTD_compress2(_compressor, t, (nuint)to.Length, f, (nuint)from.Length));
+    }
+
+    private void Set(ZstdSettings settings)
+    {
+        const int CompressionLevel = 100, WindowLog = 101, HashLog = 102, ChainLog = 103, TargetLength = 106, PackLiterals = 1002;
+        Check(ZSTD_CCtx_setParameter(_compressor, CompressionLevel, settings.Level));
+        Check(ZSTD_CCtx_setParameter(_compressor, WindowLog, settings.WindowLog));
+        Check(ZSTD_CCtx_setParameter(_compressor, HashLog, settings.HashLog));
+        Check(ZSTD_CCtx_setParameter(_compressor, ChainLog, settings.ChainLog));
+        // With longer steps the library would leave off compressing literals, which costs more than the steps gain. Whether they
+        // are is not among its lasting parameters; one that does not know it takes the ordinary steps.
+        var packs = settings.Step > 0 && ZSTD_isError(ZSTD_CCtx_setParameter(_compressor, PackLiterals, 1)) == 0;
+        if (!packs)
+            _ = ZSTD_CCtx_setParameter(_compressor, PackLiterals, 0);
+        Check(ZSTD_CCtx_setParameter(_compressor, TargetLength, packs ? settings.Step : 0));
+        _settings = settings;
     }
 
     /// <summary>Expands one frame.</summary>

