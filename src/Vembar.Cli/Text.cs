@@ -41,7 +41,10 @@ internal static class Text
     /// <summary>A text as a terminal may get it: what would steer the terminal is shown as its code.</summary>
     public static string Safe(string text)
     {
-        if (!text.Any(IsUnsafe))
+        var isSafe = true;
+        foreach (var c in text)
+            isSafe &= !IsUnsafe(c);
+        if (isSafe)
             return text;
         var safe = new StringBuilder(text.Length + 8);
         foreach (var c in text)

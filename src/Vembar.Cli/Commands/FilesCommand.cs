@@ -33,34 +33,38 @@ internal static class FilesCommand
     {
         var entry = found.Entry;
         return new EntryJson(
-            found.Path.ToString(), entry.Kind.ToString().ToLowerInvariant(), entry.Length, entry.Modified?.ToDateTime(), Attributes(entry), entry.Content?.Hash.ToString(), entry.LinkTarget,
+            found.Path.ToString(), entry.Kind.ToString().ToLowerInvariant(), entry.Length, entry.Modified?.ToDateTime(), [.. Attributes(entry)], entry.Content?.Hash.ToString(), entry.LinkTarget,
             [.. entry.Streams.Select(s => new StreamJson(s.Name, s.Content.Length, s.Content.Hash.ToString()))]);
     }
 
-    private static string[] Attributes(TreeEntry entry) => entry.Attributes is not { } attributes || attributes == WindowsAttributes.None
-        ? [] : [.. Enum.GetValues<WindowsAttributes>().Where(a => a != WindowsAttributes.None && attributes.HasFlag(a)).Select(a => char.ToLowerInvariant(a.ToString()[0]) + a.ToString()[1..])];
+    private static readonly (WindowsAttributes Flag, string Name)[] s_attributes = [.. Enum.GetValues<WindowsAttributes>()
+        .Where(a => a != WindowsAttributes.None).Select(a => (a, char.ToLowerInvariant(a.ToString()[0]) + a.ToString()[1..]))];
+
+    private static IEnumerable<string> Attributes(TreeEntry entry) =>
+        entry.Attributes is not { } attributes || attributes == WindowsAttributes.None ? [] : s_attributes.Where(a => attributes.HasFlag(a.Flag)).Select(a => a.Name);
 
     private static void Show(IEnumerable<FoundEntry> found, Session session)
     {
-        var entries = found.ToList();
-        var attributes = entries.Any(e => e.Entry.Attributes is not null);
-        var table = attributes ? new Table(">Size", "Modified", "Attributes", "Path") : new Table(">Size", "Modified", "Path");
-        foreach (var (path, entry) in entries.Select(e => (e.Path, e.Entry)))
+        const int AttributesColumn = 2;
+        var table = new Table(">Size", "Modified", "Attributes", "Path");
+        long entries = 0, bytes = 0;
+        var attributes = false;
+        foreach (var (path, entry) in found)
         {
+            entries++;
+            bytes += entry.Length;
+            attributes |= entry.Attributes is not null;
             var size = entry.Kind == EntryKind.File ? Text.Size(entry.Length) : entry.Kind == EntryKind.Folder ? "folder" : "link";
             var shown = entry.Kind switch { EntryKind.Folder => $"{path}/", EntryKind.Link => $"{path} -> {entry.LinkTarget}", _ => path.ToString() };
             var time = entry.Modified is { } modified ? Text.Time(modified.ToDateTime()) : "";
-            if (attributes)
-                table.Row(size, time, string.Join(' ', Attributes(entry).Where(a => a is not ("directory" or "archive" or "normal"))), shown);
-            else
-                table.Row(size, time, shown);
+            table.Row(size, time, string.Join(' ', Attributes(entry).Where(a => a is not ("directory" or "archive" or "normal"))), shown);
         }
-        if (entries.Count > 0)
-            table.Print(session);
+        if (entries > 0)
+            table.Print(session, without: attributes ? -1 : AttributesColumn);
         if (!Console.IsOutputRedirected)
         {
             Session.Line();
-            Session.Line($"{Text.Count(entries.Count, "entry", "entries")}, {Text.Size(entries.Sum(e => e.Entry.Length))}");
+            Session.Line($"{Text.Count(entries, "entry", "entries")}, {Text.Size(bytes)}");
         }
     }
 }
