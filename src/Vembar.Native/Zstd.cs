@@ -7,8 +7,9 @@ namespace Vembar.Native;
 /// <param name="WindowLog">How far back matches reach: a power of two, in bytes.</param>
 /// <param name="HashLog">The size of the table of places: a power of two, in entries.</param>
 /// <param name="ChainLog">The size of the tree of places: a power of two, in entries.</param>
+/// <param name="SearchLog">How many places are tried for each match: a power of two.</param>
 /// <param name="Step">For the quick levels: how many bytes to go on where nothing matched, less one.</param>
-public readonly record struct ZstdSettings(int Level, int WindowLog = 0, int HashLog = 0, int ChainLog = 0, int Step = 0);
+public readonly record struct ZstdSettings(int Level, int WindowLog = 0, int HashLog = 0, int ChainLog = 0, int SearchLog = 0, int Step = 0);
 
 /// <summary>Zstandard (RFC 8878) through libzstd. One compressor or decompressor serves one thread at a time.</summary>
 public sealed unsafe partial class Zstd : IDisposable
@@ -49,11 +50,12 @@ public sealed unsafe partial class Zstd : IDisposable
 
     private void Set(ZstdSettings settings)
     {
-        const int CompressionLevel = 100, WindowLog = 101, HashLog = 102, ChainLog = 103, TargetLength = 106, PackLiterals = 1002;
+        const int CompressionLevel = 100, WindowLog = 101, HashLog = 102, ChainLog = 103, SearchLog = 104, TargetLength = 106, PackLiterals = 1002;
         Check(ZSTD_CCtx_setParameter(_compressor, CompressionLevel, settings.Level));
         Check(ZSTD_CCtx_setParameter(_compressor, WindowLog, settings.WindowLog));
         Check(ZSTD_CCtx_setParameter(_compressor, HashLog, settings.HashLog));
         Check(ZSTD_CCtx_setParameter(_compressor, ChainLog, settings.ChainLog));
+        Check(ZSTD_CCtx_setParameter(_compressor, SearchLog, settings.SearchLog));
         // With longer steps the library would leave off compressing literals, which costs more than the steps gain. Whether they
         // are is not among its lasting parameters; one that does not know it takes the ordinary steps.
         var packs = settings.Step > 0 && ZSTD_isError(ZSTD_CCtx_setParameter(_compressor, PackLiterals, 1)) == 0;

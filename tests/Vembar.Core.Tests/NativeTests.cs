@@ -36,7 +36,7 @@ public class NativeTests
         var plain = System.Text.Encoding.ASCII.GetBytes(string.Join(' ', Enumerable.Range(0, 100_000).Select(_ => words[random.Next(words.Length)])));
         var room = new byte[Zstd.Bound(plain.Length)];
         var lengths = new Dictionary<ZstdSettings, int>();
-        ZstdSettings[] all = [new(1), new(1, Step: 6), new(1, WindowLog: 12), new(18), new(18, HashLog: 12, ChainLog: 12)];
+        ZstdSettings[] all = [new(1), new(1, Step: 6), new(1, WindowLog: 12), new(5), new(5, SearchLog: 1), new(18), new(18, HashLog: 12, ChainLog: 12)];
         foreach (var settings in all)
         {
             using var own = new Zstd();
