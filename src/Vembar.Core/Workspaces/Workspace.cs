@@ -112,6 +112,7 @@ internal sealed class Workspace : IDisposable
         }
         catch
         {
+            Posix.Unlock(held);
             held.Dispose();
             throw;
         }
@@ -284,5 +285,11 @@ internal sealed class Workspace : IDisposable
         }
     }
 
-    public void Dispose() => _lock.Dispose();
+    public void Dispose()
+    {
+        // A process that is just being started may hold the open file for a moment longer.
+        if (!_lock.IsClosed)
+            Posix.Unlock(_lock);
+        _lock.Dispose();
+    }
 }
