@@ -317,7 +317,15 @@ public static class CaptureOperation
         }
         if (node.Parent is not null)
             node.ForgetChildren();
-        return changed.Count == 0 ? earlier
-            : TreeCodec.WriteFolder(writer, [.. TreeCodec.ReadFolder(writer.Base, earlier).Select(e => changed.TryGetValue(e.Name, out var folder) ? e with { Folder = folder } : e)]);
+        if (changed.Count == 0)
+            return earlier;
+        try
+        {
+            return TreeCodec.WriteFolder(writer, [.. TreeCodec.ReadFolder(writer.Base, earlier).Select(e => changed.TryGetValue(e.Name, out var folder) ? e with { Folder = folder } : e)]);
+        }
+        catch (BinaryFormatException problem)
+        {
+            throw VembarException.Damaged($"'{writer.Base.Path}': the folder '{node.Path}' of the earlier image cannot be read: {problem.Message}", "Capture into a new archive, or read everything again with --reread.");
+        }
     }
 }

@@ -291,7 +291,9 @@ internal static class TreeCodec
             entry.Name = _reader.Block();
             entry.Kind = (EntryKind)_reader.Byte();
             var fields = (Field)_reader.Number();
-            entry.IsPlain = (fields & ~Plain) == 0;
+            // Fields that do not go with the kind are for the reader that says what is wrong with them.
+            entry.IsPlain = (fields & ~Plain) == 0 && (fields & Field.Content) != 0 == (entry.Kind == EntryKind.File)
+                && (fields & Field.Folder) != 0 == (entry.Kind == EntryKind.Folder) && (fields & Field.LinkTarget) != 0 == (entry.Kind == EntryKind.Link);
             if (!entry.IsPlain)
                 return true;
             if ((fields & Field.Modified) != 0)
