@@ -1,3 +1,4 @@
+using System.Buffers;
 using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.IO.Hashing;
@@ -437,14 +438,20 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
     {
         var total = _needed.Sum(n => (long)n.Key.Block.StoredLength);
         long done = 0, fresh = 0, whole = 0;
-        foreach (var ((holder, block), ids) in _needed.OrderBy(n => n.Key.Holder == source ? 0 : 1).ThenBy(n => n.Key.Holder.Path, StringComparer.Ordinal).ThenBy(n => n.Key.Block.Offset))
+        var ordered = _needed.OrderBy(n => n.Key.Holder == source ? 0 : 1).ThenBy(n => n.Key.Holder.Path, StringComparer.Ordinal).ThenBy(n => n.Key.Block.Offset).ToList();
+        bool GoesWhole(int at) => !recompress && ordered[at].Value.Count == ordered[at].Key.Block.ChunkCount;
+        // The next whole blocks are read and checked while one is written.
+        using var ahead = new ReadAhead(ordered.Count, at => GoesWhole(at) ? ReadWhole(ordered[at].Key.Holder, ordered[at].Key.Block) : null);
+        for (var at = 0; at < ordered.Count; at++)
         {
             cancellation.ThrowIfCancellationRequested();
+            var ((holder, block), ids) = ordered[at];
             ids.Sort((a, b) => a.Offset.CompareTo(b.Offset));
             fresh += ids.Sum(i => (long)i.Length);
-            if (ids.Count == block.ChunkCount && !recompress)
+            using var read = ahead.Next();
+            if (read is not null)
             {
-                writer.AppendWhole(block, ReadWhole(holder, block), [.. ids.Select(i => (i.Id, i.Length))]);
+                writer.AppendWhole(block, read.Bytes, [.. ids.Select(i => (i.Id, i.Length))]);
                 whole++;
             }
             else
@@ -458,13 +465,50 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
         return (done, fresh, whole);
     }
 
-    private static byte[] ReadWhole(ArchiveReader source, BlockInfo block)
+    private sealed record Rented(byte[] Array, int Length) : IDisposable
     {
-        var bytes = new byte[block.WholeLength];
+        public ReadOnlySpan<byte> Bytes => Array.AsSpan(0, Length);
+
+        public void Dispose() => ArrayPool<byte>.Shared.Return(Array);
+    }
+
+    // Reads a few blocks before they are asked for, in order.
+    private sealed class ReadAhead(int count, Func<int, Rented?> read) : IDisposable
+    {
+        private const int Most = 2;
+        private readonly Queue<Task<Rented?>> _reading = new();
+        private int _begun;
+
+        public Rented? Next()
+        {
+            for (; _begun < count && _reading.Count <= Most; _begun++)
+            {
+                var at = _begun;
+                _reading.Enqueue(Task.Run(() => read(at)));
+            }
+            return _reading.Dequeue().GetAwaiter().GetResult();
+        }
+
+        public void Dispose()
+        {
+            foreach (var reading in _reading)
+            {
+                ((IAsyncResult)reading).AsyncWaitHandle.WaitOne();
+                if (reading.IsCompletedSuccessfully)
+                    reading.Result?.Dispose();
+            }
+        }
+    }
+
+    private static Rented ReadWhole(ArchiveReader source, BlockInfo block)
+    {
+        var rented = new Rented(ArrayPool<byte>.Shared.Rent((int)block.WholeLength), (int)block.WholeLength);
+        var bytes = rented.Array.AsSpan(0, rented.Length);
         var headLength = (int)(block.PayloadOffset - block.Offset);
-        if (source.File.Read(bytes, block.Offset) < bytes.Length || XxHash3.HashToUInt64(bytes.AsSpan(headLength)) != block.Checksum
-            || BlockInfo.HeaderChecksum(bytes.AsSpan(0, headLength)) != System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(bytes.AsSpan(32)))
-            throw VembarException.Damaged($"'{source.Path}' is damaged at byte {block.Offset}, in content of the image that is copied");
-        return bytes;
+        if (source.File.Read(bytes, block.Offset) == bytes.Length && XxHash3.HashToUInt64(bytes[headLength..]) == block.Checksum
+            && BlockInfo.HeaderChecksum(bytes[..headLength]) == System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(bytes[32..]))
+            return rented;
+        rented.Dispose();
+        throw VembarException.Damaged($"'{source.Path}' is damaged at byte {block.Offset}, in content of the image that is copied");
     }
 }
