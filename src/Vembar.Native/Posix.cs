@@ -42,6 +42,7 @@ public static unsafe partial class Posix
     private const int NoAtime = 0x40000;
 
     [LibraryImport(C, SetLastError = true)] private static partial int openat(int dir, byte* path, int flags, uint mode);
+    [LibraryImport(C)] private static partial int close(int fd);
     [LibraryImport(C, SetLastError = true)] private static partial nint getdents64(int fd, byte* buffer, nuint size);
     [LibraryImport(C, SetLastError = true)] private static partial int statx(int dir, byte* path, int flags, uint mask, byte* result);
     [LibraryImport(C, SetLastError = true)] private static partial nint readlinkat(int dir, byte* path, byte* buffer, nuint size);
@@ -97,11 +98,35 @@ public static unsafe partial class Posix
     {
         fixed (byte* p = raw)
         {
-            var fd = openat(Fd(parent), p, CloseOnExec | NoFollow | NoAtime, 0);
-            if (fd < 0 && Marshal.GetLastPInvokeError() == Errno.NotPermitted)
-                fd = openat(Fd(parent), p, CloseOnExec | NoFollow, 0);
+            var fd = OpenReading(parent, p);
             return fd >= 0 ? new SafeFileHandle(fd, true) : throw Fail("open", Show(raw));
         }
+    }
+
+    /// <summary>Reads the beginning of a file below an open folder, without following a link and where possible without changing its access time.</summary>
+    /// <returns>How many bytes: fewer than there is room for only when the file has no more.</returns>
+    /// <exception cref="NativeException">It cannot be opened or read.</exception>
+    public static int ReadStart(SafeHandle? parent, ReadOnlySpan<byte> raw, Span<byte> to)
+    {
+        int fd;
+        fixed (byte* p = raw)
+            fd = OpenReading(parent, p);
+        if (fd < 0)
+            throw Fail("open", Show(raw));
+        try
+        {
+            return ReadAt(fd, to, 0);
+        }
+        finally
+        {
+            _ = close(fd);
+        }
+    }
+
+    private static int OpenReading(SafeHandle? parent, byte* raw)
+    {
+        var fd = openat(Fd(parent), raw, CloseOnExec | NoFollow | NoAtime, 0);
+        return fd < 0 && Marshal.GetLastPInvokeError() == Errno.NotPermitted ? openat(Fd(parent), raw, CloseOnExec | NoFollow, 0) : fd;
     }
 
     /// <summary>Opens a file by its path, links followed. The framework would take a shared lock at every open, so that readers and writers would hinder each other.</summary>
@@ -202,11 +227,13 @@ public static unsafe partial class Posix
     /// <exception cref="NativeException">It is not a link or cannot be read.</exception>
     public static string ReadLink(SafeHandle parent, ReadOnlySpan<byte> raw)
     {
-        var buffer = new byte[65536];
-        fixed (byte* p = raw, b = buffer)
+        // No path of Linux is longer, so no link is (PATH_MAX).
+        const int Longest = 4096;
+        var buffer = stackalloc byte[Longest];
+        fixed (byte* p = raw)
         {
-            var length = readlinkat(Fd(parent), p, b, (nuint)buffer.Length);
-            return length >= 0 ? PosixName.Decode(buffer.AsSpan(0, (int)length)) : throw Fail("read the link", Show(raw));
+            var length = readlinkat(Fd(parent), p, buffer, Longest);
+            return length >= 0 ? PosixName.Decode(new ReadOnlySpan<byte>(buffer, (int)length)) : throw Fail("read the link", Show(raw));
         }
     }
 
@@ -446,14 +473,16 @@ public static unsafe partial class Posix
 
     /// <summary>Fills a span from a place in an open file. Returns the number of bytes read, less than asked only at the end.</summary>
     /// <exception cref="NativeException">The device reported an error.</exception>
-    public static int Read(SafeHandle open, Span<byte> buffer, long offset)
+    public static int Read(SafeHandle open, Span<byte> buffer, long offset) => ReadAt(Fd(open), buffer, offset);
+
+    private static int ReadAt(int fd, Span<byte> buffer, long offset)
     {
         var done = 0;
         fixed (byte* b = buffer)
         {
             while (done < buffer.Length)
             {
-                var count = pread(Fd(open), b + done, (nuint)(buffer.Length - done), offset + done);
+                var count = pread(fd, b + done, (nuint)(buffer.Length - done), offset + done);
                 if (count == 0)
                     break;
                 if (count < 0)

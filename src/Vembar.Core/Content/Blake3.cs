@@ -45,10 +45,14 @@ public sealed unsafe class Blake3
 
     private static void Compress(int width, byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output, int lanes)
     {
-        if (width > Blake3Kernel.Lanes)
+        // A wide kernel takes as long for a few lanes as for all.
+        var narrowest = Math.Min(width, lanes switch { <= 4 => 4, <= 8 => 8, _ => 16 });
+        if (lanes == 1 && width > 1)
+            Single(inputs[0], blocks, counter, flags, first, last, output);
+        else if (narrowest > Blake3Kernel.Lanes)
             WideKernel.Hash16(inputs, blocks, counter, step, flags, first, last, output, lanes);
         else
-            Many(width, inputs, blocks, counter, step, flags, first, last, output, lanes);
+            Many(narrowest, inputs, blocks, counter, step, flags, first, last, output, lanes);
     }
 
     /// <summary>The hash of some bytes.</summary>
@@ -195,15 +199,12 @@ public sealed unsafe class Blake3
                 var lanes = Math.Min(width, whole - chunk);
                 for (var i = 0; i < width; i++)
                     inputs[i] = start + (long)(chunk + Math.Min(i, lanes - 1)) * ChunkLength;
-                Compress(Narrowest(lanes, width), inputs, ChunkBlocks, counter + (ulong)chunk, 1, 0, ChunkStart, ChunkEnd, values + chunk * 8, lanes);
+                Compress(width, inputs, ChunkBlocks, counter + (ulong)chunk, 1, 0, ChunkStart, ChunkEnd, values + chunk * 8, lanes);
             }
         }
         if (data.Length % ChunkLength != 0 || data.IsEmpty)
             LastChunk(data[(whole * ChunkLength)..], counter + (ulong)whole, 0, values + whole * 8);
     }
-
-    // A wide kernel takes as long for a few lanes as for all.
-    private static int Narrowest(int lanes, int width) => Math.Min(width, lanes switch { 1 => 1, <= 4 => 4, <= 8 => 8, _ => 16 });
 
     // Pairs level by level; an odd one at the end goes up as it is. That is BLAKE3's tree, whose left side is always full.
     private static void Reduce(uint* values, int count, int width, bool root)
@@ -219,7 +220,7 @@ public sealed unsafe class Blake3
                 var lanes = Math.Min(width, pairs - pair);
                 for (var i = 0; i < width; i++)
                     inputs[i] = (byte*)(values + (pair + Math.Min(i, lanes - 1)) * 16);
-                Compress(Narrowest(lanes, width), inputs, 1, 0, 0, flags, 0, 0, values + pair * 8, lanes);
+                Compress(width, inputs, 1, 0, 0, flags, 0, 0, values + pair * 8, lanes);
             }
             if (count % 2 != 0)
                 new ReadOnlySpan<uint>(values + (count - 1) * 8, 8).CopyTo(new Span<uint>(values + pairs * 8, 8));

@@ -193,11 +193,90 @@ internal static unsafe partial class Blake3Kernel
         Spread(words, 16, output, lanes);
     }
 
+    /// <summary>Compresses one input of whole blocks, as <see cref="Many"/> does several.</summary>
+    [SkipLocalsInit]
+    public static void Single(byte* input, int blocks, ulong counter, uint flags, uint first, uint last, uint* output)
+    {
+        // The output may lie where the input does.
+        var value = stackalloc uint[] { Iv0, Iv1, Iv2, Iv3, Iv4, Iv5, Iv6, Iv7 };
+        for (var block = 0; block < blocks; block++)
+            One(input + block * BlockLength, BlockLength, counter, flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0), value);
+        for (var word = 0; word < 8; word++)
+            output[word] = value[word];
+    }
+
     /// <summary>Compresses one block of 1 to 64 bytes (padded with zeros by the caller) into a chaining value.</summary>
     public static void One(byte* block, uint length, ulong counter, uint flags, uint* chainingValue)
     {
+        if (Ssse3.IsSupported && Sse41.IsSupported)
+        {
+            CompressRows(chainingValue, block, counter, length, flags);
+            return;
+        }
         ref var state = ref Unsafe.AsRef<State<uint>>(chainingValue);
         Compress1(ref state, &block, 0, (uint)counter, (uint)(counter >> 32), length, flags);
+    }
+
+    // One block with the sixteen words of the state as four rows, so that the four mixings of a column step, and then of a
+    // diagonal step, are done at once. The paper's section 5.3 names it the way for single blocks; the words of the message are
+    // brought into order by shuffles within four vectors, by the same permutation before each round but the first.
+    [SkipLocalsInit]
+    [MethodImpl(MethodImplOptions.AggressiveOptimization)]
+    private static void CompressRows(uint* value, byte* block, ulong counter, uint length, uint flags)
+    {
+        const int Rounds = 7;
+        var right16 = Vector128.Create((byte)2, 3, 0, 1, 6, 7, 4, 5, 10, 11, 8, 9, 14, 15, 12, 13);
+        var right8 = Vector128.Create((byte)1, 2, 3, 0, 5, 6, 7, 4, 9, 10, 11, 8, 13, 14, 15, 12);
+        var a = Vector128.Load(value);
+        var b = Vector128.Load(value + 4);
+        var c = Vector128.Create(Iv0, Iv1, Iv2, Iv3);
+        var d = Vector128.Create((uint)counter, (uint)(counter >> 32), length, flags);
+        var words = (float*)block;
+        Vector128<float> m0 = Vector128.Load(words), m1 = Vector128.Load(words + 4), m2 = Vector128.Load(words + 8), m3 = Vector128.Load(words + 12);
+        // Even and odd words of the first half for the columns; of the second half, turned by one, for the diagonals.
+        var x0 = Sse.Shuffle(m0, m1, 0b10_00_10_00).AsUInt32();
+        var x1 = Sse.Shuffle(m0, m1, 0b11_01_11_01).AsUInt32();
+        var x2 = Sse2.Shuffle(Sse.Shuffle(m2, m3, 0b10_00_10_00).AsUInt32(), 0b10_01_00_11);
+        var x3 = Sse2.Shuffle(Sse.Shuffle(m2, m3, 0b11_01_11_01).AsUInt32(), 0b10_01_00_11);
+        for (var round = 0; ; round++)
+        {
+            a = a + b + x0;
+            d = Ssse3.Shuffle((d ^ a).AsByte(), right16).AsUInt32();
+            c += d;
+            b ^= c;
+            b = (b >>> 12) | (b << 20);
+            a = a + b + x1;
+            d = Ssse3.Shuffle((d ^ a).AsByte(), right8).AsUInt32();
+            c += d;
+            b ^= c;
+            b = (b >>> 7) | (b << 25);
+            // The row of b stands still and the others turn, so that the words for the diagonals are turned by one as well.
+            a = Sse2.Shuffle(a, 0b10_01_00_11);
+            d = Sse2.Shuffle(d, 0b01_00_11_10);
+            c = Sse2.Shuffle(c, 0b00_11_10_01);
+            a = a + b + x2;
+            d = Ssse3.Shuffle((d ^ a).AsByte(), right16).AsUInt32();
+            c += d;
+            b ^= c;
+            b = (b >>> 12) | (b << 20);
+            a = a + b + x3;
+            d = Ssse3.Shuffle((d ^ a).AsByte(), right8).AsUInt32();
+            c += d;
+            b ^= c;
+            b = (b >>> 7) | (b << 25);
+            a = Sse2.Shuffle(a, 0b00_11_10_01);
+            d = Sse2.Shuffle(d, 0b01_00_11_10);
+            c = Sse2.Shuffle(c, 0b10_01_00_11);
+            if (round == Rounds - 1)
+                break;
+            var y0 = Sse2.Shuffle(Sse.Shuffle(x0.AsSingle(), x1.AsSingle(), 0b11_01_01_10).AsUInt32(), 0b00_11_10_01);
+            var y1 = Sse41.Blend(Sse2.Shuffle(x0, 0b00_00_11_11).AsUInt16(), Sse.Shuffle(x2.AsSingle(), x3.AsSingle(), 0b11_11_10_10).AsUInt16(), 0b1100_1100).AsUInt32();
+            var y2 = Sse2.Shuffle(Sse41.Blend(Sse2.UnpackLow(x3.AsUInt64(), x1.AsUInt64()).AsUInt16(), x2.AsUInt16(), 0b1100_0000).AsUInt32(), 0b01_11_10_00);
+            var y3 = Sse2.Shuffle(Sse2.UnpackLow(x2, Sse2.UnpackHigh(x1, x3)), 0b00_01_11_10);
+            (x0, x1, x2, x3) = (y0, y1, y2, y3);
+        }
+        (a ^ c).Store(value);
+        (b ^ d).Store(value + 4);
     }
 
     private struct State<TVector> where TVector : struct

@@ -125,7 +125,8 @@ public static class CaptureOperation
             warnings.Add($"{writer.LeftOverRemoved} bytes that an interrupted run left at the end of '{request.Archive}' were removed");
 
         var earlier = EarlierImage.Find(writer.Base, source, Path.GetFullPath(request.Source), trustTimes: !request.Reread);
-        var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation, earlier);
+        var (looking, expected) = earlier is not null && request.Reread ? ($"comparing with image {earlier.Number}", earlier.Files) : ("looking", 0);
+        var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress(looking, files, expected, false, "")), cancellation, earlier);
         warnings.AddRange(tree.Warnings);
         CheckRoom(request, writer.Base, tree.Bytes);
         var files = ContentFiles(tree.Root, all: request.Reread);
@@ -136,7 +137,7 @@ public static class CaptureOperation
         var leftOut = tree.LeftOut.Concat(pipeline.Unreadable).OrderBy(l => l.Path, StringComparer.Ordinal).ToList();
         warnings.AddRange(leftOut.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).Select(l => $"'{l.Path}' cannot be read and is not in the image"));
         warnings.AddRange(pipeline.Changed.Select(path => $"'{path}' changed while it was read; the image holds what was read last"));
-        var filesRead = files.Count;
+        var filesRead = files.Count + tree.FilesRead;
         files = [];
         Collecting.After(tree.Files);
         progress.Report(new OperationProgress("writing the index", 0, 0, false, ""));
@@ -170,7 +171,7 @@ public static class CaptureOperation
             History = [new HistoryEntry { Time = began, Action = "capture", Details = [$"from {Path.GetFullPath(request.Source)}{(found.Volume is { } volume ? $", volume {volume.Number}" : "")}"] }],
         };
         record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
-        var stats = new StoreStats(record.Files, filesRead, tree.Bytes, state.BytesRead, state.BytesNew, writer.BytesStored, clock.Elapsed.TotalSeconds);
+        var stats = new StoreStats(record.Files, filesRead, tree.Bytes, tree.BytesRead + state.BytesRead, state.BytesNew, writer.BytesStored, clock.Elapsed.TotalSeconds);
         return new CaptureResult(request.Archive.Path, record, stats, leftOut, warnings);
     }
 
@@ -246,15 +247,41 @@ public static class CaptureOperation
             }
         }
         Collect(root);
-        files.Sort((a, b) =>
+        var keys = new LikeKey[files.Count];
+        for (var i = 0; i < keys.Length; i++)
+            keys[i] = new LikeKey(files[i]);
+        Array.Sort(keys);
+        return [.. keys.Select(k => k.Node)];
+    }
+
+    // The order of like beside like. The first letters of the kind and of the name decide most of it, as numbers.
+    private readonly struct LikeKey(SourceNode node) : IComparable<LikeKey>
+    {
+        private readonly ulong _kind = FirstLetters(Path.GetExtension(node.Name.AsSpan()));
+        private readonly ulong _name = FirstLetters(node.Name);
+
+        public SourceNode Node => node;
+
+        private static ulong FirstLetters(ReadOnlySpan<char> text)
         {
-            string left = a.Name, right = b.Name;
-            var order = Path.GetExtension(left.AsSpan()).CompareTo(Path.GetExtension(right.AsSpan()), StringComparison.OrdinalIgnoreCase);
+            const int Letters = 4;
+            var number = 0ul;
+            for (var i = 0; i < Letters; i++)
+                number = number << 16 | (i < text.Length ? char.ToUpperInvariant(text[i]) : 0u);
+            return number;
+        }
+
+        public int CompareTo(LikeKey other)
+        {
+            var order = _kind.CompareTo(other._kind);
             if (order == 0)
-                order = string.Compare(left, right, StringComparison.OrdinalIgnoreCase);
-            return order != 0 ? order : a.Length.CompareTo(b.Length);
-        });
-        return files;
+                order = Path.GetExtension(Node.Name.AsSpan()).CompareTo(Path.GetExtension(other.Node.Name.AsSpan()), StringComparison.OrdinalIgnoreCase);
+            if (order == 0)
+                order = _name.CompareTo(other._name);
+            if (order == 0)
+                order = string.Compare(Node.Name, other.Node.Name, StringComparison.OrdinalIgnoreCase);
+            return order != 0 ? order : Node.Length.CompareTo(other.Node.Length);
+        }
     }
 
     private static FileContent StoreStream(ArchiveWriter writer, SourceNode node, PendingStream stream)

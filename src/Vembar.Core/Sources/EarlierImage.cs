@@ -26,7 +26,15 @@ public sealed class EarlierImage
         // The clock of the file system may lag behind ours.
         _before = FileTime.From(image.Created).Ticks - TimeSpan.TicksPerSecond * 2;
         _trustTimes = trustTimes;
+        Number = image.Number;
+        Files = image.Files;
     }
+
+    /// <summary>The image's number.</summary>
+    public int Number { get; }
+
+    /// <summary>How many files it has.</summary>
+    public long Files { get; }
 
     /// <summary>The last image of this very source in an archive; null when there is none, or it is damaged.</summary>
     /// <param name="archive">Where to look.</param>
@@ -52,8 +60,11 @@ public sealed class EarlierImage
     /// <summary>The earlier root folder.</summary>
     public ChunkId Root => _tree.Root.Folder;
 
+    /// <summary>Whether times tell what is as it was; otherwise it is read.</summary>
+    internal bool TrustsTimes => _trustTimes;
+
     /// <summary>Whether something that was last changed at a time (in 100 ns since 1601) is surely as the image has it.</summary>
-    internal bool IsOlder(long changed) => _trustTimes && changed < _before;
+    internal bool IsOlder(long changed) => changed < _before;
 
     /// <summary>Hands the pages of an earlier folder to a comparison, until one says no.</summary>
     /// <returns>Whether all said yes; false as well when the folder is damaged.</returns>

@@ -85,7 +85,7 @@ public sealed class FolderSource : ISource
         var rootStat = Posix.Stat(_root);
         var root = new SourceNode(null, Describe(_root, ".\0"u8, "", rootStat, null, walk)) { Earlier = earlier?.Root };
         walk.Folders = 1;
-        foreach (var part in Crew.Run<(SourceNode Node, string[] Path), SourceWalk>((root, []), walk.Fork, Fill, cancellation))
+        foreach (var part in Crew.Run<Work, SourceWalk>(new Work(root, []), walk.Fork, Fill, cancellation))
             walk.Join(part);
         return walk.Finish(root);
     }
@@ -133,11 +133,19 @@ public sealed class FolderSource : ISource
         }
     }
 
-    private void Fill((SourceNode Node, string[] Path) folder, SourceWalk walk, Action<(SourceNode Node, string[] Path)> later)
+    // A folder to look into; or files of one that are still to be read before it is said to be as it was.
+    private readonly record struct Work(SourceNode Node, string[] Path, bool IsChanged = false, Unread? Unread = null, (byte[] Raw, long Length, ChunkId Hash)[]? Files = null);
+
+    private void Fill(Work folder, SourceWalk walk, Action<Work> later)
     {
         SafeFileHandle? handle = null;
         try
         {
+            if (folder.Unread is not null)
+            {
+                ReadBatch(folder, walk, later);
+                return;
+            }
             var names = walk.Names;
             try
             {
@@ -150,10 +158,8 @@ public sealed class FolderSource : ISource
                 return;
             }
             var mayLeaveOut = walk.Exclusions.MayLeaveOutBelow(folder.Path);
-            if (!_windowsMetadata && !mayLeaveOut && IsAsItWas(folder.Node, handle, walk))
+            if (!_windowsMetadata && !mayLeaveOut && !folder.IsChanged && Compare(folder, handle, walk) is { } alike && TakeOver(folder, alike, handle, walk, later))
             {
-                foreach (var inner in folder.Node.Children!)
-                    later((inner, [.. folder.Path, inner.Name]));
                 walk.Tick();
                 return;
             }
@@ -174,7 +180,7 @@ public sealed class FolderSource : ISource
                 walk.Earlier!.Match(folder.Node, earlier, ofVolume: false);
             // Only now is all known of them.
             foreach (var inner in folders)
-                later((inner, [.. folder.Path, inner.Name]));
+                later(new Work(inner, [.. folder.Path, inner.Name]));
         }
         finally
         {
@@ -182,16 +188,28 @@ public sealed class FolderSource : ISource
         }
     }
 
-    // Whether everything in a folder, but for what is in its folders, is as an earlier image has it. Then its folders are all
-    // that is made of it: no path, no entry, no node for a file.
-    private static bool IsAsItWas(SourceNode folder, SafeFileHandle handle, SourceWalk walk)
+    // A folder that is as it was by all that can be told without reading its files: what is to be read, and what to note then.
+    private sealed class Unread
     {
-        if (walk.Earlier is not { } image || folder.Earlier is not { } earlier)
-            return false;
+        public List<SourceNode> Folders { get; } = [];
+        public List<FileComparison.Known> ToRead { get; } = [];
+        public long Files { get; set; }
+        public long Bytes { get; set; }
+
+        // Batches of files that are not read yet, and whether one of them differed.
+        public int Left;
+        public volatile bool Differs;
+    }
+
+    // Whether everything in a folder, but for what is in its folders, is as an earlier image has it. Then its folders are all
+    // that is made of it: no path, no entry, no node for a file. Null when it is not.
+    private static Unread? Compare(Work folder, SafeFileHandle handle, SourceWalk walk)
+    {
+        if (walk.Earlier is not { } image || folder.Node.Earlier is not { } earlier)
+            return null;
         var names = walk.Names;
         var at = 0;
-        long files = 0, bytes = 0;
-        var folders = new List<SourceNode>();
+        var found = new Unread();
         var same = image.Compare(earlier, page =>
         {
             var entries = new TreeCodec.PageSketch(page);
@@ -200,32 +218,123 @@ public sealed class FolderSource : ISource
                 if (!entry.IsPlain || at == names.Count || !entry.Name.SequenceEqual(names[at]) || !Posix.TryStat(handle, names.Raw(at), out var stat))
                     return false;
                 var kind = stat.Kind switch { PosixKind.File => EntryKind.File, PosixKind.Folder => EntryKind.Folder, PosixKind.Link => EntryKind.Link, _ => (EntryKind?)null };
-                if (kind != entry.Kind || entry.Modified != FileTime.From(stat.Modified) || entry.Owner != new PosixOwner(stat.Mode, stat.Uid, stat.Gid)
-                    || !image.IsOlder(FileTime.From(stat.Changed).Ticks))
+                if (kind != entry.Kind || entry.Modified != FileTime.From(stat.Modified) || entry.Owner != new PosixOwner(stat.Mode, stat.Uid, stat.Gid))
+                    return false;
+                // The change time tells of everything else, where times are trusted.
+                if (image.TrustsTimes ? !image.IsOlder(FileTime.From(stat.Changed).Ticks) : !LooksAlike(entry, handle, names.Raw(at)))
                     return false;
                 if (kind == EntryKind.Folder)
-                    folders.Add(new SourceNode(folder, new TreeEntry { Name = names.Text(at), Kind = EntryKind.Folder, Modified = entry.Modified, Owner = entry.Owner }) { Earlier = entry.Folder });
+                    found.Folders.Add(new SourceNode(folder.Node, new TreeEntry { Name = names.Text(at), Kind = EntryKind.Folder, Modified = entry.Modified, Owner = entry.Owner }) { Earlier = entry.Folder });
                 else
-                    files++;
+                    found.Files++;
                 if (kind == EntryKind.File)
                 {
                     // A file of several names is more than an entry of this folder.
                     if (stat.Size != entry.Length || stat.LinkCount != 1)
                         return false;
-                    bytes += stat.Size;
+                    found.Bytes += stat.Size;
+                    if (!image.TrustsTimes && stat.Size > 0)
+                    {
+                        // Holes are not read, so a file that has some takes the longer way.
+                        if (stat.Allocated < stat.Size)
+                            return false;
+                        found.ToRead.Add(new FileComparison.Known(at, entry.Length, entry.Hash));
+                    }
                 }
                 at++;
             }
             return true;
         });
-        if (!same || at != names.Count)
+        return same && at == names.Count ? found : null;
+    }
+
+    private static bool LooksAlike(TreeCodec.Sketch entry, SafeFileHandle handle, ReadOnlySpan<byte> raw)
+    {
+        try
+        {
+            return !entry.HasAttributes && Posix.ListAttributes(handle, raw).Count == 0
+                && (entry.Kind != EntryKind.Link || PosixName.Encode(Posix.ReadLink(handle, raw)).AsSpan()[..^1].SequenceEqual(entry.Target));
+        }
+        catch (NativeException)
+        {
             return false;
-        folder.MarkAsItWas();
-        folder.Children!.AddRange(folders);
-        walk.Folders += folders.Count;
-        walk.Files += files;
-        walk.Bytes += bytes;
+        }
+    }
+
+    // Notes that a folder is as it was, once its files are read. A little is read at once; more is shared out, for those who walk
+    // beside this one may have nothing else to do. False when a file differs.
+    private static bool TakeOver(Work folder, Unread alike, SafeFileHandle handle, SourceWalk walk, Action<Work> later)
+    {
+        const long BatchBytes = 8 << 20;
+        if (alike.ToRead.Count == 0 || alike.Bytes <= BatchBytes)
+        {
+            foreach (var (index, length, hash) in alike.ToRead)
+            {
+                if (!walk.Comparison.IsStill(handle, walk.Names.Raw(index), length, hash))
+                    return false;
+            }
+            Settle(folder, alike, walk, later);
+            return true;
+        }
+        var batches = new List<Work>();
+        var files = new List<(byte[], long, ChunkId)>();
+        var bytes = 0L;
+        foreach (var (index, length, hash) in alike.ToRead)
+        {
+            files.Add((walk.Names.Raw(index).ToArray(), length, hash));
+            bytes += length;
+            if (bytes < BatchBytes && files.Count < alike.ToRead.Count)
+                continue;
+            batches.Add(folder with { Unread = alike, Files = [.. files] });
+            files.Clear();
+            bytes = 0;
+        }
+        if (files.Count > 0)
+            batches.Add(folder with { Unread = alike, Files = [.. files] });
+        alike.Left = batches.Count;
+        batches.ForEach(later);
         return true;
+    }
+
+    private void ReadBatch(Work batch, SourceWalk walk, Action<Work> later)
+    {
+        var alike = batch.Unread!;
+        try
+        {
+            using var handle = OpenFolder(batch.Node);
+            foreach (var (raw, length, hash) in batch.Files!)
+            {
+                if (alike.Differs)
+                    break;
+                if (!walk.Comparison.IsStill(handle, raw, length, hash))
+                    alike.Differs = true;
+            }
+        }
+        catch (NativeException)
+        {
+            // Told when it is looked into once more.
+            alike.Differs = true;
+        }
+        if (Interlocked.Decrement(ref alike.Left) > 0)
+            return;
+        if (alike.Differs)
+            later(new Work(batch.Node, batch.Path, IsChanged: true));
+        else
+            Settle(batch, alike, walk, later);
+        walk.Tick();
+    }
+
+    private static void Settle(Work folder, Unread alike, SourceWalk walk, Action<Work> later)
+    {
+        folder.Node.MarkAsItWas();
+        folder.Node.Children!.AddRange(alike.Folders);
+        walk.Folders += alike.Folders.Count;
+        walk.Files += alike.Files;
+        walk.Bytes += alike.Bytes;
+        if (alike.ToRead.Count > 0)
+            walk.Read = (walk.Read.Files + alike.ToRead.Count, walk.Read.Bytes + alike.ToRead.Sum(f => f.Length));
+        foreach (var inner in alike.Folders)
+            later(new Work(inner, [.. folder.Path, inner.Name]));
     }
 
     // What is found, when it is a folder to look into.

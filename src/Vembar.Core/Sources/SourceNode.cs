@@ -117,9 +117,12 @@ public sealed record LeftOut(string Path, string Rule);
 /// <param name="Files">Files and links, each name counted.</param>
 /// <param name="Folders">Folders, the root included.</param>
 /// <param name="Bytes">Bytes of all files; hard-linked content counts once.</param>
+/// <param name="FilesRead">Files that were read to be compared with an earlier image and are as they were.</param>
+/// <param name="BytesRead">Bytes of these.</param>
 /// <param name="LeftOut">What was left out.</param>
 /// <param name="Warnings">What should be known.</param>
-public sealed record SourceTree(SourceNode Root, long Files, long Folders, long Bytes, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings);
+public sealed record SourceTree(
+    SourceNode Root, long Files, long Folders, long Bytes, long FilesRead, long BytesRead, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings);
 
 /// <summary>An open file of a source.</summary>
 public interface ISourceFile : IDisposable

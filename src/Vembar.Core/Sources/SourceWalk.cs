@@ -67,6 +67,12 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     public long Folders { get; set; }
     public long Bytes { get; set; }
 
+    /// <summary>Files, and bytes of these, that were read to be compared and are as they were.</summary>
+    public (long Files, long Bytes) Read { get; set; }
+
+    /// <summary>Reads files to compare them with an earlier image.</summary>
+    public FileComparison Comparison => field ??= new FileComparison(cancellation);
+
     /// <summary>A walk over a part, by another thread.</summary>
     public SourceWalk Fork() => new(this, exclusions, skipUnreadable, seen, cancellation) { Earlier = Earlier };
 
@@ -76,6 +82,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         Files += other.Files;
         Folders += other.Folders;
         Bytes += other.Bytes;
+        Read = (Read.Files + other.Read.Files, Read.Bytes + other.Read.Bytes);
         LeftOut.AddRange(other.LeftOut);
         Warnings.AddRange(other.Warnings);
         Problems.AddRange(other.Problems);
@@ -137,6 +144,6 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         var warnings = Warnings.Order(StringComparer.Ordinal).ToList();
         warnings.AddRange(exclusions.Unused.Select(rule =>
             $"the pattern '{rule}' left nothing out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
-        return new SourceTree(root, Files, Folders, Bytes, [.. LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings);
+        return new SourceTree(root, Files, Folders, Bytes, Read.Files, Read.Bytes, [.. LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings);
     }
 }

@@ -260,6 +260,16 @@ internal static class TreeCodec
 
         public FileTime? Modified;
         public long Length;
+
+        /// <summary>The hash of a file's whole content; none of an empty one.</summary>
+        public ChunkId Hash;
+
+        /// <summary>Where a link points, in UTF-8.</summary>
+        public ReadOnlySpan<byte> Target;
+
+        /// <summary>Whether it has extended attributes.</summary>
+        public bool HasAttributes;
+
         public ChunkId Folder;
         public PosixOwner? Owner;
     }
@@ -301,15 +311,16 @@ internal static class TreeCodec
             if ((fields & Field.ModifiedRest) != 0)
                 entry.Modified = new FileTime(entry.Modified?.Ticks ?? 0, _reader.Byte());
             if ((fields & Field.Content) != 0)
-                entry.Length = SkipContent(ref _reader);
+                (entry.Length, entry.Hash) = SkipContent(ref _reader);
             if ((fields & Field.Folder) != 0)
                 entry.Folder = _reader.Id();
             if ((fields & Field.LinkTarget) != 0)
-                _reader.Block();
+                entry.Target = _reader.Block();
             if ((fields & Field.Owner) != 0)
                 entry.Owner = new PosixOwner((uint)_reader.Number() & 0xFFF, (uint)_reader.Number(), (uint)_reader.Number());
             for (var values = (fields & Field.PosixAttributes) != 0 ? _reader.Count(3) : 0; values > 0; values--)
             {
+                entry.HasAttributes = true;
                 _reader.Byte();
                 _reader.Block();
                 _reader.Block();
@@ -317,13 +328,13 @@ internal static class TreeCodec
             return true;
         }
 
-        private static long SkipContent(ref BinaryFormatReader r)
+        private static (long Length, ChunkId Hash) SkipContent(ref BinaryFormatReader r)
         {
             var length = r.Number();
             if (length == 0)
-                return 0;
+                return default;
             var form = r.Byte();
-            r.Bytes(ChunkId.Length);
+            var hash = r.Id();
             if (form == 3)
                 r.Bytes(ChunkId.Length);
             for (var parts = form == 2 ? r.Count(1) : 0; parts > 0; parts--)
@@ -331,7 +342,7 @@ internal static class TreeCodec
                 if ((r.Number() & 1) == 0)
                     r.Bytes(ChunkId.Length);
             }
-            return length <= long.MaxValue / 2 ? (long)length : throw r.Error("a file is longer than any can be");
+            return length <= long.MaxValue / 2 ? ((long)length, hash) : throw r.Error("a file is longer than any can be");
         }
     }
 
