@@ -201,6 +201,9 @@ public class StateTests(DemoFixture demo)
             Assert.Equal((alone.Image.Files, alone.Image.Folders, alone.Image.Bytes), (next.Image.Files, next.Image.Folders, next.Image.Bytes));
             Assert.Equal(alone.LeftOut, next.LeftOut);
             few += next.Stats.FilesRead * 2 < alone.Stats.FilesRead ? 1 : 0;
+            var reread = Do.Capture(folder.At("src"), archive, $"round {round} once more", r => r with { LeaveOut = ["d/out"], Reread = true });
+            Assert.Equal(alone.Image.Root, reread.Image.Root);
+            Assert.Equal((alone.Stats.FilesRead, alone.Stats.BytesRead), (reread.Stats.FilesRead, reread.Stats.BytesRead));
         }
         Assert.True(few > 12, $"only {few} captures took over most files");
         Assert.True(Do.Verify(archive).Ok);
@@ -313,6 +316,47 @@ public class StateTests(DemoFixture demo)
         var alone = Do.Capture(folder.At("src"), folder.At("b.vmb"));
         Assert.Equal(alone.Image.Root, again.Image.Root);
         Assert.True(again.Stats.BytesNew < 3 << 20, $"{again.Stats.BytesNew} bytes were taken for new");
+    }
+
+    // Folders of much content are read in parts by whoever is free; what differs in one of them is a matter for all of it.
+    [Fact]
+    public void ReadingAgainInPartsFindsWhatNoTimeTells()
+    {
+        using var folder = new TempFolder();
+        var random = new Random(3);
+        var bytes = new byte[3 << 20];
+        string[] folders = ["much", "much/inner", "little", "little/inner"];
+        foreach (var inner in folders)
+        {
+            for (var i = 0; i < 9; i++)
+            {
+                var own = bytes.AsSpan(0, (inner.StartsWith('m') ? 2 << 20 : 10_000) + i);
+                random.NextBytes(own);
+                File.WriteAllBytes(folder.Write($"src/{inner}/{i}", ""), own);
+            }
+            folder.Write($"src/{inner}/empty", "");
+        }
+        var archive = folder.At("a.vmb");
+        var first = Do.Capture(folder.At("src"), archive);
+        var same = Do.Capture(folder.At("src"), archive, "same", r => r with { Reread = true });
+        Assert.Equal((first.Image.Root, first.Stats.BytesRead, 36, 0), (same.Image.Root, same.Stats.BytesRead, same.Stats.FilesRead, same.Stats.BytesNew));
+        Assert.Equal((first.Image.Files, first.Image.Folders, first.Image.Bytes), (same.Image.Files, same.Image.Folders, same.Image.Bytes));
+        for (var round = 0; round < folders.Length; round++)
+        {
+            var file = folder.At($"src/{folders[round]}/{random.Next(9)}");
+            var time = File.GetLastWriteTimeUtc(file);
+            var other = File.ReadAllBytes(file);
+            other[random.Next(other.Length)] ^= 1;
+            File.WriteAllBytes(file, other);
+            File.SetLastWriteTimeUtc(file, time);
+            var next = Do.Capture(folder.At("src"), archive, $"round {round}", r => r with { Reread = true });
+            var alone = Do.Capture(folder.At("src"), folder.At($"alone-{round}.vmb"));
+            Assert.Equal(alone.Image.Root, next.Image.Root);
+            Assert.Equal((alone.Image.Files, alone.Image.Folders, alone.Image.Bytes), (next.Image.Files, next.Image.Folders, next.Image.Bytes));
+            Assert.NotEqual(first.Image.Root, next.Image.Root);
+            Assert.InRange(next.Stats.BytesNew, 1, 1 << 20);
+        }
+        Assert.True(Do.Verify(archive).Ok);
     }
 
     [Fact]
