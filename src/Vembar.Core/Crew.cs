@@ -5,6 +5,35 @@ namespace Vembar.Core;
 /// <summary>Work that turns up more work, as folders do: as many threads as there are processors, each taking what was found last.</summary>
 internal static class Crew
 {
+    /// <summary>Does something with each of many, one after the other by whoever is free, so that all end together and what lies together is done together.</summary>
+    /// <param name="count">How many.</param>
+    /// <param name="step">Does one, by its number.</param>
+    /// <param name="cancellation">Ends the work.</param>
+    /// <exception cref="OperationCanceledException">It was ended.</exception>
+    /// <remarks>The first exception of a step ends the others and is thrown here as it is.</remarks>
+    public static void Each(int count, Action<int> step, CancellationToken cancellation)
+    {
+        var next = -1;
+        ExceptionDispatchInfo? failure = null;
+        var crew = Math.Min(Environment.ProcessorCount, count);
+        Parallel.For(0, crew, new ParallelOptions { MaxDegreeOfParallelism = Math.Max(1, crew) }, _ =>
+        {
+            for (int i; Volatile.Read(ref failure) is null && (i = Interlocked.Increment(ref next)) < count;)
+            {
+                try
+                {
+                    cancellation.ThrowIfCancellationRequested();
+                    step(i);
+                }
+                catch (Exception problem)
+                {
+                    Interlocked.CompareExchange(ref failure, ExceptionDispatchInfo.Capture(problem), null);
+                }
+            }
+        });
+        failure?.Throw();
+    }
+
     /// <summary>Does all of it. What one thread gathers is its own; who does what is left to chance.</summary>
     /// <param name="first">What to begin with.</param>
     /// <param name="gather">What a thread gathers in.</param>

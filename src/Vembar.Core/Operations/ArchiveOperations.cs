@@ -120,14 +120,14 @@ public static class VerifyOperation
                     (chunks[block] ??= []).Add((id, offset, length));
             }
             var found = new ConcurrentBag<Damage>();
-            Parallel.For(0, segment.BlockCount, new ParallelOptions { CancellationToken = cancellation }, number =>
+            Crew.Each(segment.BlockCount, number =>
             {
                 var block = segment.Block(number);
                 if (CheckBlock(archive, block, chunks[number] ?? [], bad) is { } problem)
                     found.Add(new Damage(0, "", problem));
                 Interlocked.Increment(ref blocks);
                 progress.Report(new OperationProgress("reading", Interlocked.Add(ref done, block.WholeLength), archive.StateEnd, true, ""));
-            });
+            }, cancellation);
             damage.AddRange(found.OrderBy(d => d.Problem, StringComparer.Ordinal));
         }
         damage.AddRange(CheckCover(archive));

@@ -1,3 +1,4 @@
+using System.Runtime;
 using Vembar.Core.Archives;
 
 namespace Vembar.Core.Operations;
@@ -127,6 +128,25 @@ internal static class Checks
 /// <summary>Gives memory back between the phases of work on very many files.</summary>
 internal static class Collecting
 {
+    /// <summary>Keeps the collector away while a tree is read: of what is made then, most stays. Only where that takes little memory.</summary>
+    /// <param name="files">About how many files the tree has.</param>
+    public static IDisposable Paused(long files)
+    {
+        const long BytesPerFile = 800, Least = 1 << 20, Most = 96 << 20;
+        var bytes = Math.Max(Least, files * BytesPerFile);
+        return new Pause(bytes <= Most && GCSettings.LatencyMode != GCLatencyMode.NoGCRegion && GC.TryStartNoGCRegion(bytes));
+    }
+
+    private sealed class Pause(bool began) : IDisposable
+    {
+        // It has ended already when more was made than was thought.
+        public void Dispose()
+        {
+            if (began && GCSettings.LatencyMode == GCLatencyMode.NoGCRegion)
+                GC.EndNoGCRegion();
+        }
+    }
+
     // What a phase left behind stays in memory until the collector has a reason; with very many files that is a third of it.
     public static void After(long files)
     {

@@ -180,14 +180,13 @@ internal sealed class FolderTarget : IDisposable
     }
 
     private static void OnAllCores(List<Item> items, Action<Item> work, CancellationToken cancellation) =>
-        Parallel.ForEach(items, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, work);
+        Crew.Each(items.Count, i => work(items[i]), cancellation);
 
     private void WriteFiles(Action<long, long, string> report, CancellationToken cancellation)
     {
         var total = _files.Sum(f => f.Entry.Length);
         var places = new long[_files.Count];
-        for (var i = 0; i < places.Length; i++)
-            places[i] = _archive.OrderOf(_files[i].Entry.Content);
+        Parallel.For(0, places.Length, i => places[i] = _archive.OrderOf(_files[i].Entry.Content));
         places.AsSpan().Sort(CollectionsMarshal.AsSpan(_files));
         // Each run lies in one block, and goes to one thread.
         const int LongestRun = 512;
@@ -199,15 +198,15 @@ internal sealed class FolderTarget : IDisposable
             runs[^1] = (runs[^1].Start, i + 1);
         }
         var done = 0L;
-        Parallel.ForEach(runs, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, run =>
+        Crew.Each(runs.Count, run =>
         {
-            foreach (var item in CollectionsMarshal.AsSpan(_files)[run.Start..run.End])
+            foreach (var item in CollectionsMarshal.AsSpan(_files)[runs[run].Start..runs[run].End])
             {
                 cancellation.ThrowIfCancellationRequested();
                 WriteFile(item);
                 report(Interlocked.Add(ref done, item.Entry.Length), total, item.Entry.Name);
             }
-        });
+        }, cancellation);
         Files = _files.Count(f => f.Made);
         Bytes = _files.Where(f => f.Made).Sum(f => f.Entry.Length);
     }
@@ -396,15 +395,16 @@ internal sealed class FolderTarget : IDisposable
         var written = _files.Concat(_links).Where(f => f.Made).ToList();
         var total = written.Where(f => f.Entry.Kind == EntryKind.File).Sum(f => f.Entry.Length);
         var done = 0L;
-        Parallel.ForEach(written, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancellation }, item =>
+        Crew.Each(written.Count, i =>
         {
+            var item = written[i];
             In(item.Raw, (parent, name) =>
             {
                 if (Difference(item, parent, name) is { } difference)
                     differences.Add($"{item.Path}: {difference}");
             });
             report(Interlocked.Add(ref done, item.Entry.Length), total, item.Path.ToString());
-        });
+        }, cancellation);
         return [.. differences.Order(StringComparer.Ordinal)];
     }
 

@@ -405,13 +405,14 @@ internal sealed class NtfsTarget
         var differences = new System.Collections.Concurrent.ConcurrentBag<string>();
         var written = _folders.Concat(_files).Concat(_links).Where(i => i.Made).ToList();
         long done = 0, total = written.Sum(i => i.Entry.Length);
-        Parallel.ForEach(written, new ParallelOptions { CancellationToken = cancellation }, item =>
+        Crew.Each(written.Count, i =>
         {
+            var item = written[i];
             var difference = found.TryGetValue(item.Path.ToString(), out var node) ? Difference(source, item, node) : "is not there";
             if (difference is not null)
                 differences.Add($"{item.Path}: {difference}");
             report(Interlocked.Add(ref done, item.Entry.Length), total, item.Path.ToString());
-        });
+        }, cancellation);
         return [.. differences.Order(StringComparer.Ordinal)];
     }
 
