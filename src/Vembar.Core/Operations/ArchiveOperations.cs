@@ -351,8 +351,10 @@ public static class CopyOperation
     /// <param name="wait">How long to wait for another writer.</param>
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; the archive is as it was.</param>
+    /// <param name="layer">The file system that is written to; null for the real one.</param>
     /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
-    public static CopyResult Run(ImageReference from, ArchivePlace to, string? name, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static CopyResult Run(
+        ImageReference from, ArchivePlace to, string? name, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileLayer? layer = null)
     {
         var clock = Stopwatch.StartNew();
         var problems = new List<VembarException>();
@@ -366,7 +368,7 @@ public static class CopyOperation
             return "";
         });
         Checks.Throw(problems);
-        using var writer = ArchiveWriter.Open(to, create: true, Effort.Balanced, wait);
+        using var writer = ArchiveWriter.Open(to, create: true, Effort.Balanced, wait, layer);
         Checks.NameIsFree(writer.Base, name ?? image!.Name);
 
         var tree = new ImageTree(source!, image!.Root, from.ToString());
