@@ -62,7 +62,7 @@ internal sealed record ModelJson(string Model, IReadOnlyList<CoveredJson> Device
 internal sealed record CoverageJson(bool Ok, string Architecture, int Build, int Drivers, IReadOnlyList<ModelJson> Models, IReadOnlyList<ChangeJson> Passed);
 internal sealed record StreamJson(string Name, long Bytes, string Hash);
 internal sealed record EntryJson(string Path, string Kind, long Bytes, DateTime? Modified, IReadOnlyList<string> Attributes, string? Hash, string? LinkTarget, IReadOnlyList<StreamJson> Streams);
-internal sealed record FilesJson(ImageRecord Image, IReadOnlyList<EntryJson> Entries);
+internal sealed record FilesJson(ImageRecord Image, IEnumerable<EntryJson> Entries);
 internal sealed record TakeJson(string To, long Files, long Bytes, IReadOnlyList<string> Paths, IReadOnlyList<string> Warnings);
 internal sealed record DamageJson(int? Image, string Path, string Problem);
 internal sealed record VerifyJson(string Archive, bool Ok, long Blocks, long Bytes, long LeftOver, double Seconds, IReadOnlyList<DamageJson> Damage, IReadOnlyList<DamageJson> Repaired, IReadOnlyList<string> Bases);

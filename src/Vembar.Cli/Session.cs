@@ -133,6 +133,27 @@ internal sealed partial class Session : IDisposable
             forPeople();
     }
 
+    /// <summary>As <see cref="Result"/>, for a document that may be long: it is made piece by piece, and nothing of it is printed until all of it is there.</summary>
+    public void LongResult<T>(Func<T> document, Func<CliJson, JsonTypeInfo<T>> type, Action forPeople)
+    {
+        Progress.Clear();
+        if (!Json)
+        {
+            forPeople();
+            return;
+        }
+        var path = Path.Combine(Path.GetTempPath(), $"vembar-{Guid.NewGuid():N}.json");
+        using var whole = new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.ReadWrite, Options = FileOptions.DeleteOnClose });
+        // Gone from its folder already, whatever ends this process.
+        File.Delete(path);
+        JsonSerializer.Serialize(whole, document(), type(CliJson.Default));
+        whole.Position = 0;
+        using var output = Console.OpenStandardOutput();
+        Console.Out.Flush();
+        whole.CopyTo(output);
+        output.WriteByte((byte)'\n');
+    }
+
     public static void Line(string text = "") => Console.Out.WriteLine(Text.Safe(text));
 
     /// <summary>Something to be known that is not the result; on standard error.</summary>

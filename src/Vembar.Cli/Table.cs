@@ -11,28 +11,37 @@ internal sealed class Table(params string[] columns)
 {
     private const int MostWrapped = 300;
     private const int PieceOfOutput = 1 << 16;
+    private const int PageOfText = 1 << 14;
 
-    // All cells one after the other, and where each ends: of a hundred thousand rows every string would be the collector's to move.
-    private readonly List<char> _text = [];
-    private readonly List<int> _ends = [];
+    // Cells one after the other, and where each ends, some hundred rows together: a string for each would be the collector's to
+    // move, and one array of all is copied each time it grows.
+    private sealed class Page
+    {
+        public List<char> Text { get; } = new(PageOfText);
+        public List<int> Ends { get; } = [];
+    }
+
+    private readonly List<Page> _pages = [];
 
     public Table Row(params ReadOnlySpan<string> cells)
     {
+        if (_pages.Count == 0 || _pages[^1].Text.Count > PageOfText * 3 / 4)
+            _pages.Add(new Page());
         foreach (var cell in cells)
         {
-            _text.AddRange(Text.Safe(cell));
-            _ends.Add(_text.Count);
+            _pages[^1].Text.AddRange(Text.Safe(cell));
+            _pages[^1].Ends.Add(_pages[^1].Text.Count);
         }
         return this;
     }
 
-    private int Rows => _ends.Count / columns.Length;
+    private int RowsIn(Page page) => page.Ends.Count / columns.Length;
 
-    private ReadOnlySpan<char> Cell(int row, int column)
+    private ReadOnlySpan<char> Cell(Page page, int row, int column)
     {
         var at = row * columns.Length + column;
-        var start = at == 0 ? 0 : _ends[at - 1];
-        return CollectionsMarshal.AsSpan(_text)[start.._ends[at]];
+        var start = at == 0 ? 0 : page.Ends[at - 1];
+        return CollectionsMarshal.AsSpan(page.Text)[start..page.Ends[at]];
     }
 
     /// <summary>Prints it.</summary>
@@ -41,7 +50,7 @@ internal sealed class Table(params string[] columns)
     public void Print(Session session, int without = -1)
     {
         var shown = Enumerable.Range(0, columns.Length).Where(c => c != without).ToArray();
-        if (session.IsPlain || Rows > MostWrapped)
+        if (session.IsPlain || _pages.Sum(RowsIn) > MostWrapped)
             PrintLines(shown);
         else
             PrintWrapped(session, shown);
@@ -53,36 +62,49 @@ internal sealed class Table(params string[] columns)
     private void PrintLines(int[] shown)
     {
         var widths = columns.Select(c => c.TrimStart('>').Length).ToArray();
-        for (var row = 0; row < Rows; row++)
+        foreach (var page in _pages)
         {
-            foreach (var column in shown)
-                widths[column] = Math.Max(widths[column], Cell(row, column).Length);
+            for (var row = 0; row < RowsIn(page); row++)
+            {
+                foreach (var column in shown)
+                    widths[column] = Math.Max(widths[column], Cell(page, row, column).Length);
+            }
         }
         var output = new System.Text.StringBuilder();
-        for (var row = -1; row < Rows; row++)
+        Line(output, shown, widths, null, 0);
+        foreach (var page in _pages)
         {
-            var spaces = 0;
-            foreach (var column in shown)
+            for (var row = 0; row < RowsIn(page); row++)
             {
-                var cell = row < 0 ? columns[column].AsSpan().TrimStart('>') : Cell(row, column);
-                var padding = widths[column] - cell.Length;
-                if (IsNumber(columns[column]))
-                    (spaces, padding) = (spaces + padding, 0);
-                // No line ends with spaces.
-                if (!cell.IsEmpty)
-                {
-                    output.Append(' ', spaces).Append(cell);
-                    spaces = 0;
-                }
-                spaces += padding + 2;
+                Line(output, shown, widths, page, row);
+                if (output.Length < PieceOfOutput)
+                    continue;
+                Console.Out.Write(output);
+                output.Clear();
             }
-            output.Append('\n');
-            if (output.Length < PieceOfOutput)
-                continue;
-            Console.Out.Write(output);
-            output.Clear();
         }
         Console.Out.Write(output);
+    }
+
+    // A row, or the headings where there is no page.
+    private void Line(System.Text.StringBuilder output, int[] shown, int[] widths, Page? page, int row)
+    {
+        var spaces = 0;
+        foreach (var column in shown)
+        {
+            var cell = page is null ? columns[column].AsSpan().TrimStart('>') : Cell(page, row, column);
+            var padding = widths[column] - cell.Length;
+            if (IsNumber(columns[column]))
+                (spaces, padding) = (spaces + padding, 0);
+            // No line ends with spaces.
+            if (!cell.IsEmpty)
+            {
+                output.Append(' ', spaces).Append(cell);
+                spaces = 0;
+            }
+            spaces += padding + 2;
+        }
+        output.Append('\n');
     }
 
     private void PrintWrapped(Session session, int[] shown)
@@ -97,8 +119,11 @@ internal sealed class Table(params string[] columns)
                 NoWrap = IsNumber(column),
             });
         }
-        for (var row = 0; row < Rows; row++)
-            table.AddRow(shown.Select(c => new Spectre.Console.Text(Cell(row, c).ToString())));
+        foreach (var page in _pages)
+        {
+            for (var row = 0; row < RowsIn(page); row++)
+                table.AddRow(shown.Select(c => new Spectre.Console.Text(Cell(page, row, c).ToString())));
+        }
         session.Print(table);
     }
 }

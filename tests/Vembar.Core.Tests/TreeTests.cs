@@ -250,5 +250,25 @@ public class TreeTests(DemoFixture demo)
         var second = Do.Capture(folder.At("src"), archive, "two");
         Assert.InRange(second.Stats.BytesStored, 1, first.Stats.BytesStored / 3);
         Assert.True(Do.Verify(archive).Ok);
+        // Read a page at a time and as a whole, it is the same; and any name is found, in whatever case.
+        Do.WithTree(archive, 2, tree =>
+        {
+            var whole = tree.List(tree.Root, WindowsPath.Root);
+            Assert.Equal(whole.Select(e => (e.Name, e.Modified, e.Content!.Hash)), tree.Entries(tree.Root, WindowsPath.Root).Select(e => (e.Name, e.Modified, e.Content!.Hash)));
+            Assert.Equal(whole.Select(e => e.Name), tree.Walk(tree.Root, WindowsPath.Root).Select(e => e.Path.ToString()));
+            Assert.All([0, 1, 4000, 8998, 8999], i => Assert.Equal($"file{i}", tree.Find(WindowsPath.Parse($"file{i}"))?.Name));
+            Assert.Equal("file77", tree.Find(WindowsPath.Parse("FILE77"))?.Name);
+            Assert.Null(tree.Find(WindowsPath.Parse("file9000")));
+            Assert.Empty(tree.Folders(WindowsPath.Root));
+            return 0;
+        });
+        // What goes away and comes in the middle of it, and beside it.
+        File.Delete(folder.At("src/file4001"));
+        folder.Write("src/file4001a", "new");
+        folder.Write("src/inner/file", "new");
+        var third = Do.Capture(folder.At("src"), archive, "three");
+        var alone = Do.Capture(folder.At("src"), folder.At("alone.vmb"));
+        Assert.Equal(alone.Image.Root, third.Image.Root);
+        Assert.Equal(["inner"], Do.WithTree(archive, 3, t => t.Folders(WindowsPath.Root)));
     }
 }

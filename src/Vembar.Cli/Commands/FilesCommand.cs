@@ -21,10 +21,7 @@ internal static class FilesCommand
                 var record = archive.Find(reference.Which);
                 var tree = new ImageTree(archive, record.Root, $"{reference.Archive}#{record.Number}");
                 var found = FilesOperation.Find(tree, parse.GetValue(path), parse.GetValue(deep));
-                if (session.Json)
-                    found = [.. found];
-                session.Result(
-                    session.Json ? new FilesJson(record, [.. found.Select(From)]) : null!, json => json.FilesJson, () => Show(found, session));
+                session.LongResult(() => new FilesJson(record, found.Select(From)), json => json.FilesJson, () => Show(found, session));
                 return ExitCode.Done;
             });
     }

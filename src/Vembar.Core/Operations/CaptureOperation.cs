@@ -318,18 +318,20 @@ public static class CaptureOperation
             return node.Content is null ? entry : entry with { Content = node.Content };
         if (node.IsAsItWas)
             return entry with { Folder = WriteFolderAsItWas(writer, node, vanished) };
-        var children = new List<TreeEntry>(node.Children.Count);
+        // One at a time: of a large folder, the entries would be most of the memory.
+        node.Children.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
+        var folder = new TreeCodec.FolderWriter(writer);
         foreach (var child in node.Children)
         {
             if ((child.SameAs ?? child).Vanished)
                 vanished.Add(child.Path.ToString());
             else
-                children.Add(WriteNode(writer, child, vanished));
+                folder.Add(WriteNode(writer, child, vanished));
         }
         // What is written is not needed any more; of a million files that is most of the memory.
         if (node.Parent is not null)
             node.ForgetChildren();
-        return entry with { Folder = TreeCodec.WriteFolder(writer, children) };
+        return entry with { Folder = folder.Finish() };
     }
 
     // Only what is in its folders may have changed.

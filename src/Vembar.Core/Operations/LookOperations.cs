@@ -115,7 +115,7 @@ public static class FilesOperation
         var entry = Locate(tree, at);
         if (entry.Kind != EntryKind.Folder)
             return [new FoundEntry(at, entry)];
-        return deep ? tree.Walk(entry, at).Select(e => new FoundEntry(e.Path, e.Entry)) : tree.List(entry, at).Select(e => new FoundEntry(at.Child(e.Name), e));
+        return deep ? tree.Walk(entry, at).Select(e => new FoundEntry(e.Path, e.Entry)) : tree.Entries(entry, at).Select(e => new FoundEntry(at.Child(e.Name), e));
     }
 
     /// <summary>The entry at a path.</summary>

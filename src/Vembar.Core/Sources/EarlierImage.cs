@@ -93,29 +93,31 @@ public sealed class EarlierImage
     /// <param name="ofVolume">Whether the source keeps the change time in the image.</param>
     internal void Match(SourceNode folder, ChunkId earlier, bool ofVolume)
     {
-        IReadOnlyList<TreeEntry> entries;
         try
         {
-            entries = TreeCodec.ReadFolder(_chunks, earlier);
+            using var entries = TreeCodec.Entries(_chunks, earlier).GetEnumerator();
+            var more = entries.MoveNext();
+            foreach (var node in folder.Children!)
+            {
+                while (more && string.CompareOrdinal(entries.Current.Name, node.Name) < 0)
+                    more = entries.MoveNext();
+                if (more && entries.Current.Name == node.Name)
+                    Match(node, entries.Current, ofVolume);
+            }
         }
         catch (Exception problem) when (problem is BinaryFormatException or VembarException { Kind: ErrorKind.Damaged })
         {
-            return;
+            // What cannot be read of the earlier image is read from the source.
         }
-        var next = 0;
-        foreach (var node in folder.Children!)
-        {
-            while (next < entries.Count && string.CompareOrdinal(entries[next].Name, node.Name) < 0)
-                next++;
-            if (next == entries.Count || entries[next].Name != node.Name)
-                continue;
-            var entry = entries[next];
-            if (node.Children is not null && entry.Kind == EntryKind.Folder)
-                node.Earlier = entry.Folder;
-            else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length && (!_trustTimes || (entry.Modified == node.Modified
-                && (ofVolume ? entry.Changed == node.Entry.Changed && entry.Created == node.Entry.Created : node.Changed < _before))))
-                node.Content = content;
-        }
+    }
+
+    private void Match(SourceNode node, TreeEntry entry, bool ofVolume)
+    {
+        if (node.Children is not null && entry.Kind == EntryKind.Folder)
+            node.Earlier = entry.Folder;
+        else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length && (!_trustTimes || (entry.Modified == node.Modified
+            && (ofVolume ? entry.Changed == node.Entry.Changed && entry.Created == node.Entry.Created : node.Changed < _before))))
+            node.Content = content;
     }
 
     /// <summary>Matches everything below the root of a volume.</summary>

@@ -134,7 +134,7 @@ public sealed class FolderSource : ISource
     }
 
     // A folder to look into; or files of one that are still to be read before it is said to be as it was.
-    private readonly record struct Work(SourceNode Node, string[] Path, bool IsChanged = false, Unread? Unread = null, (byte[] Raw, long Length, ChunkId Hash)[]? Files = null);
+    private readonly record struct Work(SourceNode Node, string[] Path, bool IsChanged = false, Unread? Unread = null, Range Files = default);
 
     private void Fill(Work folder, SourceWalk walk, Action<Work> later)
     {
@@ -193,6 +193,9 @@ public sealed class FolderSource : ISource
     {
         public List<SourceNode> Folders { get; } = [];
         public List<FileComparison.Known> ToRead { get; } = [];
+
+        // The names of its files, where others read them.
+        public PosixNames? Names { get; set; }
         public long Files { get; set; }
         public long Bytes { get; set; }
 
@@ -276,21 +279,19 @@ public sealed class FolderSource : ISource
             Settle(folder, alike, walk, later);
             return true;
         }
+        alike.Names = walk.GiveNames();
         var batches = new List<Work>();
-        var files = new List<(byte[], long, ChunkId)>();
         var bytes = 0L;
-        foreach (var (index, length, hash) in alike.ToRead)
+        var start = 0;
+        for (var i = 0; i < alike.ToRead.Count; i++)
         {
-            files.Add((walk.Names.Raw(index).ToArray(), length, hash));
-            bytes += length;
-            if (bytes < BatchBytes && files.Count < alike.ToRead.Count)
+            bytes += alike.ToRead[i].Length;
+            if (bytes < BatchBytes && i < alike.ToRead.Count - 1)
                 continue;
-            batches.Add(folder with { Unread = alike, Files = [.. files] });
-            files.Clear();
+            batches.Add(folder with { Unread = alike, Files = start..(i + 1) });
+            start = i + 1;
             bytes = 0;
         }
-        if (files.Count > 0)
-            batches.Add(folder with { Unread = alike, Files = [.. files] });
         alike.Left = batches.Count;
         batches.ForEach(later);
         return true;
@@ -302,11 +303,11 @@ public sealed class FolderSource : ISource
         try
         {
             using var handle = OpenFolder(batch.Node);
-            foreach (var (raw, length, hash) in batch.Files!)
+            var (start, count) = batch.Files.GetOffsetAndLength(alike.ToRead.Count);
+            for (var i = start; i < start + count && !alike.Differs; i++)
             {
-                if (alike.Differs)
-                    break;
-                if (!walk.Comparison.IsStill(handle, raw, length, hash))
+                var (index, length, hash) = alike.ToRead[i];
+                if (!walk.Comparison.IsStill(handle, alike.Names!.Raw(index), length, hash))
                     alike.Differs = true;
             }
         }
@@ -526,8 +527,13 @@ public sealed class FolderSource : ISource
     }
 
     /// <inheritdoc/>
-    public IReadOnlyList<string> Names(WindowsPath folder) =>
-        Guarded<IReadOnlyList<string>>(folder, at => at is not null && Directory.Exists(at) ? [.. Directory.EnumerateFileSystemEntries(at).Select(e => Path.GetFileName(e)).Order(StringComparer.Ordinal)] : []);
+    public IReadOnlyList<string> Names(WindowsPath folder) => Listing(folder, Directory.EnumerateFileSystemEntries);
+
+    /// <inheritdoc/>
+    public IReadOnlyList<string> Folders(WindowsPath folder) => Listing(folder, Directory.EnumerateDirectories);
+
+    private IReadOnlyList<string> Listing(WindowsPath folder, Func<string, IEnumerable<string>> paths) =>
+        Guarded<IReadOnlyList<string>>(folder, at => at is not null && Directory.Exists(at) ? [.. paths(at).Select(e => Path.GetFileName(e)).Order(StringComparer.Ordinal)] : []);
 
     /// <inheritdoc/>
     public bool Exists(WindowsPath path) => Guarded(path, at => at is not null);

@@ -58,7 +58,15 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     public EarlierImage? Earlier { get; init; }
 
     /// <summary>Room for the names in the folder at hand.</summary>
-    public Native.PosixNames Names { get; } = new();
+    public Native.PosixNames Names { get; private set; } = new();
+
+    /// <summary>Lets go of the names in the folder at hand.</summary>
+    public Native.PosixNames GiveNames()
+    {
+        var names = Names;
+        Names = new Native.PosixNames();
+        return names;
+    }
 
     public List<LeftOut> LeftOut { get; } = [];
     public List<string> Warnings { get; } = [];

@@ -11,6 +11,9 @@ public interface IFileView
     /// <summary>The names in a folder; empty when there is no such folder.</summary>
     IReadOnlyList<string> Names(WindowsPath folder);
 
+    /// <summary>The names in a folder that may be folders: all of them where looking at each would cost more than it saves.</summary>
+    IReadOnlyList<string> Folders(WindowsPath folder) => Names(folder);
+
     /// <summary>Whether there is a file or folder.</summary>
     bool Exists(WindowsPath path);
 
@@ -93,9 +96,39 @@ public sealed class ImageTree : IFileView
     private List<TreeEntry> Read(TreeEntry folder, WindowsPath path) => Decoded(path, () =>
     {
         var entries = TreeCodec.ReadFolder(_source, folder.Folder);
-        // Sorted, so an empty name could only be the first; the root alone has one.
-        return entries is [{ Name: "" }, ..] ? throw new BinaryFormatException("folder", 0, "an entry has no name") : entries;
+        // Sorted, so an empty name could only be the first.
+        CheckName(entries.FirstOrDefault());
+        return entries;
     });
+
+    // The root alone has no name.
+    private static void CheckName(TreeEntry? entry)
+    {
+        if (entry is { Name: "" })
+            throw new BinaryFormatException("folder", 0, "an entry has no name");
+    }
+
+    /// <summary>As <see cref="List"/>, one entry after the other; a folder of very many is never in memory as a whole.</summary>
+    /// <exception cref="VembarException">It is damaged.</exception>
+    public IEnumerable<TreeEntry> Entries(TreeEntry folder, WindowsPath path)
+    {
+        if (Decoded(path, () => TreeCodec.Pages(_source, folder.Folder)).Count <= 1)
+        {
+            foreach (var entry in List(folder, path))
+                yield return entry;
+            yield break;
+        }
+        using var entries = TreeCodec.Entries(_source, folder.Folder).GetEnumerator();
+        while (Decoded(path, entries.MoveNext))
+        {
+            Decoded(path, () =>
+            {
+                CheckName(entries.Current);
+                return true;
+            });
+            yield return entries.Current;
+        }
+    }
 
     /// <summary>The entry at a path, or null. A name that matches to the letter goes before one that differs in case.</summary>
     public TreeEntry? Find(WindowsPath path)
@@ -116,8 +149,20 @@ public sealed class ImageTree : IFileView
         return entry;
     }
 
-    internal static TreeEntry? Pick(IReadOnlyList<TreeEntry> entries, string name) =>
-        entries.FirstOrDefault(e => e.Name == name) ?? entries.FirstOrDefault(e => e.HasName(name));
+    // Entries are sorted by name, so only one that differs in case is looked for among all.
+    private static TreeEntry? Pick(IReadOnlyList<TreeEntry> entries, string name)
+    {
+        int low = 0, high = entries.Count - 1;
+        while (low <= high)
+        {
+            var middle = (low + high) >>> 1;
+            var order = string.CompareOrdinal(entries[middle].Name, name);
+            if (order == 0)
+                return entries[middle];
+            (low, high) = order < 0 ? (middle + 1, high) : (low, middle - 1);
+        }
+        return entries.FirstOrDefault(e => e.HasName(name));
+    }
 
     /// <summary>The parts of a content.</summary>
     /// <exception cref="VembarException">They are damaged.</exception>
@@ -161,7 +206,7 @@ public sealed class ImageTree : IFileView
     /// <summary>Everything below a folder with its path, folders before what is in them, in the order of names.</summary>
     public IEnumerable<(WindowsPath Path, TreeEntry Entry)> Walk(TreeEntry folder, WindowsPath path)
     {
-        foreach (var entry in List(folder, path))
+        foreach (var entry in Entries(folder, path))
         {
             var own = path.Child(entry.Name);
             yield return (own, entry);
@@ -176,6 +221,10 @@ public sealed class ImageTree : IFileView
     /// <inheritdoc/>
     public IReadOnlyList<string> Names(WindowsPath folder) =>
         Find(folder) is { Kind: EntryKind.Folder } entry ? [.. List(entry, folder).Select(e => e.Name)] : [];
+
+    /// <inheritdoc/>
+    public IReadOnlyList<string> Folders(WindowsPath folder) =>
+        Find(folder) is { Kind: EntryKind.Folder } entry ? [.. List(entry, folder).Where(e => e.Kind == EntryKind.Folder).Select(e => e.Name)] : [];
 
     /// <inheritdoc/>
     public bool Exists(WindowsPath path) => Find(path) is not null;

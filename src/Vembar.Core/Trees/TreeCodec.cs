@@ -50,28 +50,67 @@ internal static class TreeCodec
     public static ChunkId WriteFolder(ArchiveWriter writer, List<TreeEntry> entries)
     {
         entries.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
-        if (entries.Count <= OnePage)
-            return writer.Add(BlockKind.Tree, EncodePage(writer, entries));
-        var index = new BinaryFormatWriter().Byte(FolderIndex);
-        var pages = new List<(string First, ChunkId Id, int Count)>();
-        var page = new List<TreeEntry>();
-        void Close()
-        {
-            pages.Add((page[0].Name, writer.Add(BlockKind.Tree, EncodePage(writer, page)), page.Count));
-            page.Clear();
-        }
+        var folder = new FolderWriter(writer);
         foreach (var entry in entries)
+            folder.Add(entry);
+        return folder.Finish();
+    }
+
+    /// <summary>Stores a folder as its entries come, in the order of their names; what a page holds is all that is kept.</summary>
+    internal sealed class FolderWriter(ArchiveWriter writer)
+    {
+        private readonly List<TreeEntry> _page = [];
+        private readonly List<(string First, ChunkId Id, int Count)> _pages = [];
+        private string? _last;
+        private long _count;
+
+        /// <summary>Adds the next entry.</summary>
+        public void Add(TreeEntry entry)
+        {
+            if (_last is not null && string.CompareOrdinal(_last, entry.Name) > 0)
+                throw new InvalidOperationException($"'{entry.Name}' comes after '{_last}'");
+            _last = entry.Name;
+            if (++_count <= OnePage)
+            {
+                _page.Add(entry);
+                return;
+            }
+            if (_count == OnePage + 1)
+            {
+                // Now that it is known to be large, it is cut from the beginning.
+                TreeEntry[] first = [.. _page];
+                _page.Clear();
+                foreach (var earlier in first)
+                    Cut(earlier);
+            }
+            Cut(entry);
+        }
+
+        private void Cut(TreeEntry entry)
         {
             var cut = (XxHash3.HashToUInt64(WideText.Encode(entry.Name)) & PageMask) == 0;
-            if (page.Count > 0 && (cut || page.Count >= LongestPage))
+            if (_page.Count > 0 && (cut || _page.Count >= LongestPage))
                 Close();
-            page.Add(entry);
+            _page.Add(entry);
         }
-        Close();
-        index.Number((ulong)pages.Count);
-        foreach (var (first, id, count) in pages)
-            index.Text(first).Id(id).Number((ulong)count);
-        return writer.Add(BlockKind.Tree, index.Written);
+
+        private void Close()
+        {
+            _pages.Add((_page[0].Name, writer.Add(BlockKind.Tree, EncodePage(writer, _page)), _page.Count));
+            _page.Clear();
+        }
+
+        /// <summary>Stores what is left and returns the folder's id.</summary>
+        public ChunkId Finish()
+        {
+            if (_count <= OnePage)
+                return writer.Add(BlockKind.Tree, EncodePage(writer, _page));
+            Close();
+            var index = new BinaryFormatWriter().Byte(FolderIndex).Number((ulong)_pages.Count);
+            foreach (var (first, id, count) in _pages)
+                index.Text(first).Id(id).Number((ulong)count);
+            return writer.Add(BlockKind.Tree, index.Written);
+        }
     }
 
     private static byte[] EncodePage(ArchiveWriter writer, List<TreeEntry> entries)
@@ -201,17 +240,26 @@ internal static class TreeCodec
 
     /// <summary>All entries of a folder, sorted by name.</summary>
     /// <exception cref="BinaryFormatException">The node makes no sense.</exception>
-    public static List<TreeEntry> ReadFolder(IChunkSource source, ChunkId id)
+    public static List<TreeEntry> ReadFolder(IChunkSource source, ChunkId id) => [.. Entries(source, id)];
+
+    /// <summary>All entries of a folder, sorted by name, read a page at a time.</summary>
+    /// <exception cref="BinaryFormatException">The node makes no sense.</exception>
+    public static IEnumerable<TreeEntry> Entries(IChunkSource source, ChunkId id)
     {
         var entries = new List<TreeEntry>();
+        string? last = null;
         foreach (var page in Pages(source, id))
-            ReadPage(source.Read(page).Span, entries);
-        for (var i = 1; i < entries.Count; i++)
         {
-            if (string.CompareOrdinal(entries[i - 1].Name, entries[i].Name) >= 0)
-                throw new BinaryFormatException($"folder {id}", 0, "its entries are not in order");
+            entries.Clear();
+            ReadPage(source.Read(page).Span, entries);
+            foreach (var entry in entries)
+            {
+                if (last is not null && string.CompareOrdinal(last, entry.Name) >= 0)
+                    throw new BinaryFormatException($"folder {id}", 0, "its entries are not in order");
+                last = entry.Name;
+                yield return entry;
+            }
         }
-        return entries;
     }
 
     /// <summary>The chunks that a folder's entries are in; more than one when it is large.</summary>

@@ -139,6 +139,10 @@ public sealed class TreeEditor : IFileView
     public IReadOnlyList<string> Names(WindowsPath folder) => Find(folder) is { } node ? [.. Load(node).Select(c => c.Entry.Name)] : [];
 
     /// <inheritdoc/>
+    public IReadOnlyList<string> Folders(WindowsPath folder) =>
+        Find(folder) is { } node ? [.. Load(node).Where(c => c.Entry.Kind == EntryKind.Folder).Select(c => c.Entry.Name)] : [];
+
+    /// <inheritdoc/>
     public bool Exists(WindowsPath path) => Find(path) is not null;
 
     /// <inheritdoc/>

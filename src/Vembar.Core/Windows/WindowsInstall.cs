@@ -49,7 +49,7 @@ public sealed record WindowsInstall
     {
         bool IsWindows(string name) => files.Exists(HivePath(name, "SYSTEM")) && files.Exists(HivePath(name, "SOFTWARE"))
             && files.Exists(WindowsPath.Root.Child(name).Child("System32").Child("ntoskrnl.exe"));
-        var names = files.Names(WindowsPath.Root);
+        var names = files.Folders(WindowsPath.Root);
         return names.FirstOrDefault(n => n.Equals("Windows", StringComparison.OrdinalIgnoreCase) && IsWindows(n))
             ?? names.FirstOrDefault(n => !n.StartsWith("Windows.old", StringComparison.OrdinalIgnoreCase) && IsWindows(n));
     }
