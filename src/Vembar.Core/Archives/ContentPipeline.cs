@@ -20,7 +20,10 @@ public readonly record struct PipelineState(long Files, long BytesRead, long Byt
 /// </summary>
 internal sealed class ContentPipeline : IDisposable
 {
-    private const int BatchBytes = 4 << 20, BatchFiles = 256, PieceBytes = 4 << 20, Tries = 3;
+    private const int BatchBytes = 4 << 20, BatchFiles = 256, Tries = 3;
+
+    // Read at a time, so that what is read is still in the processor's caches when it is cut and hashed.
+    private const int StretchBytes = 1 << 20;
 
     private readonly ArchiveWriter _writer;
     private readonly Effort _effort;
@@ -173,7 +176,7 @@ internal sealed class ContentPipeline : IDisposable
                                 offset = data.Start;
                                 continue;
                             }
-                            var want = (int)Math.Min(Math.Max(PieceBytes, _chunker.Largest), data.End - offset);
+                            var want = (int)Math.Min(Math.Max(StretchBytes, _chunker.Largest), data.End - offset);
                             if (piece is not null && piece.Buffer.Length - piece.Used < want)
                             {
                                 await pieces.WriteAsync(piece, stop).ConfigureAwait(false);
@@ -233,7 +236,7 @@ internal sealed class ContentPipeline : IDisposable
     {
         if (earlier.Parts?.Any(p => p.IsHole) == true)
             return false;
-        var buffer = ArrayPool<byte>.Shared.Rent((int)Math.Min(earlier.Length, PieceBytes));
+        var buffer = ArrayPool<byte>.Shared.Rent((int)Math.Min(earlier.Length, StretchBytes));
         try
         {
             if (earlier.Length <= buffer.Length)
@@ -266,9 +269,10 @@ internal sealed class ContentPipeline : IDisposable
         while (at < bytes.Length)
         {
             var rest = bytes[at..];
-            if (!ends && rest.Length < _chunker.Largest)
-                break;
             var length = _chunker.Next(rest);
+            // A boundary further on may be behind what was read.
+            if (!ends && length == rest.Length && length < _chunker.Largest)
+                break;
             var id = Blake3.Hash(rest[..length]);
             piece.Chunks.Add((id, piece.Used + at, length));
             parts.Add(new ContentPart(id, length));
