@@ -38,7 +38,7 @@ public static class PosixName
         bytes = [];
         if (name.Contains('\0'))
             return false;
-        if (name.AsSpan().IndexOfAnyInRange('\uD800', '\uDFFF') < 0)
+        if (IsSimple(name))
         {
             bytes = new byte[Encoding.UTF8.GetByteCount(name) + 1];
             Encoding.UTF8.GetBytes(name, bytes);
@@ -61,6 +61,25 @@ public static class PosixName
         bytes = room[..(used + 1)];
         return true;
     }
+
+    /// <summary>How many bytes a name takes, the NUL at the end included; 0 when it cannot be written on Linux.</summary>
+    public static int Length(string name) =>
+        IsSimple(name) ? Encoding.UTF8.GetByteCount(name) + 1 : TryEncode(name, out var bytes) ? bytes.Length : 0;
+
+    /// <summary>Puts a name's bytes somewhere, without the NUL at the end.</summary>
+    /// <returns>How many they are.</returns>
+    /// <exception cref="NativeException">The name cannot be written on Linux.</exception>
+    public static int Put(string name, Span<byte> to)
+    {
+        if (IsSimple(name))
+            return Encoding.UTF8.GetBytes(name, to);
+        var bytes = Encode(name).AsSpan()[..^1];
+        bytes.CopyTo(to);
+        return bytes.Length;
+    }
+
+    // Whether its bytes are its UTF-8.
+    private static bool IsSimple(string name) => name.AsSpan().IndexOfAnyInRange('\uD800', '\uDFFF') < 0 && !name.Contains('\0');
 
     /// <summary>The bytes for a string, with a NUL at the end.</summary>
     /// <exception cref="NativeException">The name cannot be written on Linux.</exception>

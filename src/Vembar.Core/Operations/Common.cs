@@ -128,21 +128,12 @@ internal static class Checks
 /// <summary>Gives memory back between the phases of work on very many files.</summary>
 internal static class Collecting
 {
-    private const long MostPaused = 96 << 20;
-
-    /// <summary>Keeps the collector away while a tree is read: of what is made then, most stays. Only where that takes little memory.</summary>
-    /// <param name="files">About how many files the tree has.</param>
-    public static IDisposable Paused(long files)
+    /// <summary>Keeps the collector away while a tree is read, for of what is made then most stays; until it has taken as much memory as that may.</summary>
+    public static IDisposable Paused()
     {
-        const long BytesPerFile = 800, Least = 1 << 20;
-        var bytes = Math.Max(Least, files * BytesPerFile);
-        return new Pause(bytes <= MostPaused && Begin(bytes));
+        const long Most = 96 << 20;
+        return new Pause(GCSettings.LatencyMode != GCLatencyMode.NoGCRegion && GC.TryStartNoGCRegion(Most));
     }
-
-    /// <summary>As <see cref="Paused(long)"/>, for a tree that nobody has counted yet: until it has taken as much memory as that may.</summary>
-    public static IDisposable Paused() => new Pause(Begin(MostPaused));
-
-    private static bool Begin(long bytes) => GCSettings.LatencyMode != GCLatencyMode.NoGCRegion && GC.TryStartNoGCRegion(bytes);
 
     private sealed class Pause(bool began) : IDisposable
     {

@@ -104,8 +104,8 @@ public static class DeployOperation
                 Directory.CreateDirectory(request.Target);
             using var target = new FolderTarget(request.Target, editor, tree, archive, request.KeepExisting);
             progress.Report(new OperationProgress("looking", 0, 0, false, ""));
-            using (Collecting.Paused(image.Files))
-                target.Plan(cancellation);
+            using var pause = Collecting.Paused();
+            target.Plan(cancellation);
             Collecting.After(image.Files);
             target.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)), cancellation);
             var differences = request.Verify

@@ -39,18 +39,19 @@ internal sealed class FolderTarget : IDisposable
             {
                 if (Node.Parent is null)
                     return [(byte)'.', 0];
-                var names = new Stack<byte[]>();
+                var length = 0;
                 for (var at = Node; at.Parent is not null; at = at.Parent)
-                    names.Push(PosixName.Encode(at.Entry.Name));
-                var whole = new byte[names.Sum(n => n.Length)];
-                var used = 0;
-                foreach (var name in names)
+                    length += PosixName.Length(at.Entry.Name);
+                var whole = new byte[length];
+                var rest = whole.AsSpan();
+                for (var at = Node; at.Parent is not null; at = at.Parent)
                 {
-                    name.CopyTo(whole, used);
-                    used += name.Length;
-                    whole[used - 1] = (byte)'/';
+                    var own = PosixName.Length(at.Entry.Name);
+                    PosixName.Put(at.Entry.Name, rest[^own..]);
+                    if (at != Node)
+                        rest[^1] = (byte)'/';
+                    rest = rest[..^own];
                 }
-                whole[^1] = 0;
                 return whole;
             }
         }
@@ -100,7 +101,7 @@ internal sealed class FolderTarget : IDisposable
         foreach (var child in _tree.Children(folder))
         {
             var entry = child.Entry;
-            if (!PosixName.TryEncode(entry.Name, out var name) || name.Length > 256)
+            if (PosixName.Length(entry.Name) is 0 or > 256)
             {
                 problems.Add(VembarException.Input("name-not-possible", $"'{child.Path}' has a name that Linux cannot write", "Deploy to a Windows volume, or rename it in the image."));
                 continue;
@@ -197,6 +198,16 @@ internal sealed class FolderTarget : IDisposable
                 runs.Add((i, i));
             runs[^1] = (runs[^1].Start, i + 1);
         }
+        // Those that take long begin first: at the end, all others would wait for one.
+        const long Long = 16 << 20;
+        long BytesOf((int Start, int End) run)
+        {
+            var bytes = 0L;
+            foreach (var item in CollectionsMarshal.AsSpan(_files)[run.Start..run.End])
+                bytes += item.Entry.Length;
+            return bytes;
+        }
+        runs = [.. runs.OrderByDescending(r => BytesOf(r) is > Long and var bytes ? bytes : 0)];
         var done = 0L;
         Crew.Each(runs.Count, run =>
         {
