@@ -142,16 +142,33 @@ internal sealed partial class Session : IDisposable
             forPeople();
             return;
         }
-        var path = Path.Combine(Path.GetTempPath(), $"vembar-{Guid.NewGuid():N}.json");
-        using var whole = new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.ReadWrite, Options = FileOptions.DeleteOnClose });
-        // Gone from its folder already, whatever ends this process.
-        File.Delete(path);
+        using var whole = Scratch();
         JsonSerializer.Serialize(whole, document(), type(CliJson.Default));
         whole.Position = 0;
         using var output = Console.OpenStandardOutput();
         Console.Out.Flush();
         whole.CopyTo(output);
         output.WriteByte((byte)'\n');
+    }
+
+    // A file without a name: it is gone whatever ends this process.
+    private static FileStream Scratch()
+    {
+        var path = Path.Combine(Path.GetTempPath(), $"vembar-{Guid.NewGuid():N}.json");
+        try
+        {
+            var file = new FileStream(path, FileMode.CreateNew, FileAccess.ReadWrite);
+            File.Delete(path);
+            return file;
+        }
+        catch (DirectoryNotFoundException)
+        {
+            throw VembarException.Surroundings("no-temporary-folder", $"there is no folder '{Path.GetTempPath()}' for temporary files", "Make it, or set TMPDIR to one that is there.");
+        }
+        catch (Exception failure) when (VembarException.From(failure, "write", path) is { } error)
+        {
+            throw error;
+        }
     }
 
     public static void Line(string text = "") => Console.Out.WriteLine(Text.Safe(text));

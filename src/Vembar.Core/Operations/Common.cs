@@ -132,16 +132,30 @@ internal static class Collecting
     public static IDisposable Paused()
     {
         const long Most = 96 << 20;
-        return new Pause(GCSettings.LatencyMode != GCLatencyMode.NoGCRegion && GC.TryStartNoGCRegion(Most));
+        try
+        {
+            return new Pause(GCSettings.LatencyMode != GCLatencyMode.NoGCRegion && GC.TryStartNoGCRegion(Most));
+        }
+        catch (InvalidOperationException)
+        {
+            // Another operation of this process was a moment earlier.
+            return new Pause(false);
+        }
     }
 
     private sealed class Pause(bool began) : IDisposable
     {
-        // It has ended already when more was made than was thought.
         public void Dispose()
         {
-            if (began && GCSettings.LatencyMode == GCLatencyMode.NoGCRegion)
-                GC.EndNoGCRegion();
+            try
+            {
+                if (began && GCSettings.LatencyMode == GCLatencyMode.NoGCRegion)
+                    GC.EndNoGCRegion();
+            }
+            catch (InvalidOperationException)
+            {
+                // It has ended already: more was made than was thought, perhaps by others.
+            }
         }
     }
 
