@@ -265,18 +265,22 @@ public static class VerifyOperation
             if (sound.Contains(folder.Folder))
                 return;
             var before = damage.Count;
-            IReadOnlyList<TreeEntry> entries;
-            try
+            using var entries = tree.Entries(folder, path).GetEnumerator();
+            bool Next()
             {
-                entries = tree.List(folder, path);
+                try
+                {
+                    return entries.MoveNext();
+                }
+                catch (VembarException problem)
+                {
+                    damage.Add(new Damage(image.Number, path.ToString(), $"the folder and all below it cannot be read: {problem.Message}"));
+                    return false;
+                }
             }
-            catch (VembarException problem)
+            while (Next())
             {
-                damage.Add(new Damage(image.Number, path.ToString(), $"the folder and all below it cannot be read: {problem.Message}"));
-                return;
-            }
-            foreach (var entry in entries)
-            {
+                var entry = entries.Current;
                 if (entry.Kind == EntryKind.Folder)
                     Visit(entry, path.Child(entry.Name));
                 else if (entry.Content is not null)
@@ -427,7 +431,7 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
                 Want(page);
             Want(entry.Folder);
             _seen.Add(entry.Folder);
-            foreach (var child in tree.List(entry, path))
+            foreach (var child in tree.Entries(entry, path))
                 WantEntry(child, path.Child(child.Name));
         }
         Want(root);

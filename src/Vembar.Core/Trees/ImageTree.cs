@@ -73,16 +73,8 @@ public sealed class ImageTree : IFileView
     /// <exception cref="VembarException">It is damaged.</exception>
     public IReadOnlyList<TreeEntry> List(TreeEntry folder, WindowsPath path)
     {
-        lock (_gate)
-        {
-            if (_kept.FindIndex(k => k.Id == folder.Folder) is >= 0 and var at)
-            {
-                var kept = _kept[at];
-                _kept.RemoveAt(at);
-                _kept.Add(kept);
-                return kept.Entries;
-            }
-        }
+        if (Kept(folder) is { } kept)
+            return kept;
         var entries = Read(folder, path);
         lock (_gate)
         {
@@ -91,6 +83,19 @@ public sealed class ImageTree : IFileView
                 _kept.RemoveAt(0);
         }
         return entries;
+    }
+
+    private List<TreeEntry>? Kept(TreeEntry folder)
+    {
+        lock (_gate)
+        {
+            if (_kept.FindIndex(k => k.Id == folder.Folder) is not (>= 0 and var at))
+                return null;
+            var kept = _kept[at];
+            _kept.RemoveAt(at);
+            _kept.Add(kept);
+            return kept.Entries;
+        }
     }
 
     private List<TreeEntry> Read(TreeEntry folder, WindowsPath path) => Decoded(path, () =>
@@ -112,22 +117,17 @@ public sealed class ImageTree : IFileView
     /// <exception cref="VembarException">It is damaged.</exception>
     public IEnumerable<TreeEntry> Entries(TreeEntry folder, WindowsPath path)
     {
-        if (Decoded(path, () => TreeCodec.Pages(_source, folder.Folder)).Count <= 1)
+        IEnumerable<TreeEntry> all = Kept(folder) is { } kept ? kept : TreeCodec.Entries(_source, folder.Folder);
+        using var entries = all.GetEnumerator();
+        bool Next()
         {
-            foreach (var entry in List(folder, path))
-                yield return entry;
-            yield break;
-        }
-        using var entries = TreeCodec.Entries(_source, folder.Folder).GetEnumerator();
-        while (Decoded(path, entries.MoveNext))
-        {
-            Decoded(path, () =>
-            {
+            var more = entries.MoveNext();
+            if (more)
                 CheckName(entries.Current);
-                return true;
-            });
-            yield return entries.Current;
+            return more;
         }
+        while (Decoded(path, Next))
+            yield return entries.Current;
     }
 
     /// <summary>The entry at a path, or null. A name that matches to the letter goes before one that differs in case.</summary>
@@ -139,8 +139,7 @@ public sealed class ImageTree : IFileView
         {
             if (entry.Kind != EntryKind.Folder)
                 return null;
-            var entries = List(entry, at);
-            var next = Pick(entries, name);
+            var next = Pick(entry, at, name);
             if (next is null)
                 return null;
             entry = next;
@@ -150,18 +149,21 @@ public sealed class ImageTree : IFileView
     }
 
     // Entries are sorted by name, so only one that differs in case is looked for among all.
-    private static TreeEntry? Pick(IReadOnlyList<TreeEntry> entries, string name)
+    private TreeEntry? Pick(TreeEntry folder, WindowsPath path, string name)
     {
-        int low = 0, high = entries.Count - 1;
-        while (low <= high)
+        TreeEntry? found = null;
+        if (Kept(folder) is not null || !Decoded(path, () => TreeCodec.TryFindInPages(_source, folder.Folder, name, out found)))
         {
-            var middle = (low + high) >>> 1;
-            var order = string.CompareOrdinal(entries[middle].Name, name);
-            if (order == 0)
-                return entries[middle];
-            (low, high) = order < 0 ? (middle + 1, high) : (low, middle - 1);
+            var entries = List(folder, path);
+            for (int low = 0, high = entries.Count - 1; low <= high && found is null;)
+            {
+                var middle = (low + high) >>> 1;
+                var order = string.CompareOrdinal(entries[middle].Name, name);
+                found = order == 0 ? entries[middle] : null;
+                (low, high) = order < 0 ? (middle + 1, high) : (low, middle - 1);
+            }
         }
-        return entries.FirstOrDefault(e => e.HasName(name));
+        return found ?? Entries(folder, path).FirstOrDefault(e => e.HasName(name));
     }
 
     /// <summary>The parts of a content.</summary>
@@ -220,11 +222,11 @@ public sealed class ImageTree : IFileView
 
     /// <inheritdoc/>
     public IReadOnlyList<string> Names(WindowsPath folder) =>
-        Find(folder) is { Kind: EntryKind.Folder } entry ? [.. List(entry, folder).Select(e => e.Name)] : [];
+        Find(folder) is { Kind: EntryKind.Folder } entry ? [.. Entries(entry, folder).Select(e => e.Name)] : [];
 
     /// <inheritdoc/>
     public IReadOnlyList<string> Folders(WindowsPath folder) =>
-        Find(folder) is { Kind: EntryKind.Folder } entry ? [.. List(entry, folder).Where(e => e.Kind == EntryKind.Folder).Select(e => e.Name)] : [];
+        Find(folder) is { Kind: EntryKind.Folder } entry ? [.. Entries(entry, folder).Where(e => e.Kind == EntryKind.Folder).Select(e => e.Name)] : [];
 
     /// <inheritdoc/>
     public bool Exists(WindowsPath path) => Find(path) is not null;

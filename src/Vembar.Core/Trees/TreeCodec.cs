@@ -246,12 +246,13 @@ internal static class TreeCodec
     /// <exception cref="BinaryFormatException">The node makes no sense.</exception>
     public static IEnumerable<TreeEntry> Entries(IChunkSource source, ChunkId id)
     {
+        var node = source.Read(id);
         var entries = new List<TreeEntry>();
         string? last = null;
-        foreach (var page in Pages(source, id))
+        foreach (var page in Index(node.Span, id))
         {
             entries.Clear();
-            ReadPage(source.Read(page).Span, entries);
+            ReadPage(page.Id == id ? node.Span : source.Read(page.Id).Span, entries);
             foreach (var entry in entries)
             {
                 if (last is not null && string.CompareOrdinal(last, entry.Name) >= 0)
@@ -263,20 +264,42 @@ internal static class TreeCodec
     }
 
     /// <summary>The chunks that a folder's entries are in; more than one when it is large.</summary>
-    public static IReadOnlyList<ChunkId> Pages(IChunkSource source, ChunkId id)
+    public static IReadOnlyList<ChunkId> Pages(IChunkSource source, ChunkId id) => [.. Index(source.Read(id).Span, id).Select(p => p.Id)];
+
+    // The pages of a folder, each with its first name; a folder that is a page itself begins anywhere.
+    private static (string First, ChunkId Id)[] Index(ReadOnlySpan<byte> node, ChunkId id)
     {
-        var reader = new BinaryFormatReader(source.Read(id).Span, $"folder {id}");
+        if (node is [FolderPage, ..])
+            return [("", id)];
+        var reader = new BinaryFormatReader(node, $"folder {id}");
         if (reader.Byte() != FolderIndex)
-            return [id];
-        var pages = new ChunkId[reader.Count(ChunkId.Length + 2)];
+            throw reader.Error("it does not begin as one");
+        var pages = new (string, ChunkId)[reader.Count(ChunkId.Length + 2)];
         for (var i = 0; i < pages.Length; i++)
         {
-            reader.Text();
-            pages[i] = reader.Id();
+            pages[i] = (reader.Text(), reader.Id());
             reader.Number();
         }
         reader.End();
         return pages;
+    }
+
+    /// <summary>Looks for an entry in a large folder, in the one page that can hold it.</summary>
+    /// <returns>False when the folder is not large, so that nothing was looked for.</returns>
+    /// <exception cref="BinaryFormatException">The node makes no sense.</exception>
+    public static bool TryFindInPages(IChunkSource source, ChunkId id, string name, out TreeEntry? entry)
+    {
+        entry = null;
+        var pages = Index(source.Read(id).Span, id);
+        if (pages.Length <= 1)
+            return false;
+        var at = Array.FindLastIndex(pages, p => string.CompareOrdinal(p.First, name) <= 0);
+        if (at < 0)
+            return true;
+        var entries = new List<TreeEntry>();
+        ReadPage(source.Read(pages[at].Id).Span, entries);
+        entry = entries.Find(e => e.Name == name);
+        return true;
     }
 
     private static void ReadPage(ReadOnlySpan<byte> bytes, List<TreeEntry> entries)
