@@ -146,6 +146,7 @@ public static class CaptureOperation
         var root = TreeCodec.WriteFolder(writer, [WriteNode(writer, tree.Root, vanished)]);
         warnings.AddRange(vanished.Except(pipeline.Unreadable.Select(u => u.Path)).Select(path => $"'{path}' went away while the folder was read; it is not in the image"));
         cancellation.ThrowIfCancellationRequested();
+        Collecting.After(tree.Files);
 
         var state = pipeline.State;
         var record = new ImageRecord
@@ -322,16 +323,17 @@ public static class CaptureOperation
         // One at a time: of a large folder, the entries would be most of the memory.
         node.Children.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
         var folder = new TreeCodec.FolderWriter(writer);
-        foreach (var child in node.Children)
+        foreach (ref var place in System.Runtime.InteropServices.CollectionsMarshal.AsSpan(node.Children))
         {
+            // What is written is not needed any more; of a million files that is most of the memory.
+            var child = place;
+            place = null!;
             if ((child.SameAs ?? child).Vanished)
                 vanished.Add(child.Path.ToString());
             else
                 folder.Add(WriteNode(writer, child, vanished));
         }
-        // What is written is not needed any more; of a million files that is most of the memory.
-        if (node.Parent is not null)
-            node.ForgetChildren();
+        node.ForgetChildren();
         return entry with { Folder = folder.Finish() };
     }
 

@@ -115,7 +115,7 @@ public sealed class TreeEditor : IFileView
         if (folder.Children is null)
         {
             folder.Children = folder.Entry.Kind != EntryKind.Folder || folder.Entry.Folder.IsNone
-                ? [] : [.. _tree.List(folder.Entry, folder.Path).Select(e => new Node(folder, e))];
+                ? [] : [.. _tree.Entries(folder.Entry, folder.Path).Select(e => new Node(folder, e))];
         }
         return folder.Children;
     }
