@@ -136,9 +136,9 @@ internal static class Collecting
         {
             return new Pause(GCSettings.LatencyMode != GCLatencyMode.NoGCRegion && GC.TryStartNoGCRegion(Most));
         }
-        catch (InvalidOperationException)
+        catch (Exception refused) when (refused is InvalidOperationException or ArgumentOutOfRangeException)
         {
-            // Another operation of this process was a moment earlier.
+            // Another operation of this process was a moment earlier, or there is not so much memory.
             return new Pause(false);
         }
     }
