@@ -213,7 +213,7 @@ public static class TakeOperation
             for (; end < until; end += Math.Min(until - end, zeros.Length))
                 to.Write(zeros.AsSpan(0, (int)Math.Min(until - end, zeros.Length)));
         }
-        tree.Pieces(content, at, (bytes, offset) =>
+        tree.Pieces(content, () => at, (bytes, offset) =>
         {
             Fill(offset);
             to.Write(bytes);

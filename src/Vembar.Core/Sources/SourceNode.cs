@@ -104,7 +104,16 @@ public sealed class SourceNode
     public bool Vanished { get; set; }
 
     /// <summary>The path from the root.</summary>
-    public WindowsPath Path => Parent is null ? WindowsPath.Root : Parent.Path.Child(Name);
+    public WindowsPath Path
+    {
+        get
+        {
+            var root = this;
+            while (root.Parent is not null)
+                root = root.Parent;
+            return WindowsPath.Below(root, this, static n => n.Parent, static n => n.Name);
+        }
+    }
 }
 
 /// <summary>A path that was left out, and why.</summary>

@@ -245,7 +245,7 @@ internal sealed class FolderTarget : IDisposable
                 else
                 {
                     var end = 0L;
-                    _image.Pieces(entry.Content!, item.Path, (bytes, at) =>
+                    _image.Pieces(entry.Content!, () => item.Path, (bytes, at) =>
                     {
                         Posix.Write(file, bytes, at);
                         end = at + bytes.Length;
@@ -414,7 +414,7 @@ internal sealed class FolderTarget : IDisposable
                 if (Difference(item, parent, name) is { } difference)
                     differences.Add($"{item.Path}: {difference}");
             });
-            report(Interlocked.Add(ref done, item.Entry.Length), total, item.Path.ToString());
+            report(Interlocked.Add(ref done, item.Entry.Length), total, item.Entry.Name);
         }, cancellation);
         return [.. differences.Order(StringComparer.Ordinal)];
     }

@@ -316,7 +316,7 @@ internal sealed class NtfsTarget
         else
         {
             var end = 0L;
-            _image.Pieces(content!, path, (bytes, at) =>
+            _image.Pieces(content!, () => path, (bytes, at) =>
             {
                 // Made a hole first, so that it is not filled with zeros.
                 if (at > end)

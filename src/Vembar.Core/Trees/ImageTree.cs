@@ -57,15 +57,20 @@ public sealed class ImageTree : IFileView
         {
             return read();
         }
-        catch (BinaryFormatException problem)
+        catch (Exception problem) when (Told(problem, path) is { } told)
         {
-            throw VembarException.Damaged($"{Shown}: the folder '{path}' cannot be read: {problem.Message}");
-        }
-        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged && !path.IsRoot && !problem.Message.Contains(path.ToString(), StringComparison.Ordinal))
-        {
-            throw VembarException.Damaged($"{Shown}: '{path}' cannot be read: {problem.Message}");
+            throw told;
         }
     }
+
+    // What is said of a problem with something at a path; null when nothing needs to be added.
+    private VembarException? Told(Exception problem, WindowsPath path) => problem switch
+    {
+        BinaryFormatException => VembarException.Damaged($"{Shown}: the folder '{path}' cannot be read: {problem.Message}"),
+        VembarException { Kind: ErrorKind.Damaged } when !path.IsRoot && !problem.Message.Contains(path.ToString(), StringComparison.Ordinal)
+            => VembarException.Damaged($"{Shown}: '{path}' cannot be read: {problem.Message}"),
+        _ => null,
+    };
 
     /// <summary>The entries of a folder, sorted by name.</summary>
     /// <param name="folder">A folder of this tree.</param>
@@ -171,26 +176,32 @@ public sealed class ImageTree : IFileView
     public IReadOnlyList<ContentPart> Parts(FileContent content, WindowsPath path) => Decoded(path, () => TreeCodec.Parts(_source, content));
 
     /// <summary>Hands a content piece by piece to an action, in order; holes are passed over.</summary>
+    /// <param name="content">The content.</param>
+    /// <param name="path">Gives its path, for messages.</param>
+    /// <param name="action">Given each piece.</param>
     /// <exception cref="VembarException">A piece is damaged; the message names the path.</exception>
-    public void Pieces(FileContent content, WindowsPath path, PieceAction action)
+    public void Pieces(FileContent content, Func<WindowsPath> path, PieceAction action)
     {
         var at = 0L;
-        foreach (var part in Parts(content, path))
+        try
         {
-            if (!part.IsHole)
+            foreach (var part in TreeCodec.Parts(_source, content))
             {
-                Decoded(path, () =>
+                if (!part.IsHole)
                 {
                     _source.Use(part.Id, bytes =>
                     {
                         if (bytes.Length != part.Length)
-                            throw VembarException.Damaged($"{Shown}: '{path}' has a piece of another length than it says");
+                            throw VembarException.Damaged($"{Shown}: '{path()}' has a piece of another length than it says");
                         action(bytes, at);
                     });
-                    return 0;
-                });
+                }
+                at += part.Length;
             }
-            at += part.Length;
+        }
+        catch (Exception problem) when (Told(problem, path()) is { } told)
+        {
+            throw told;
         }
     }
 
@@ -201,7 +212,7 @@ public sealed class ImageTree : IFileView
         if (content.Length > most)
             throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {content.Length} bytes long; at most {most} can be read here");
         var bytes = new byte[content.Length];
-        Pieces(content, path, (piece, at) => piece.CopyTo(bytes.AsSpan((int)at)));
+        Pieces(content, () => path, (piece, at) => piece.CopyTo(bytes.AsSpan((int)at)));
         return bytes;
     }
 

@@ -64,7 +64,17 @@ public sealed class TreeEditor : IFileView
         public TreeEntry Entry { get; internal set; }
 
         /// <summary>Its path.</summary>
-        public WindowsPath Path => At is not null ? At : Parent is null ? WindowsPath.Root : Parent.Path.Child(Entry.Name);
+        public WindowsPath Path
+        {
+            get
+            {
+                var top = this;
+                while (top.At is null && top.Parent is not null)
+                    top = top.Parent;
+                var below = WindowsPath.Below(top, this, static n => n.Parent, static n => n.Entry.Name);
+                return top.At is null ? below : top.At.Append(below);
+            }
+        }
     }
 
     private sealed class TopNode(Node parent, TreeEntry entry, WindowsPath at) : Node(parent, entry)

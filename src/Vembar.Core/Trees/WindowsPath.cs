@@ -40,6 +40,18 @@ public sealed class WindowsPath : IEquatable<WindowsPath>
     /// <summary>A path one deeper; the name is taken as it is.</summary>
     public WindowsPath Child(string name) => new([.. _parts, name]);
 
+    /// <summary>The path of a node below one above it, made of their names in one piece.</summary>
+    internal static WindowsPath Below<T>(T top, T node, Func<T, T?> parent, Func<T, string> name) where T : class
+    {
+        var depth = 0;
+        for (var at = node; at != top; at = parent(at)!)
+            depth++;
+        var parts = new string[depth];
+        for (var at = node; at != top; at = parent(at)!)
+            parts[--depth] = name(at);
+        return new WindowsPath(parts);
+    }
+
     /// <summary>The same path below another one.</summary>
     public WindowsPath Append(WindowsPath rest) => new([.. _parts, .. rest._parts]);
 
