@@ -8,12 +8,21 @@ internal static class Program
 {
     private static int Main(string[] args)
     {
-        Console.OutputEncoding = new System.Text.UTF8Encoding(false);
+        StandardStream.Install();
         var root = Root();
         var parse = root.Parse(args);
         if (parse.Action is System.CommandLine.Invocation.ParseErrorAction || (parse.Errors.Count > 0 && parse.Action is null))
             return Wrong(parse, args, root);
-        return parse.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false, ProcessTerminationTimeout = null });
+        try
+        {
+            return parse.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false, ProcessTerminationTimeout = null });
+        }
+        catch (VembarException error)
+        {
+            // Help, and whatever else no session stands around.
+            Errors.Tell(error, json: false, verbose: false);
+            return ExitCode.For(error.Kind);
+        }
     }
 
     internal static RootCommand Root()

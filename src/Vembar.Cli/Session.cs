@@ -145,10 +145,8 @@ internal sealed partial class Session : IDisposable
         using var whole = Scratch();
         JsonSerializer.Serialize(whole, document(), type(CliJson.Default));
         whole.Position = 0;
-        using var output = Console.OpenStandardOutput();
-        Console.Out.Flush();
-        whole.CopyTo(output);
-        output.WriteByte((byte)'\n');
+        whole.CopyTo(StandardStream.Output);
+        StandardStream.Output.Write("\n"u8);
     }
 
     // A file without a name: it is gone whatever ends this process.
@@ -225,8 +223,15 @@ internal static class Errors
         if (json)
         {
             var document = new ErrorJson(new ErrorBody(error.Code, error.Message, error.Hint, error.Details));
-            Console.Out.WriteLine(JsonSerializer.Serialize(document, CliJson.Default.ErrorJson));
-            return;
+            try
+            {
+                Console.Out.WriteLine(JsonSerializer.Serialize(document, CliJson.Default.ErrorJson));
+                return;
+            }
+            catch (VembarException)
+            {
+                // Then it is said where it can be.
+            }
         }
         Console.Error.WriteLine($"vembar: {Text.Safe(error.Message)}");
         foreach (var detail in error.Details)

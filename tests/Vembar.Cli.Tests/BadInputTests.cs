@@ -227,6 +227,36 @@ public class BadInputTests(World world)
     }
 
     [Fact]
+    public void OutputThatCannotBeWrittenIsSaidAndLosesNothing()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        (int Code, string Output, string Error) To(string where, string command) =>
+            Tools.Try("sh", ["-c", $"'{Vembar.Path}' {command.Replace("ARCHIVE", $"'{archive}'", StringComparison.Ordinal)} {where}"]);
+        foreach (var command in (string[])["list ARCHIVE", "list ARCHIVE --json", "files ARCHIVE#1 --deep", "files ARCHIVE#1 --deep --json", "verify ARCHIVE", "--help", "list --help", "take ARCHIVE#1 Windows/System32/ntoskrnl.exe --to -"])
+        {
+            var (code, _, error) = To("> /dev/full", command);
+            Assert.Equal(5, code);
+            Assert.Contains("standard output cannot be written", error, StringComparison.Ordinal);
+            Assert.DoesNotContain("   at ", error, StringComparison.Ordinal);
+        }
+        // An error whose document cannot be printed is told in words; its exit code stays.
+        var missing = To("> /dev/full", "list nowhere.vmb --json");
+        Assert.Equal((3, true), (missing.Code, missing.Error.Contains("there is no archive", StringComparison.Ordinal)));
+        // What was done is done, and that is said.
+        var drop = To("> /dev/full", "drop ARCHIVE#2");
+        Assert.Equal((5, true), (drop.Code, drop.Error.Contains("Whatever was changed is changed", StringComparison.Ordinal)));
+        Assert.Single(Vembar.Run("list", archive, "--json").Json.GetProperty("images").EnumerateArray());
+        // Nobody hears of it, and it is done.
+        Assert.Equal(3, To("2> /dev/full", "list nowhere.vmb").Code);
+        Assert.Equal(0, To("> /dev/null 2> /dev/full", $"capture '{world.At("drivers")}' ARCHIVE --name more").Code);
+        // Whoever has seen enough of it ends it without a word.
+        var head = Tools.Try("bash", ["-c", $"'{Vembar.Path}' files '{archive}#1' --deep | head -1; echo ${{PIPESTATUS[0]}}"]);
+        Assert.Equal(("", "0"), (head.Error, head.Output.Split('\n')[1]));
+        Assert.Equal(0, Vembar.Run("verify", archive).Code);
+    }
+
+    [Fact]
     public void TwoWritersDoNotMix()
     {
         using var folder = new TempFolder();

@@ -1,6 +1,7 @@
 using CsCheck;
 using Vembar.Core.Archives;
 using Vembar.Core.Content;
+using Vembar.Core.Operations;
 using Vembar.Core.Trees;
 using Xunit;
 
@@ -270,5 +271,65 @@ public class TreeTests(DemoFixture demo)
         var alone = Do.Capture(folder.At("src"), folder.At("alone.vmb"));
         Assert.Equal(alone.Image.Root, third.Image.Root);
         Assert.Equal(["inner"], Do.WithTree(archive, 3, t => t.Folders(WindowsPath.Root)));
+    }
+
+    [Theory]
+    [InlineData(2047)]
+    [InlineData(2048)]
+    [InlineData(2049)]
+    public void AFolderIsTheSameHoweverItCameToBe(int count)
+    {
+        // Around the size at which a folder is cut into pages: grown by servicing, shrunk by servicing, captured at once.
+        using var folder = new TempFolder();
+        var random = new Random(count);
+        void Write(int i)
+        {
+            var path = folder.Write($"src/{(uint)(i * 2654435761u):x8} {i}", $"{i}");
+            File.SetLastWriteTimeUtc(path, new DateTime(2026, 9, 1, 6, 0, 0, DateTimeKind.Utc));
+        }
+        for (var i = 0; i < count; i++)
+            Write(i);
+        ChunkId Folder(string archive) => Do.WithTree(archive, 1, t => t.Root.Folder);
+        Do.Capture(folder.At("src"), folder.At("right.vmb"));
+        var files = Directory.GetFiles(folder.At("src"));
+        // One less, and it comes back from another archive by servicing, with the times it has.
+        var one = files[random.Next(files.Length)];
+        Directory.CreateDirectory(folder.At("kept"));
+        File.Move(one, folder.At($"kept/{Path.GetFileName(one)}"));
+        Do.Capture(folder.At("src"), folder.At("less.vmb"));
+        Assert.NotEqual(Folder(folder.At("right.vmb")), Folder(folder.At("less.vmb")));
+        Do.Service(folder.At("right.vmb") + "#1", null, new Servicing.Files.RemoveChange(Path.GetFileName(one)));
+        Assert.Equal(Folder(folder.At("less.vmb")), Folder(folder.At("right.vmb")));
+        // A capture that finds the earlier image writes what one without it writes.
+        File.Move(folder.At($"kept/{Path.GetFileName(one)}"), one);
+        var again = Do.Capture(folder.At("src"), folder.At("less.vmb"), "again");
+        Do.Capture(folder.At("src"), folder.At("alone.vmb"));
+        Assert.Equal(Folder(folder.At("alone.vmb")), Do.WithTree(folder.At("less.vmb"), again.Image.Number, t => t.Root.Folder));
+        Assert.Equal(count, Do.WithTree(folder.At("alone.vmb"), 1, t => t.Entries(t.Root, WindowsPath.Root).Count()));
+        Assert.True(Do.Verify(folder.At("less.vmb")).Ok && Do.Verify(folder.At("right.vmb")).Ok);
+    }
+
+    [Fact]
+    public void AMessageNamesTheWholePathWhereverTheFileWasTakenFrom()
+    {
+        using var folder = new TempFolder();
+        var bytes = new byte[6_000_000];
+        new Random(2).NextBytes(bytes);
+        folder.Write("src/a/b/c/deep.bin", bytes);
+        folder.Write("src/a/b/other", "other");
+        var archive = folder.At("a.vmb");
+        Do.Capture(folder.At("src"), archive);
+        // Stored as it is, so its bytes stand in the archive.
+        var whole = File.ReadAllBytes(archive);
+        whole[whole.AsSpan().IndexOf(bytes.AsSpan(5_500_000, 16))] ^= 1;
+        File.WriteAllBytes(archive, whole);
+        string Of(Action action) => Assert.Throws<VembarException>(action).Message;
+        Assert.Contains("'a/b/c/deep.bin'", Of(() => TakeOperation.Run(ImageReference.Parse(archive), ["a/b/c/deep.bin"], folder.At("one"), NoProgress.Instance, CancellationToken.None)), StringComparison.Ordinal);
+        Assert.Contains("'a/b/c/deep.bin'", Of(() => TakeOperation.Run(ImageReference.Parse(archive), ["a/b/c"], folder.At("two"), NoProgress.Instance, CancellationToken.None)), StringComparison.Ordinal);
+        Assert.Contains("'a/b/c/deep.bin'", Of(() => Do.Deploy(archive, folder.At("three"))), StringComparison.Ordinal);
+        Assert.False(Directory.Exists(folder.At("three")));
+        // What lies in other blocks is taken.
+        TakeOperation.Run(ImageReference.Parse(archive), ["a/b/other"], folder.At("four"), NoProgress.Instance, CancellationToken.None);
+        Assert.Equal("other", File.ReadAllText(folder.At("four/other")));
     }
 }

@@ -22,8 +22,7 @@ internal static class TakeCommand
                 {
                     if (wanted.Length != 1 || session.Json)
                         throw new VembarException(ErrorKind.Usage, "one-file", session.Json ? "--to - prints a file, so it cannot print JSON" : "--to - prints one file; several were named", "Name one, or a folder with --to.");
-                    using var output = Console.OpenStandardOutput();
-                    TakeOperation.Print(reference, wanted[0], output);
+                    TakeOperation.Print(reference, wanted[0], StandardStream.Output);
                     return ExitCode.Done;
                 }
                 var result = TakeOperation.Run(reference, wanted, target, session.Progress, session.Cancellation);
