@@ -57,6 +57,7 @@ public static unsafe partial class Posix
     [LibraryImport(C, SetLastError = true)] private static partial int fchownat(int dir, byte* path, uint uid, uint gid, int flags);
     [LibraryImport(C, SetLastError = true)] private static partial int fchown(int fd, uint uid, uint gid);
     [LibraryImport(C, SetLastError = true)] private static partial nint llistxattr(byte* path, byte* list, nuint size);
+    [LibraryImport(C, SetLastError = true)] private static partial nint flistxattr(int fd, byte* list, nuint size);
     [LibraryImport(C, SetLastError = true)] private static partial nint lgetxattr(byte* path, byte* name, byte* value, nuint size);
     [LibraryImport(C, SetLastError = true)] private static partial int lsetxattr(byte* path, byte* name, byte* value, nuint size, int flags);
     [LibraryImport(C, SetLastError = true)] private static partial int flock(int fd, int operation);
@@ -340,6 +341,9 @@ public static unsafe partial class Posix
         if (!raw.TryCopyTo(path[used..]))
             throw new NativeException("use the name", Show(raw), Errno.Invalid);
     }
+
+    /// <summary>Whether an open file may have extended attributes: false when it has none, or its file system.</summary>
+    public static bool HasAttributes(SafeHandle open) => flistxattr(Fd(open), null, 0) is var size && (size > 0 || (size < 0 && Marshal.GetLastPInvokeError() != Errno.NotSupported));
 
     /// <summary>The names of an entry's extended attributes; empty where the file system has none.</summary>
     /// <exception cref="NativeException">They cannot be listed.</exception>

@@ -56,6 +56,34 @@ public class CaptureDeployTests
     }
 
     [Fact]
+    public void ExtendedAttributesComeBackFromFilesOfEveryKind()
+    {
+        using var folder = new TempFolder();
+        var large = new byte[3_000_000];
+        new Random(1).NextBytes(large);
+        folder.Write("src/plain", "text");
+        folder.Write("src/empty", "");
+        folder.Write("src/inner/large", large);
+        folder.Write("src/two names", "linked");
+        folder.Write("src/none", "none");
+        Tools.Run("ln", ["src/two names", "src/inner/second"], folder.Path);
+        string[] with = ["plain", "empty", "inner", "inner/large", "two names"];
+        foreach (var name in with)
+            Tools.Run("setfattr", ["-n", "user.of", "-v", $"value of {name}", $"src/{name}"], folder.Path);
+        Tools.Run("setfattr", ["-n", "user.second one", "-v", "0x00ff00", "src/plain"], folder.Path);
+        string Dump(string of) => Tools.Run("sh", ["-c", "getfattr -R -d -e hex . 2>/dev/null | LC_ALL=C sort"], folder.At(of));
+        var first = Do.Capture(folder.At("src"), folder.At("a.vmb"));
+        // A second capture compares, and comes to the same.
+        var second = Do.Capture(folder.At("src"), folder.At("a.vmb"), "two");
+        Assert.Equal(first.Image.Root, second.Image.Root);
+        var third = Do.Capture(folder.At("src"), folder.At("a.vmb"), "three", r => r with { Reread = true });
+        Assert.Equal(first.Image.Root, third.Image.Root);
+        Assert.Empty(Do.Deploy(folder.At("a.vmb") + "#1", folder.At("out")).Differences);
+        Assert.Equal(Dump("src"), Dump("out"));
+        Assert.Equal(with.Length + 2, Dump("out").Split('\n').Count(l => l.StartsWith("user.", StringComparison.Ordinal)));
+    }
+
+    [Fact]
     public void RandomTreesComeBack()
     {
         var name = Gen.Char["abXY .é\u4e2d-_"].Array[1, 8].Select(c => new string(c)).Where(n => n is not ("." or ".."));

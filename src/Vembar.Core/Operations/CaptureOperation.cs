@@ -127,7 +127,7 @@ public static class CaptureOperation
         var earlier = EarlierImage.Find(writer.Base, source, Path.GetFullPath(request.Source), trustTimes: !request.Reread);
         var (looking, expected) = earlier is not null && request.Reread ? ($"comparing with image {earlier.Number}", earlier.Files) : ("looking", 0);
         using var pause = Collecting.Paused();
-        var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress(looking, files, expected, false, "")), cancellation, earlier);
+        var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress(looking, files, expected, false, "")), cancellation, earlier, opensAll: true);
         warnings.AddRange(tree.Warnings);
         CheckRoom(request, writer.Base, tree.Bytes);
         var files = ContentFiles(tree.Root, all: request.Reread);

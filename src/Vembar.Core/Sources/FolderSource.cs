@@ -77,9 +77,10 @@ public sealed class FolderSource : ISource
     public string Identity => Posix.Stat(_root) is var stat ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{stat.Device:x}-{stat.Inode:x}") : "";
 
     /// <inheritdoc/>
-    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null)
+    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null, bool opensAll = false)
     {
-        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation) { Earlier = earlier };
+        // Compared with an earlier image, a file may not be opened.
+        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation) { Earlier = earlier, AttributesLater = opensAll && earlier is null && !_windowsMetadata };
         if (avoid is not null && Posix.TryStat(null, PosixName.Encode(avoid), out var own))
             walk.Avoid = (own.Device, own.Inode);
         var rootStat = Posix.Stat(_root);
@@ -90,48 +91,9 @@ public sealed class FolderSource : ISource
         return walk.Finish(root);
     }
 
-    private SafeFileHandle OpenFolder(SourceNode node) => node.Parent is null ? Posix.OpenFolder(_root, ".\0"u8) : Below(node, (folder, path) => Posix.OpenFolder(folder, path));
+    private SafeFileHandle OpenFolder(SourceNode node) => At(node, (folder, path) => Posix.OpenFolder(folder, path));
 
-    private delegate SafeFileHandle Opening(SafeFileHandle folder, ReadOnlySpan<byte> path);
-
-    // One call where the path is short enough for it; folder by folder where it is not.
-    private SafeFileHandle Below(SourceNode node, Opening open)
-    {
-        const int LongestPath = 4000;
-        var parents = new Stack<byte[]>();
-        for (var at = node.Parent; at?.Parent is not null; at = at.Parent)
-            parents.Push(at.RawName);
-        var name = node.RawName;
-        var length = name.Length + parents.Sum(p => p.Length);
-        if (length < LongestPath)
-        {
-            var path = new byte[length];
-            var used = 0;
-            foreach (var parent in parents)
-            {
-                parent.CopyTo(path, used);
-                used += parent.Length;
-                path[used - 1] = (byte)'/';
-            }
-            name.CopyTo(path, used);
-            return open(_root, path);
-        }
-        SafeFileHandle? folder = null;
-        try
-        {
-            while (parents.TryPop(out var next))
-            {
-                var inner = Posix.OpenFolder(folder ?? _root, next);
-                folder?.Dispose();
-                folder = inner;
-            }
-            return open(folder ?? _root, name);
-        }
-        finally
-        {
-            folder?.Dispose();
-        }
-    }
+    private T At<T>(SourceNode node, Func<SafeFileHandle, byte[], T> work) => PosixPath.In(_root, PosixPath.Of(node, static n => n.Parent, static n => n.Name), work);
 
     // A folder to look into; or files of one that are still to be read before it is said to be as it was.
     private readonly record struct Work(SourceNode Node, string[] Path, bool IsChanged = false, Unread? Unread = null, Range Files = default);
@@ -360,13 +322,16 @@ public sealed class FolderSource : ISource
                 return null;
             }
             var target = stat.Kind == PosixKind.Link ? Posix.ReadLink(handle, raw) : null;
-            var entry = Describe(handle, raw, name, stat, target, walk);
+            // A file that is going to be opened is asked for attributes then, in a shorter call.
+            var later = walk.AttributesLater && stat is { Kind: PosixKind.File, Size: > 0, LinkCount: 1 };
+            var entry = Describe(handle, raw, name, stat, target, walk, later);
             var isFolder = entry.Kind == EntryKind.Folder;
             var node = new SourceNode(folder, entry, folder.Children is { Count: > 0 } before ? before[^1] : null)
             {
                 Changed = FileTime.From(stat.Changed).Ticks,
                 FileId = stat.Inode,
                 Length = entry.Kind == EntryKind.File ? stat.Kind == PosixKind.Link ? 0 : stat.Size : 0,
+                LacksAttributes = later,
             };
             folder.Children!.Add(node);
             if (isFolder)
@@ -393,16 +358,21 @@ public sealed class FolderSource : ISource
         return null;
     }
 
-    private TreeEntry Describe(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, SourceWalk walk)
+    private static IReadOnlyList<NamedValue> Attributes(SafeFileHandle parent, ReadOnlySpan<byte> raw)
     {
-        if (_windowsMetadata)
-            return DescribeWindows(parent, raw, name, stat, target, walk);
         List<NamedValue>? attributes = null;
         foreach (var key in Posix.ListAttributes(parent, raw))
         {
             if (Posix.GetAttribute(parent, raw, key) is { } value)
                 (attributes ??= []).Add(new NamedValue(key, value));
         }
+        return attributes is null ? [] : attributes;
+    }
+
+    private TreeEntry Describe(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, SourceWalk walk, bool withoutAttributes = false)
+    {
+        if (_windowsMetadata)
+            return DescribeWindows(parent, raw, name, stat, target, walk);
         // Access and change times belong to the Linux file, not to the install: reading or copying it would change them.
         return new TreeEntry
         {
@@ -411,7 +381,7 @@ public sealed class FolderSource : ISource
             Modified = FileTime.From(stat.Modified),
             LinkTarget = target,
             Owner = new PosixOwner(stat.Mode, stat.Uid, stat.Gid),
-            PosixAttributes = attributes ?? [],
+            PosixAttributes = withoutAttributes ? [] : Attributes(parent, raw),
         };
     }
 
@@ -463,7 +433,21 @@ public sealed class FolderSource : ISource
 
     /// <summary>Opens a file of a walk for reading.</summary>
     /// <exception cref="NativeException">It cannot be opened.</exception>
-    public ISourceFile Open(SourceNode node) => new SourceFile(Below(node, Posix.OpenRead));
+    public ISourceFile Open(SourceNode node)
+    {
+        var file = At(node, (folder, path) => Posix.OpenRead(folder, path));
+        try
+        {
+            if (node.LacksAttributes && Posix.HasAttributes(file))
+                node.Entry = node.Entry with { PosixAttributes = At(node, (folder, path) => Attributes(folder, path)) };
+            return new SourceFile(file);
+        }
+        catch
+        {
+            file.Dispose();
+            throw;
+        }
+    }
 
     private sealed class SourceFile : ISourceFile
     {

@@ -96,7 +96,7 @@ public sealed class NtfsSource : ISource
     private void Return(NtfsVolume volume) => _idle.Add(volume);
 
     /// <inheritdoc/>
-    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null)
+    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null, bool opensAll = false)
     {
         var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation);
         var visited = new ConcurrentDictionary<ulong, byte>();

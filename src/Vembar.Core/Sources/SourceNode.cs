@@ -81,9 +81,6 @@ public sealed class SourceNode
     /// <summary>Forgets what is in it.</summary>
     internal void ForgetChildren() => _other = null;
 
-    /// <summary>The name's own bytes with a NUL at the end.</summary>
-    public byte[] RawName => Native.PosixName.Encode(Name);
-
     /// <summary>The file's length when it was walked over, in bytes.</summary>
     public long Length { get; init; }
 
@@ -99,6 +96,9 @@ public sealed class SourceNode
         get => _other as SourceNode;
         set => _other = value;
     }
+
+    /// <summary>Whether it was not asked yet for attributes of Linux; opening it does so.</summary>
+    internal bool LacksAttributes { get; init; }
 
     /// <summary>True when it went away while the source was read.</summary>
     public bool Vanished { get; set; }

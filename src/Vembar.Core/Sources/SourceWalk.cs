@@ -23,8 +23,9 @@ public interface ISource : IFileView, IDisposable
     /// <param name="seen">Told the number of files seen so far, now and then.</param>
     /// <param name="cancellation">Ends the walk.</param>
     /// <param name="earlier">An earlier image to compare with; null for none.</param>
+    /// <param name="opensAll">Whether every file with content will be opened: then what opening it tells is not asked before.</param>
     /// <exception cref="VembarException">Folders cannot be read, or files are of a kind that cannot be captured; all told together.</exception>
-    SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null);
+    SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null, bool opensAll = false);
 
     /// <summary>Opens a file of a walk for reading. Several threads may do so at once.</summary>
     /// <exception cref="Native.NativeException">It went away or cannot be read.</exception>
@@ -57,6 +58,9 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     /// <summary>An earlier image to compare with.</summary>
     public EarlierImage? Earlier { get; init; }
 
+    /// <summary>Whether files are asked for attributes of Linux only when they are opened.</summary>
+    public bool AttributesLater { get; init; }
+
     /// <summary>Room for the names in the folder at hand.</summary>
     public Native.PosixNames Names { get; private set; } = new();
 
@@ -82,7 +86,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     public FileComparison Comparison => field ??= new FileComparison(cancellation);
 
     /// <summary>A walk over a part, by another thread.</summary>
-    public SourceWalk Fork() => new(this, exclusions, skipUnreadable, seen, cancellation) { Earlier = Earlier };
+    public SourceWalk Fork() => new(this, exclusions, skipUnreadable, seen, cancellation) { Earlier = Earlier, AttributesLater = AttributesLater };
 
     /// <summary>Adds what a walk over a part found.</summary>
     public void Join(SourceWalk other)

@@ -33,28 +33,7 @@ internal sealed class FolderTarget : IDisposable
     private readonly record struct Item(TreeEditor.Node Node)
     {
         /// <summary>The path from the target's root as Linux takes it, with a NUL at the end.</summary>
-        public byte[] Raw
-        {
-            get
-            {
-                if (Node.Parent is null)
-                    return [(byte)'.', 0];
-                var length = 0;
-                for (var at = Node; at.Parent is not null; at = at.Parent)
-                    length += PosixName.Length(at.Entry.Name);
-                var whole = new byte[length];
-                var rest = whole.AsSpan();
-                for (var at = Node; at.Parent is not null; at = at.Parent)
-                {
-                    var own = PosixName.Length(at.Entry.Name);
-                    PosixName.Put(at.Entry.Name, rest[^own..]);
-                    if (at != Node)
-                        rest[^1] = (byte)'/';
-                    rest = rest[..^own];
-                }
-                return whole;
-            }
-        }
+        public byte[] Raw => PosixPath.Of(Node, static n => n.Parent, static n => n.Entry.Name);
 
         public WindowsPath Path => Node.Path;
         public TreeEntry Entry => Node.Entry;
@@ -346,35 +325,7 @@ internal sealed class FolderTarget : IDisposable
         return 0;
     });
 
-    // Paths longer than one call takes are gone down folder by folder.
-    private T In<T>(byte[] raw, Func<SafeFileHandle, byte[], T> work)
-    {
-        const int OneCall = 4000;
-        if (raw.Length < OneCall)
-            return work(_root, raw);
-        var parts = raw.AsSpan(0, raw.Length - 1).ToArray();
-        var folder = _root;
-        try
-        {
-            var start = 0;
-            while (true)
-            {
-                var end = Array.IndexOf(parts, (byte)'/', start);
-                if (end < 0)
-                    return work(folder, [.. parts[start..], 0]);
-                var next = Posix.OpenFolder(folder, (byte[])[.. parts[start..end], 0]);
-                if (folder != _root)
-                    folder.Dispose();
-                folder = next;
-                start = end + 1;
-            }
-        }
-        finally
-        {
-            if (folder != _root)
-                folder.Dispose();
-        }
-    }
+    private T In<T>(byte[] raw, Func<SafeFileHandle, byte[], T> work) => PosixPath.In(_root, raw, work);
 
     private void Undo()
     {

@@ -1,0 +1,65 @@
+using Microsoft.Win32.SafeHandles;
+
+namespace Vembar.Native;
+
+/// <summary>Paths below an open folder, of any length.</summary>
+public static class PosixPath
+{
+    // Some bytes less than one call takes (PATH_MAX, limits.h).
+    private const int OneCall = 4000;
+
+    /// <summary>The path of a node from the root on, as Linux takes it, with a NUL at the end; "." for the root.</summary>
+    /// <param name="node">The node.</param>
+    /// <param name="parent">Gives the node above; null for the root.</param>
+    /// <param name="name">Gives a node's name.</param>
+    /// <exception cref="NativeException">A name cannot be written on Linux.</exception>
+    public static byte[] Of<T>(T node, Func<T, T?> parent, Func<T, string> name) where T : class
+    {
+        if (parent(node) is null)
+            return [(byte)'.', 0];
+        var length = 0;
+        for (var at = node; parent(at) is { } above; at = above)
+            length += PosixName.Length(name(at));
+        var whole = new byte[length];
+        var end = length;
+        for (var at = node; parent(at) is { } above; at = above)
+        {
+            var own = PosixName.Length(name(at));
+            PosixName.Put(name(at), whole.AsSpan(end - own));
+            whole[end - 1] = at == node ? (byte)0 : (byte)'/';
+            end -= own;
+        }
+        return whole;
+    }
+
+    /// <summary>Does something at a path: in one call where it is short enough for that, else in its folder, gone down to one by one.</summary>
+    /// <param name="root">Where the path begins.</param>
+    /// <param name="raw">The path, with a NUL at the end.</param>
+    /// <param name="work">Given an open folder and the path from it on.</param>
+    /// <exception cref="NativeException">A folder on the way cannot be opened.</exception>
+    public static T In<T>(SafeFileHandle root, byte[] raw, Func<SafeFileHandle, byte[], T> work)
+    {
+        if (raw.Length < OneCall)
+            return work(root, raw);
+        var folder = root;
+        try
+        {
+            for (var start = 0; ;)
+            {
+                var length = raw.AsSpan(start).IndexOf((byte)'/');
+                if (length < 0)
+                    return work(folder, raw[start..]);
+                var next = Posix.OpenFolder(folder, (byte[])[.. raw.AsSpan(start, length), 0]);
+                if (folder != root)
+                    folder.Dispose();
+                folder = next;
+                start += length + 1;
+            }
+        }
+        finally
+        {
+            if (folder != root)
+                folder.Dispose();
+        }
+    }
+}
