@@ -113,8 +113,8 @@ public sealed class BlockBuilder : IDisposable
 
     // Measured, each on two cores at once, on blocks of files in the order of a capture. Quick: matches from half of the block and
     // longer steps are a tenth faster than level 1 as it is, at the same size. Balanced: half the places tried, in half of the block,
-    // is a tenth faster for 0.9 %; matches from all of it gain 0.1 % and cost a twelfth of the time of reading. Dense: level 18 gives what 19 gives (0.1 %), and with
-    // tables that the processor's nearest caches hold it takes half the time for 1.5 %.
+    // is a tenth faster for 0.9 %; matches from all of it gain 0.1 % and cost a twelfth of the time of reading. Dense: level 18
+    // gives what 19 gives (0.1 %), and with tables that the processor's nearest caches hold it takes half the time for 1.5 %.
     private ZstdSettings Level(Effort effort) => (effort, _kind) switch
     {
         (Effort.Dense, _) => new ZstdSettings(18, HashLog: 18, ChainLog: 18),
