@@ -332,4 +332,30 @@ public class TreeTests(DemoFixture demo)
         TakeOperation.Run(ImageReference.Parse(archive), ["a/b/other"], folder.At("four"), NoProgress.Instance, CancellationToken.None);
         Assert.Equal("other", File.ReadAllText(folder.At("four/other")));
     }
+
+    [Theory]
+    [InlineData("")]
+    [InlineData("Z")]
+    [InlineData("X\u0005")]
+    [InlineData("F\u0000\u0001")]
+    public void AFolderThatIsNoneIsToldByEveryCommandThatMeetsIt(string node)
+    {
+        using var folder = new TempFolder();
+        var archive = folder.At("a.vmb");
+        using (var writer = ArchiveWriter.Open(archive, create: true))
+        {
+            var wrong = writer.Add(BlockKind.Tree, System.Text.Encoding.ASCII.GetBytes(node));
+            // docs/archive-format.md, "Trees": a page with one entry, the root folder, that has nothing but its node's id.
+            var root = writer.Add(BlockKind.Tree, [(byte)'F', 0, 1, 0, 2, 0x80, 0x01, .. Convert.FromHexString(wrong.ToString())]);
+            writer.CommitImage(Record(root), null, "test");
+        }
+        void Damaged(Action action) => Assert.Equal(ErrorKind.Damaged, Assert.Throws<VembarException>(action).Kind);
+        Damaged(() => CopyOperation.Run(ImageReference.Parse(archive), folder.At("b.vmb"), null, default, NoProgress.Instance, CancellationToken.None));
+        Damaged(() => CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None));
+        Damaged(() => Do.Deploy(archive, folder.At("out")));
+        Damaged(() => Do.WithTree(archive, 1, t => t.Names(WindowsPath.Root).Count));
+        Damaged(() => Do.WithTree(archive, 1, t => t.Find(WindowsPath.Parse("x"))));
+        Assert.NotEmpty(Do.Verify(archive).Damage);
+        Assert.False(File.Exists(folder.At("b.vmb")));
+    }
 }

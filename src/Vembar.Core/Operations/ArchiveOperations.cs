@@ -427,7 +427,7 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
                 return;
             if (_seen.Contains(entry.Folder))
                 return;
-            foreach (var page in TreeCodec.Pages(source, entry.Folder))
+            foreach (var page in tree.Pages(entry, path))
                 Want(page);
             Want(entry.Folder);
             _seen.Add(entry.Folder);

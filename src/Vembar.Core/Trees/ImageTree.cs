@@ -135,6 +135,10 @@ public sealed class ImageTree : IFileView
             yield return entries.Current;
     }
 
+    /// <summary>The chunks that a folder's entries are in.</summary>
+    /// <exception cref="VembarException">It is damaged.</exception>
+    internal IReadOnlyList<ChunkId> Pages(TreeEntry folder, WindowsPath path) => Decoded(path, () => TreeCodec.Pages(_source, folder.Folder));
+
     /// <summary>The entry at a path, or null. A name that matches to the letter goes before one that differs in case.</summary>
     public TreeEntry? Find(WindowsPath path)
     {
