@@ -135,7 +135,7 @@ internal sealed partial class CliJson : JsonSerializerContext
     public static IReadOnlyList<FeatureJson>? Features(IReadOnlyList<InstalledPackage>? packages) =>
         packages is null ? null : [.. packages.Where(p => p.ReplacedBy is null).SelectMany(p => p.Features.Select(f => new FeatureJson(f.Feature.Name, f.Feature.Title, f.Feature.Parent, p.Title, f.IsOn)))];
 
-    public static string KindOf(PackageManifest manifest) => manifest.Kind == PackageKind.FeatureSet ? "feature-set" : manifest.Kind.ToString().ToLowerInvariant();
+    public static string KindOf(PackageManifest manifest) => manifest.Kind.ToString().ToLowerInvariant();
 
     public static PackageInfoJson From(Package package, IReadOnlyList<string> problems) => new(
         problems.Count == 0, package.Shown, package.Manifest.Name, PackageManifest.Show(package.Manifest.Version), package.Manifest.Title, KindOf(package.Manifest), [.. package.Manifest.Requires.Select(r => r.ToString())], package.Manifest.Replaces,

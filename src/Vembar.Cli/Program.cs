@@ -35,7 +35,7 @@ internal static class Program
             Commands.SurveyCommand.Create(), Commands.ReadyCommand.Create(), Commands.CaptureCommand.Create(), Commands.ListCommand.Create(), Commands.ShowCommand.Create(), Commands.FilesCommand.Create(),
             Commands.TakeCommand.Create(), Commands.DiffCommand.Create(), Commands.VerifyCommand.Create(), Commands.CopyCommand.Create(), Commands.RetitleCommand.Create(), Commands.DropCommand.Create(),
             Commands.HistoryCommand.Create(), Commands.RewindCommand.Create(), Commands.CompactCommand.Create(), Commands.ServiceCommand.Create(), Commands.OrderCommand.Create(), Commands.WorkspaceCommand.Create(), Commands.DriversCommand.Create(), Commands.PackageCommand.Create(), Commands.FeaturesCommand.Create(), Commands.AnswersCommand.Create(),
-            Commands.DeployCommand.Create(), Commands.DemoCommand.Create(), Commands.CompletionCommand.Create(),
+            Commands.DeployCommand.Create(), Commands.DemoCommand.Create(), Commands.CompletionCommand.Create(), Commands.HelpCommand.Create(),
         ])
             root.Subcommands.Add(command);
         Help.Install(root);

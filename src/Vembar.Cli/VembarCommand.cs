@@ -116,7 +116,8 @@ internal static class Help
     {
         var option = root.Options.OfType<HelpOption>().Single();
         option.Description = "Show help";
-        option.Aliases.Remove("-?");
+        foreach (var alias in (string[])["-?", "/?", "/h"])
+            option.Aliases.Remove(alias);
         option.Action = new WithExamples((HelpAction)option.Action!);
         if (root.Options.OfType<VersionOption>().SingleOrDefault() is { } version)
             version.Description = "Show the version";

@@ -77,7 +77,7 @@ public class CommandTests(World world)
         folder.Write("w/Users/a:b", "x");
         var status = Vembar.Run("workspace", "status", w);
         Assert.Equal((1, true), (status.Code, status.Output.Contains("In the way of saving: 'Users/a:b' has a name", StringComparison.Ordinal)));
-        Assert.Equal(0, Vembar.Run("workspace", "close", w, "--discard").Code);
+        Assert.Equal(0, Vembar.Run("workspace", "close", w, "--lose-changes").Code);
         Assert.False(Directory.Exists(w));
         Assert.Equal(3, Vembar.Run("workspace", "status", w).Code);
     }
@@ -109,6 +109,12 @@ public class CommandTests(World world)
     public void EveryCommandHasHelpWithExamples()
     {
         var overview = Vembar.Run("--help");
+        Assert.DoesNotContain("/?", overview.Output, StringComparison.Ordinal);
+        Assert.Equal(overview.Output, Vembar.Run("help").Output);
+        Assert.Equal(Vembar.Run("capture", "--help").Output, Vembar.Run("help", "capture").Output);
+        Assert.Equal(Vembar.Run("workspace", "close", "-h").Output, Vembar.Run("help", "workspace", "close").Output);
+        Assert.Equal((2, true), (Vembar.Run("help", "captur").Code, Vembar.Run("help", "captur").Error.Contains("Did you mean 'capture'?", StringComparison.Ordinal)));
+        Assert.Equal((2, 2), (Vembar.Run("list", "x", "/?").Code, Vembar.Run("/h").Code));
         Assert.Equal(0, overview.Code);
         foreach (var command in s_commands)
         {

@@ -32,7 +32,7 @@ public class ContractTests(World world)
             ["drivers", world.At("drivers"), world.At("more-drivers"), "--image", archive + "#1", "--for", world.At("hardware"), "--trust", world.At("trust")],
             ["package", "make", world.At("packages/shelfmark-7.4"), "--out", folder.At("p.zip")],
             ["package", "check", folder.At("p.zip")],
-            ["service", archive + "#1", "--package", folder.At("p.zip"), "--feature", "Lending.Print=on", "--first-boot", "echo", "--in-place"],
+            ["service", archive + "#1", "--package", folder.At("p.zip"), "--feature", "Lending.Print=on", "--first-start", "echo", "--in-place"],
             ["features", archive + "#1"],
             ["answers", "check", world.At("answers/lending-desk.xml"), "--image", archive + "#1"],
             ["answers", "make", world.At("answers/bookmobile.yaml"), "--out", folder.At("made.xml")],

@@ -96,7 +96,7 @@ public class OrderTests(DemoFixture demo)
               - feature: x
                 stat: on
               - put: x
-              - first-boot: x
+              - first-start: x
                 good: fine
               - answers: x
                 merge: perhaps
@@ -147,7 +147,7 @@ public class OrderTests(DemoFixture demo)
         var count = 0;
         foreach (var (text, good) in new[]
         {
-            ("changes:\n  - tidy: all\n    optional: yes\n", true), ("changes:\n  - first-boot: x\n    good: 0, 3010\n", true), ("changes:\n  - first-boot: x\n    good: 3010\n", true), ("changes:\n  - feature: x\n    state: off\n", true),
+            ("changes:\n  - tidy: all\n    optional: yes\n", true), ("changes:\n  - first-start: x\n    good: 0, 3010\n", true), ("changes:\n  - first-start: x\n    good: 3010\n", true), ("changes:\n  - feature: x\n    state: off\n", true),
             ("changes: []\n", false), ("changes:\n  - fly: x\n", false), ("changes:\n  - put: x\n", false), ("changes:\n  - remove: x\n    to: y\n", false), ("changes:\n  - remove: x\n    put: y\n    to: z\n", false), ("chnages:\n  - remove: x\n", false),
         })
         {
@@ -156,6 +156,19 @@ public class OrderTests(DemoFixture demo)
             Assert.Equal((text, good), (text, Record.Exception(() => WorkOrder.Read(file)) is null));
         }
         Assert.Equal(OrderSchema.Text(), File.ReadAllText(Path.Combine(Repository.Root, "docs/schemas/work-order.schema.json")));
+    }
+
+    [Fact]
+    public void OrdersWithTheFormerWordForTheFirstStartAreRead()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        var made = Run(archive, WorkOrder.Read(folder.Write("former.yaml", "changes:\n  - first-boot: echo one\n    name: One\n"))).Changes.Single();
+        Assert.Equal(("first-start", ChangeStatus.Done), (made.Kind, made.Status));
+        var present = WorkOrder.Read(folder.Write("present.yaml", "changes:\n  - first-start: echo one\n    name: One\n"));
+        Assert.Equal(ChangeStatus.Already, Run(archive, present).Changes.Single().Status);
+        var both = Assert.Throws<VembarException>(() => WorkOrder.Read(folder.Write("both.yaml", "changes:\n  - first-boot: a\n    first-start: b\n")));
+        Assert.Contains("'first-start' is said twice", both.Message + string.Join('\n', both.Details), StringComparison.Ordinal);
     }
 
     [Theory]

@@ -212,8 +212,25 @@ public class PackageTests(DemoFixture demo)
     }
 
     [Theory]
-    [InlineData("kind: language\n", "says which with 'language'")]
-    [InlineData("kind: language\nlanguage: pl-PX\n", "did you mean 'pl-PL'?")]
+    [InlineData("feature-set", "", PackageKind.Extension)]
+    [InlineData("extension", "", PackageKind.Extension)]
+    [InlineData("language", "language: pl-PL\n", PackageKind.Translation)]
+    [InlineData("translation", "language: pl-PL\n", PackageKind.Translation)]
+    public void PackagesWithTheFormerWordsForTheirKindGoIn(string word, string more, PackageKind kind)
+    {
+        using var folder = new TempFolder();
+        folder.Write("p/package.yaml", $"format: 1\nname: former\nversion: 1\nkind: {word}\n{more}files:\n  - from: f\n    to: House\n");
+        folder.Write("p/f/file", "x");
+        Package.Make(folder.At("p"), folder.At("p.zip"));
+        Assert.Equal(kind, Package.Read(folder.At("p.zip")).Manifest.Kind);
+        var archive = demo.CopyArchive(folder);
+        Assert.All(Do.Service(archive, null, Add(folder.At("p.zip"))).Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
+        Assert.Equal("former 1.0", ShowOperation.Run(ImageReference.Parse(archive)).Packages!.Single().Title);
+    }
+
+    [Theory]
+    [InlineData("kind: translation\n", "says which with 'language'")]
+    [InlineData("kind: translation\nlanguage: pl-PX\n", "did you mean 'pl-PL'?")]
     [InlineData("kind: settings\nlanguage: pl-PL\n", "no other does")]
     public void ALanguagePackageSaysWhichLanguage(string lines, string expected) =>
         Assert.Contains(expected, Assert.Throws<VembarException>(() => PackageManifest.Parse($"name: a\nversion: 1\n{lines}", "p")).Message, StringComparison.Ordinal);

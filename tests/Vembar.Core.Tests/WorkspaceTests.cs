@@ -20,7 +20,7 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         return WorkspaceOperation.Save(with is null ? request : with(request), NoProgress.Instance, CancellationToken.None);
     }
 
-    private static int Close(string folder, bool discard = false) => WorkspaceOperation.Close(folder, discard, null, NoProgress.Instance, CancellationToken.None);
+    private static int Close(string folder, bool loseChanges = false) => WorkspaceOperation.Close(folder, loseChanges, null, NoProgress.Instance, CancellationToken.None);
 
     private static string Told(WorkspaceStatus status) => string.Join('\n', status.Changes.Select(c => $"{c.Kind} {(c.From.Length > 0 ? $"{c.From} > " : "")}{c.Path}{(c.What.Count > 0 ? $": {string.Join(", ", c.What)}" : "")}"));
 
@@ -318,7 +318,7 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         Assert.Equal("not-saved", Assert.Throws<VembarException>(() => Close(folder.At("w"))).Code);
         Assert.Equal("unsaved", File.ReadAllText(folder.At("w/other/e.txt")));
         Directory.CreateSymbolicLink(folder.At("w/out"), folder.At("src"));
-        Assert.Equal(2, Close(folder.At("w"), discard: true));
+        Assert.Equal(2, Close(folder.At("w"), loseChanges: true));
         Assert.Equal((false, true), (Directory.Exists(folder.At("w")), File.Exists(folder.At("src/a.txt"))));
     }
 

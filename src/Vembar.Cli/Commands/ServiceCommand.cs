@@ -38,7 +38,7 @@ internal static class ServiceCommand
         var features = new Option<string[]>("--feature") { Description = "Switch a feature, or those that match a pattern, with what it needs", HelpName = "NAME=on|off", DefaultValueFactory = _ => [] };
         var withDependents = new Option<bool>("--with-dependents") { Description = "With --feature NAME=off: switch off too what needs it" };
         var registry = new Option<string[]>("--registry") { Description = "Make the changes of a .reg file in the image's hives; may be given several times", HelpName = "FILE", DefaultValueFactory = _ => [] };
-        var firstBoot = new Option<string[]>("--first-boot") { Description = "Run a command once at the first start, before anybody logs on; may be given several times", HelpName = "COMMAND", DefaultValueFactory = _ => [] };
+        var firstStart = new Option<string[]>("--first-start") { Description = "Run a command once at the first start, before anybody logs on; may be given several times", HelpName = "COMMAND", DefaultValueFactory = _ => [] };
         var put = new Option<string[]>("--put") { Description = "Put a file or folder into the image; may be given several times", HelpName = "FILE=PATH", DefaultValueFactory = _ => [] };
         var remove = new Option<string[]>("--remove") { Description = "Take a path, or what matches a pattern, out of the image; may be given several times", HelpName = "PATH", DefaultValueFactory = _ => [] };
         var order = new Option<string?>("--order") { Description = "Make the changes that a work order lists, before those above", HelpName = "FILE" };
@@ -55,7 +55,7 @@ internal static class ServiceCommand
             "vembar service desks.vmb#1 --put vembar-demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
             "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan",
             "vembar service desks.vmb#2 --locale display=cy-GB --time-zone \"GMT Standard Time\" --tidy all --in-place")
-            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, packages, packageOut, features, withDependents, locale, keyboard, timeZone, answers, merge, registry, firstBoot, put, remove, ballast, tidy, order, variables, keepGoing, name, inPlace, plan, report, effort, wait, SharedOptions.Base)
+            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, packages, packageOut, features, withDependents, locale, keyboard, timeZone, answers, merge, registry, firstStart, put, remove, ballast, tidy, order, variables, keepGoing, name, inPlace, plan, report, effort, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var asName = parse.GetValue(name);
@@ -104,7 +104,7 @@ internal static class ServiceCommand
                         .. parse.GetRequiredValue(put).Select(PutChange.Parse),
                         .. parse.GetRequiredValue(remove).Select(r => new RemoveChange(r)),
                         .. parse.GetRequiredValue(ballast).Select(b => new BallastChange(b, [])),
-                        .. parse.GetRequiredValue(firstBoot).Select(c => new FirstStartChange(new FirstStartCommand("", c, [0]))),
+                        .. parse.GetRequiredValue(firstStart).Select(c => new FirstStartChange(new FirstStartCommand("", c, [0]))),
                         .. parse.GetRequiredValue(tidy) is { Length: > 0 } rules ? [new TidyChange(rules)] : (IChange[])[],
                     ],
                     KeepGoing = parse.GetValue(keepGoing),

@@ -67,13 +67,13 @@ internal static class WorkspaceCommand
                 return ExitCode.Done;
             }));
 
-        var discard = new Option<bool>("--discard") { Description = "Lose what was not saved" };
-        command.Subcommands.Add(new VembarCommand("close", "Take a workspace's folder away; what was not saved keeps it", "vembar workspace close work", "vembar workspace close work --discard")
-            .With(folder, discard, archive).Does((parse, session) =>
+        var loseChanges = new Option<bool>("--lose-changes") { Description = "Lose what was not saved" };
+        command.Subcommands.Add(new VembarCommand("close", "Take a workspace's folder away; what was not saved keeps it", "vembar workspace close work", "vembar workspace close work --lose-changes")
+            .With(folder, loseChanges, archive).Does((parse, session) =>
             {
                 var path = parse.GetRequiredValue(folder);
-                var lost = WorkspaceOperation.Close(path, parse.GetValue(discard), parse.GetValue(archive), session.Progress, session.Cancellation);
-                session.Result(new WorkspaceCloseJson(path, lost), json => json.WorkspaceCloseJson, () => Session.Line($"{path} is closed{(lost > 0 ? $"; {Text.Count(lost, "change")} {(lost == 1 ? "is" : "are")} lost" : "")}."));
+                var lost = WorkspaceOperation.Close(path, parse.GetValue(loseChanges), parse.GetValue(archive), session.Progress, session.Cancellation);
+                session.Result(new WorkspaceCloseJson(path, lost), json => json.WorkspaceCloseJson, () => Session.Line($"{path} is closed{(lost > 0 ? $"; {Text.Count(lost, "change")} {(lost == 1 ? "was not saved and is" : "were not saved and are")} gone" : "")}."));
                 return ExitCode.Done;
             }));
         return command;

@@ -279,20 +279,20 @@ public static class WorkspaceOperation
 
     /// <summary>Closes a workspace: takes its folder away.</summary>
     /// <param name="folder">The workspace.</param>
-    /// <param name="discard">Whether what was not saved is lost; without it a workspace with changes stays.</param>
+    /// <param name="loseChanges">Whether what was not saved is lost; without it a workspace with changes stays.</param>
     /// <param name="archive">The archive, where it is not any more where it was; null for there.</param>
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it before anything is taken away.</param>
     /// <returns>How many changes were lost.</returns>
     /// <exception cref="VembarException">It has changes, or it cannot be told whether it has; it stays.</exception>
-    public static int Close(string folder, bool discard, string? archive, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static int Close(string folder, bool loseChanges, string? archive, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var lost = 0;
-        if (!discard)
+        if (!loseChanges)
         {
             var status = Status(folder, archive, progress, cancellation);
             if (status.Changes.Count + status.Problems.Count > 0)
-                throw VembarException.Input("not-saved", $"'{folder}' has {status.Changes.Count} {(status.Changes.Count == 1 ? "change" : "changes")} that {(status.Changes.Count == 1 ? "is" : "are")} not saved", "Save it, or give --discard to lose them.", [.. status.Changes.Take(10).Select(c => $"{c.Kind.ToString().ToLowerInvariant()} {c.Path}")]);
+                throw VembarException.Input("not-saved", $"'{folder}' has {status.Changes.Count} {(status.Changes.Count == 1 ? "change" : "changes")} that {(status.Changes.Count == 1 ? "is" : "are")} not saved", "Save it, or give --lose-changes to lose them.", [.. status.Changes.Take(10).Select(c => $"{c.Kind.ToString().ToLowerInvariant()} {c.Path}")]);
         }
         else
         {

@@ -106,7 +106,7 @@ internal sealed class Workspace : IDisposable
             if (!toClose && state.State != "open")
             {
                 throw VembarException.Input("workspace-unfinished", state.State == "closing" ? $"the workspace '{folder}' was being closed when that was interrupted" : $"the workspace '{folder}' was not laid open to its end",
-                    $"Take what you need out of it and close it with 'vembar workspace close {folder} --discard'.");
+                    $"Take what you need out of it and close it with 'vembar workspace close {folder} --lose-changes'.");
             }
             return new Workspace(folder, held, state);
         }

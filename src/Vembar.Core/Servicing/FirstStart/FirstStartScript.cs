@@ -135,7 +135,7 @@ public sealed class FirstStartChange(FirstStartCommand command) : IChange
     /// <inheritdoc/>
     public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
     {
-        ChangeOutcome Outcome(ChangeStatus status, string why) => new("first-boot", command.Command, status, why);
+        ChangeOutcome Outcome(ChangeStatus status, string why) => new("first-start", command.Command, status, why);
         if (context.Install is null)
             return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
         var windows = context.Windows("");

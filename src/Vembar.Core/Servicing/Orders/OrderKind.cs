@@ -49,7 +49,7 @@ internal sealed record OrderKind(string Name, OrderForm Form, string Meaning, pa
         new("time-zone", OrderForm.Text, "Sets the time zone by Windows' name."),
         new("answers", OrderForm.File, "Checks an answer file, or makes one of a profile, and puts it where set-up looks for it.", new OrderField("merge", OrderForm.YesNo, "Merge it into the one that the image has.")),
         new("registry", OrderForm.File, "Makes the changes of a .reg file in the image's hives."),
-        new("first-boot", OrderForm.Text, "Runs a command once at the first start, before anybody logs on.", new("name", OrderForm.Text, "What the log calls it."), new("good", OrderForm.Codes, "Exit codes that mean success.")),
+        new("first-start", OrderForm.Text, "Runs a command once at the first start, before anybody logs on.", new("name", OrderForm.Text, "What the log calls it."), new("good", OrderForm.Codes, "Exit codes that mean success.")),
         new("put", OrderForm.File, "Puts a file, or a folder with all below it, into the image.", new OrderField("to", OrderForm.Text, "The path in the image; ending in '/', or a folder there, it means 'into it'.", Needed: true)),
         new("remove", OrderForm.Text, "Takes a path, or what matches a pattern, out of the image."),
         new("ballast", OrderForm.File, "Takes out what a file of rules names: bundled programs, provisioned apps.", new OrderField("rules", OrderForm.Text, "The names of those rules that are wanted; all, if it does not say.")),

@@ -156,6 +156,9 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         return variables;
     }
 
+    // Orders written for earlier versions keep their word for it.
+    private static string Current(string key) => key == "first-boot" ? "first-start" : key;
+
     private static OrderItem? Item(YamlNode item, YamlFile yaml, Func<YamlNode, string, string> expand)
     {
         if (item is not YamlMappingNode map || map.Children.Any(c => c.Key is not YamlScalarNode || c.Value is not YamlScalarNode))
@@ -163,7 +166,13 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
             yaml.Wrong(item, "a change is written as 'kind: value'");
             return null;
         }
-        var fields = map.Children.ToDictionary(c => ((YamlScalarNode)c.Key).Value ?? "", c => expand(c.Value, ((YamlScalarNode)c.Value).Value ?? ""));
+        var fields = new Dictionary<string, string>();
+        foreach (var (key, value) in map.Children)
+        {
+            var name = Current(((YamlScalarNode)key).Value ?? "");
+            if (!fields.TryAdd(name, expand(value, ((YamlScalarNode)value).Value ?? "")))
+                yaml.Wrong(key, $"'{name}' is said twice; each change is an item of its own");
+        }
         var kinds = OrderKind.All.Where(k => fields.ContainsKey(k.Name)).ToList();
         var names = OrderKind.All.Select(k => k.Name).ToList();
         if (kinds is not [var kind])
@@ -246,7 +255,7 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         "time-zone" => new TimeZoneChange(value),
         "answers" => new AnswersChange(value, item.Yes("merge")),
         "registry" => new RegistryChange(value),
-        "first-boot" => new FirstStartChange(new FirstStartCommand(item.Text("name"), value, Codes(item.Fields.GetValueOrDefault("good")) ?? [0])),
+        "first-start" => new FirstStartChange(new FirstStartCommand(item.Text("name"), value, Codes(item.Fields.GetValueOrDefault("good")) ?? [0])),
         "put" => new PutChange(value, item.Text("to")),
         "remove" => new RemoveChange(value),
         "ballast" => new BallastChange(value, Words(item.Text("rules"))),

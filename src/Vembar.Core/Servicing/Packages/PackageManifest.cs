@@ -17,9 +17,9 @@ public enum PackageKind
     /// <summary>A newer version of something that is there.</summary>
     Update,
     /// <summary>Things that can be switched on and off.</summary>
-    FeatureSet,
+    Extension,
     /// <summary>A display language.</summary>
-    Language,
+    Translation,
     /// <summary>A program.</summary>
     Application,
     /// <summary>Settings of the house.</summary>
@@ -171,17 +171,18 @@ public sealed partial record PackageManifest
             yaml.Wrong(yaml.Root.At("name") ?? yaml.Root, $"'{Text("name")}' is not a package's name: letters, digits, '.', '_' and '-' are");
         if (!TryVersion(Text("version"), out var version))
             yaml.Wrong(yaml.Root.At("version") ?? yaml.Root, $"'{Text("version")}' is not a version: up to four numbers with dots between them are");
+        // Packages made by earlier versions have other words for two kinds.
         var kind = Text("kind") switch
         {
             "update" => PackageKind.Update,
-            "feature-set" => PackageKind.FeatureSet,
-            "language" => PackageKind.Language,
+            "extension" or "feature-set" => PackageKind.Extension,
+            "translation" or "language" => PackageKind.Translation,
             "application" => PackageKind.Application,
             "settings" => PackageKind.Settings,
             _ => (PackageKind?)null,
         };
         if (kind is null)
-            yaml.Wrong(yaml.Root.At("kind") ?? yaml.Root, "'kind' is one of update, feature-set, language, application, settings");
+            yaml.Wrong(yaml.Root.At("kind") ?? yaml.Root, "'kind' is one of update, extension, translation, application, settings");
         manifest = manifest with
         {
             Name = Text("name"),
@@ -195,9 +196,9 @@ public sealed partial record PackageManifest
             Features = ReadFeatures(yaml, yaml.Root.At("features")),
             Hashes = ReadHashes(yaml, yaml.Root.At("hashes")),
         };
-        if ((manifest.Kind == PackageKind.Language) != map.ContainsKey("language"))
-            yaml.Wrong(yaml.Root.At("language") ?? yaml.Root.At("kind") ?? yaml.Root, "a package of the kind 'language' says which with 'language', and no other does");
-        else if (manifest.Kind == PackageKind.Language)
+        if ((manifest.Kind == PackageKind.Translation) != map.ContainsKey("language"))
+            yaml.Wrong(yaml.Root.At("language") ?? yaml.Root.At("kind") ?? yaml.Root, "a package of the kind 'translation' says which with 'language', and no other does");
+        else if (manifest.Kind == PackageKind.Translation)
         {
             if (KnownLocale.Named(Text("language")) is { } locale)
                 manifest = manifest with { Part = manifest.Part with { System = [.. manifest.Part.System, .. Language(locale)] } };
