@@ -16,7 +16,7 @@ internal sealed record ErrorBody(string Code, string Message, string Hint, IRead
 internal sealed record ErrorJson(ErrorBody Error);
 internal sealed record BaseJson(Guid Id, string Name);
 
-internal sealed record ListJson(string Archive, Guid Id, long Size, long LeftOver, IReadOnlyList<BaseJson> BasedOn, IReadOnlyList<ImageRecord> Images);
+internal sealed record ListJson(string Archive, Guid Id, long Size, long LeftOver, IReadOnlyList<BaseJson> BasedOn, IReadOnlyList<ImageRecord> Images, IReadOnlyList<LostImage> Lost);
 internal sealed record StoreJson(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, bool? Verified);
 internal sealed record ChangeJson(string Kind, string What, string Status, string Why, long Bytes, double Seconds);
 internal sealed record ServiceJson(string Archive, ImageRecord Image, bool Written, bool Plan, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, IReadOnlyList<ChangeJson> Changes);
@@ -65,11 +65,11 @@ internal sealed record EntryJson(string Path, string Kind, long Bytes, DateTime?
 internal sealed record FilesJson(ImageRecord Image, IEnumerable<EntryJson> Entries);
 internal sealed record TakeJson(string To, long Files, long Bytes, IReadOnlyList<string> Paths, IReadOnlyList<string> Warnings);
 internal sealed record DamageJson(int? Image, string Path, string Problem);
-internal sealed record VerifyJson(string Archive, bool Ok, long Blocks, long Bytes, long LeftOver, double Seconds, IReadOnlyList<DamageJson> Damage, IReadOnlyList<DamageJson> Repaired, IReadOnlyList<string> Bases);
+internal sealed record VerifyJson(string Archive, bool Ok, long Blocks, long Bytes, long LeftOver, double Seconds, IReadOnlyList<DamageJson> Damage, IReadOnlyList<DamageJson> Repaired, IReadOnlyList<string> Bases, int Images);
 internal sealed record RecoverJson(string Archive, string Recovered, IReadOnlyList<ImageRecord> Images, long Blocks, IReadOnlyList<DamageJson> Lost);
 internal sealed record DropJson(string Archive, ImageRecord Image, int ImagesLeft);
 internal sealed record StateImageJson(int Number, string Name);
-internal sealed record StateJson(long Number, DateTime Time, string Change, long End, IReadOnlyList<StateImageJson> Images);
+internal sealed record StateJson(long Number, DateTime Time, string Change, long End, IReadOnlyList<StateImageJson> Images, string Problem);
 internal sealed record HistoryJson(string Archive, IReadOnlyList<StateJson> States);
 internal sealed record RewindJson(string Archive, StateJson State);
 internal sealed record ImageJson(string Archive, ImageRecord Image);

@@ -108,7 +108,18 @@ public class ArchiveTests
                 Assert.True(problem.Kind is ErrorKind.Damaged or ErrorKind.Input, problem.Message);
                 continue;
             }
-            foreach (var (key, text) in Contents(damaged))
+            Dictionary<string, string?> found;
+            try
+            {
+                found = Contents(damaged);
+            }
+            catch (VembarException problem)
+            {
+                // What verifying could look into is not always sound enough to be used.
+                Assert.Equal(ErrorKind.Damaged, problem.Kind);
+                continue;
+            }
+            foreach (var (key, text) in found)
                 Assert.True(text is null || text == content[key], $"byte {at} was flipped, and {key} reads wrong");
         }
     }
@@ -132,7 +143,7 @@ public class ArchiveTests
             {
                 var result = Do.Verify(cut);
                 Assert.True(length == middle || !result.Ok);
-                Assert.True(length >= middle ? before.StartsWith(State(cut), StringComparison.Ordinal) : State(cut).Length == 0);
+                Assert.StartsWith(State(cut), before, StringComparison.Ordinal);
             }
             catch (VembarException problem)
             {

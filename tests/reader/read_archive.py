@@ -52,7 +52,8 @@ class Archive:
         head = self.file.read(52)
         if head[:8] != MAGIC:
             raise ValueError("not an archive")
-        if struct.unpack_from("<H", head, 8)[0] > 1:
+        self.format = struct.unpack_from("<H", head, 8)[0]
+        if self.format not in (1, 2):
             raise ValueError("a newer archive")
         self.id = head[16:32]
         self.bases = []
@@ -73,22 +74,31 @@ class Archive:
         self.chunks = {}
         place, length = struct.unpack_from("<qq", commit, 40)
         self.read_segment(place, length)
-        catalogue = json.loads(self.chunk(commit[72:104]))
-        self.images = {i["number"]: json.loads(self.chunk(bytes.fromhex(i["record"]))) for i in catalogue["images"]}
+        records = self.catalogue(commit[72:104])
+        self.images = {number: json.loads(self.chunk(bytes.fromhex(record))) for number, record in records.items()}
 
     def at(self, place, length):
         self.file.seek(place)
         return self.file.read(length)
 
     def last_commit(self):
+        step, magic = (64, b"VMBCOMIT") if self.format == 1 else (256, b"VBLKSTAT")
         self.file.seek(0, 2)
-        place = (self.file.tell() - 192) // 64 * 64
+        place = (self.file.tell() - 192) // step * step
         while place > 0:
             record = self.at(place, 192)
-            if record[:8] == b"VMBCOMIT" and record[8:24] == self.id and struct.unpack_from("<q", record, 32)[0] == place:
+            if record[:8] == magic and record[8:24] == self.id and struct.unpack_from("<q", record, 32)[0] == place:
                 return record
-            place -= 64
+            place -= step
         raise ValueError("no complete state")
+
+    def catalogue(self, id):
+        catalogue = json.loads(self.chunk(id))
+        records = self.catalogue(bytes.fromhex(catalogue["since"])) if "since" in catalogue else {}
+        for number in catalogue.get("gone", []):
+            del records[number]
+        records.update({i["number"]: i["record"] for i in catalogue["images"]})
+        return records
 
     def read_segment(self, place, length):
         data = self.at(place, length)
@@ -111,7 +121,10 @@ class Archive:
         (place, stored, plain, count, kind, codec), inside, size = self.chunks[id]
         if place not in self.expanded:
             payload = self.at(place + 40 + 4 * count, stored)
-            if codec == 1:
+            if codec & 0x80:
+                key = payload[:8]
+                payload = bytes(b ^ key[i % 8] for i, b in enumerate(payload[8:]))
+            if codec & 0x7F == 1:
                 payload = subprocess.run(["zstd", "-dcq"], input=payload, stdout=subprocess.PIPE, check=True).stdout
             if len(payload) != plain:
                 raise ValueError("a block expands to another length")

@@ -12,17 +12,18 @@ internal static class ListCommand
             {
                 using var reader = ArchiveReader.Open(parse.GetRequiredValue(archive));
                 session.Warn(LeftOver(reader));
-                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.LeftOver, [.. reader.Header.Bases.Select(b => new BaseJson(b.Id, b.Name))], reader.Images), json => json.ListJson, () => Show(reader, session));
+                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.LeftOver, [.. reader.Header.Bases.Select(b => new BaseJson(b.Id, b.Name))], reader.Images, reader.LostImages), json => json.ListJson, () => Show(reader, session));
                 return ExitCode.Done;
             });
     }
 
-    internal static IEnumerable<string> LeftOver(ArchiveReader reader) => reader.LeftOver == 0 ? [] :
+    internal static IEnumerable<string> LeftOver(ArchiveReader reader) => reader.IsNewerStateDamaged
+        ? [$"a newer state of '{reader.Path}' is damaged; what is listed is state {reader.Sequence}. `vembar verify {reader.Path}` says what can be done"] : reader.LeftOver == 0 ? [] :
         [$"the last {Text.Number(reader.LeftOver)} bytes of '{reader.Path}' belong to no finished state: a run was interrupted, or the file was cut short"];
 
     private static void Show(ArchiveReader reader, Session session)
     {
-        if (reader.Images.Count == 0)
+        if (reader.Images.Count + reader.LostImages.Count == 0)
             Session.Line($"{reader.Path} holds no images.");
         else
         {
@@ -31,6 +32,8 @@ internal static class ListCommand
                 table.Row($"{image.Number}", image.Name, image.Version, image.Edition, image.Build, Text.Number(image.Files), Text.Size(image.Bytes), Text.Size(image.BytesAdded), Text.Time(image.Created));
             table.Print(session);
         }
+        foreach (var lost in reader.LostImages)
+            Session.Line($"Image {lost.Number} cannot be read: {lost.Problem}. Heal it with `vembar verify {reader.Path} --repair-from COPY`.");
         foreach (var based in reader.Header.Bases)
             Session.Line($"Based on {Text.Safe(based.Name)} ({based.Id}): what that one holds is not stored here.");
         if (!Console.IsOutputRedirected)

@@ -13,19 +13,20 @@ internal static class HistoryCommand
             .With(archive).Does((parse, session) =>
             {
                 var path = parse.GetRequiredValue(archive);
-                var states = HistoryOperation.Run(path);
+                var states = HistoryOperation.Run(path, out var problems);
+                session.Warn(problems);
                 session.Result(new HistoryJson(path, [.. states.Select(From)]), json => json.HistoryJson, () =>
                 {
                     var table = new Table(">State", "Time", "Change", ">Images", ">File until there");
                     foreach (var state in states)
-                        table.Row($"{state.Number}", Text.Time(state.Time), state.Change, $"{state.Images.Count}", Text.Size(state.End));
+                        table.Row($"{state.Number}", Text.Time(state.Time), state.Problem.Length > 0 ? $"damaged: {state.Problem}" : state.Change, $"{state.Images.Count}", Text.Size(state.End));
                     table.Print(session);
                 });
                 return ExitCode.Done;
             });
     }
 
-    internal static StateJson From(ArchiveState state) => new(state.Number, state.Time, state.Change, state.End, [.. state.Images.Select(i => new StateImageJson(i.Number, i.Name))]);
+    internal static StateJson From(ArchiveState state) => new(state.Number, state.Time, state.Change, state.End, [.. state.Images.Select(i => new StateImageJson(i.Number, i.Name))], state.Problem);
 }
 
 internal static class RewindCommand

@@ -11,13 +11,22 @@ internal static class VerifyCommand
         var archive = SharedOptions.Archive("The archive");
         var repair = new Option<string[]>("--repair-from") { Description = "Heal what is damaged with the same content from another archive; may be given several times", HelpName = "OTHER", DefaultValueFactory = _ => [] };
         var recover = new Option<string?>("--recover") { Description = "Make a new archive of what can be read, when indexes or the end of this one are gone", HelpName = "NEW" };
+        var giveUp = new Option<bool>("--give-up-newer") { Description = "Give up a newer state that is damaged, behind the last whole one; what it held is lost" };
         var wait = SharedOptions.Wait();
         return new VembarCommand("verify", "Read an archive whole and check every byte; name damaged images and files; heal or recover",
             "vembar verify desks.vmb", "vembar verify desks.vmb --repair-from /mnt/copy/desks.vmb", "vembar verify broken.vmb --recover saved.vmb")
-            .With(archive, repair, recover, wait, SharedOptions.Base).Does((parse, session) =>
+            .With(archive, repair, recover, giveUp, wait, SharedOptions.Base).Does((parse, session) =>
             {
                 var path = SharedOptions.PlaceOf(parse, archive);
                 var others = parse.GetRequiredValue(repair);
+                if (parse.GetValue(giveUp))
+                {
+                    if (others.Length > 0 || parse.GetValue(recover) is not null)
+                        throw new VembarException(ErrorKind.Usage, "give-up-or-save", "--give-up-newer excludes --repair-from and --recover", "Recover or repair first.");
+                    var left = VerifyOperation.GiveUpNewer(path, TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
+                    session.Result(Json(left), json => json.VerifyJson, () => Show(left, session));
+                    return left.Ok ? ExitCode.Done : ExitCode.NotInOrder;
+                }
                 if (parse.GetValue(recover) is { } target)
                 {
                     if (others.Length > 0)
@@ -34,7 +43,7 @@ internal static class VerifyCommand
     private static DamageJson From(Damage damage) => new(damage.Image == 0 ? null : damage.Image, damage.Path, damage.Problem);
 
     private static VerifyJson Json(VerifyResult result) => new(
-        result.Archive, result.Ok, result.Blocks, result.Bytes, result.LeftOver, result.Seconds, [.. result.Damage.Select(From)], [.. result.Repaired.Select(From)], result.Bases);
+        result.Archive, result.Ok, result.Blocks, result.Bytes, result.LeftOver, result.Seconds, [.. result.Damage.Select(From)], [.. result.Repaired.Select(From)], result.Bases, result.Images);
 
     private static int Recover(Core.Archives.ArchivePlace place, string target, Session session)
     {
@@ -67,8 +76,12 @@ internal static class VerifyCommand
                 Session.Line($"It is based on {based}, which holds all that is needed of it; `vembar verify {based}` reads that one.");
             return;
         }
-        if (result.LeftOver > 0)
+        if (result.Damage.Count == 0)
+            Session.Line($"{(result.Images == 1 ? "The image is" : $"All {Text.Count(result.Images, "image")} are")} whole{(result.LeftOver > 0 ? $"; {Text.Size(result.LeftOver)} of an interrupted run, or of a file that was cut short, lie behind {(result.Images == 1 ? "it" : "them")}. The next change removes them" : "")}.");
+        else if (result.LeftOver > 0)
             Session.Line($"The last {Text.Number(result.LeftOver)} bytes belong to no finished state: a run was interrupted, or the file was cut short. The next change removes them.");
+        if (result.IsRecordSingle)
+            Session.Line("The last run was interrupted between the two copies of its record; it is done, and the next change adds the second copy.");
         if (result.Damage.Count == 0)
             return;
         Session.Line($"{result.Archive} is damaged: {Text.Count(result.Damage.Count, "problem")}.");

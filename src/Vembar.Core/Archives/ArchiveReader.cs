@@ -12,36 +12,109 @@ namespace Vembar.Core.Archives;
 public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
 {
     private const int LargestChunk = 64 << 20;
+    // Each thread has the block of content it is at, and the one before; of folders, what a long walk comes back to.
+    private static readonly long s_contentBytes = (4 + 2L * Environment.ProcessorCount) * BlockBuilder.ContentSize;
+    private const long TreeBytes = 128L * BlockBuilder.TreeSize;
+
     private readonly IArchiveFile _file;
     private readonly IndexSegment[] _segments;
     private readonly BlockCache _content;
     private readonly BlockCache _trees;
     private readonly BaseArchives _bases;
+    private readonly FoundState _state;
+    private readonly Mending? _mending;
+    private readonly Lazy<Dictionary<ChunkId, byte[]>> _recordCopies;
+    private readonly Dictionary<ChunkId, Catalogue> _catalogues = [];
 
-    private ArchiveReader(IArchiveFile file, ArchivePlace place, ArchiveHeader header, CommitRecord commit, long length, BaseArchives bases)
+    private ArchiveReader(IArchiveFile file, ArchivePlace place, ArchiveHeader header, FoundState state, long length, BaseArchives bases, Mending? mending)
     {
         _file = file;
         _bases = bases;
+        _state = state;
+        _mending = mending;
         Place = place;
         Header = header;
-        Commit = commit;
         FileLength = length;
-        var newest = IndexSegment.Read(file, commit.Index, Path);
-        // Newest first: what was added last is asked for most.
-        _segments = [newest, .. newest.Earlier.Reverse().Select(extent => IndexSegment.Read(file, extent, Path))];
-        // Each thread has the block it is at, and the one before.
-        _content = new BlockCache(this, 4 + 2 * Environment.ProcessorCount);
-        _trees = new BlockCache(this, 128);
-        var catalogue = ReadRecord(commit.Catalogue, RecordJson.Default.Catalogue, "catalogue");
-        Catalogue = catalogue;
-        Images = [.. catalogue.Images.Select(ReadImage).OrderBy(i => i.Number)];
+        var problems = new List<string>();
+        Problems = problems;
+        _content = new BlockCache(ReadBlock, s_contentBytes);
+        _trees = new BlockCache(ReadBlock, TreeBytes);
+        _recordCopies = new Lazy<Dictionary<ChunkId, byte[]>>(ReadRecordBlocks);
+        try
+        {
+            var newest = IndexSegment.Read(file, Commit.Index, Path, Limit(Commit.Index));
+            // Newest first: what was added last is asked for most.
+            _segments = [newest, .. newest.Earlier.Reverse().Select(extent => IndexSegment.Read(file, extent, Path, Limit(extent)))];
+        }
+        catch (VembarException problem) when (mending is not null && problem.Kind == ErrorKind.Damaged)
+        {
+            problems.Add(problem.Message);
+            _segments = [Rebuilt()];
+            IsIndexRebuilt = true;
+        }
+        try
+        {
+            Catalogue = ResolveCatalogue(Commit.Catalogue);
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+        {
+            if (mending is null)
+            {
+                throw VembarException.Damaged(problem.Message,
+                    "Heal it with `vembar verify ARCHIVE --repair-from COPY`, or go back to a state that `vembar history ARCHIVE` shows to be sound with `vembar rewind ARCHIVE --to N`.");
+            }
+            problems.Add(problem.Message);
+            Catalogue = new Catalogue();
+            IsCatalogueLost = true;
+        }
+        var images = new List<ImageRecord>();
+        var lost = new List<LostImage>();
+        foreach (var entry in Catalogue.Images)
+        {
+            try
+            {
+                images.Add(ReadImage(entry) with { Number = entry.Number });
+            }
+            catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+            {
+                lost.Add(new LostImage(entry.Number, problem.Message));
+            }
+        }
+        Images = [.. images.OrderBy(i => i.Number)];
+        LostImages = [.. lost.OrderBy(i => i.Number)];
+    }
+
+    // Blocks of a state end before its index in format 1; afterwards the second copies of its record blocks come behind it.
+    private long Limit(Extent index) => Header.IsFirstFormat ? index.Offset : Commit.Second;
+
+    // An index of all sound blocks of the file.
+    private IndexSegment Rebuilt()
+    {
+        var blocks = new List<BlockInfo>();
+        var chunks = new ChunkTable();
+        BlockScan.Run(_file, Header.Length, Math.Min(Commit.Second, FileLength), (block, lengths, plain) =>
+        {
+            var offset = 0;
+            foreach (var length in lengths)
+            {
+                chunks.Set(Blake3.Hash(plain.Slice(offset, length)), blocks.Count, offset, length);
+                offset += length;
+            }
+            blocks.Add(block);
+        });
+        var data = IndexSegment.Encode(blocks, chunks, []);
+        return IndexSegment.Parse(data, new Extent(Commit.Index.Offset, data.Length, 0), Path, Commit.Second);
     }
 
     /// <summary>Opens the last valid state.</summary>
     /// <exception cref="VembarException">There is no such file, it is not an archive, or it is damaged.</exception>
     public static ArchiveReader Open(ArchivePlace place, IFileLayer? layer = null) => Open(place, layer, 0);
 
-    internal static ArchiveReader Open(ArchivePlace place, IFileLayer? layer, int depth)
+    /// <summary>Opens the last valid state although its index or its catalogue may be damaged: to tell of it and to mend it.</summary>
+    /// <exception cref="VembarException">There is no such file, it is not an archive, or no state of it can be found.</exception>
+    internal static ArchiveReader OpenToMend(ArchivePlace place, IFileLayer? layer = null) => Open(place, layer, 0, new Mending());
+
+    internal static ArchiveReader Open(ArchivePlace place, IFileLayer? layer, int depth, Mending? mending = null)
     {
         var path = place.Path;
         layer ??= SystemFileLayer.Instance;
@@ -58,7 +131,7 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         }
         try
         {
-            return Open(file, place, layer, depth);
+            return Open(file, place, layer, depth, mending);
         }
         catch
         {
@@ -67,16 +140,16 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         }
     }
 
-    internal static ArchiveReader Open(IArchiveFile file, ArchivePlace place, IFileLayer layer, int depth = 0)
+    internal static ArchiveReader Open(IArchiveFile file, ArchivePlace place, IFileLayer layer, int depth = 0, Mending? mending = null)
     {
         var path = place.Path;
         try
         {
             var header = ArchiveHeader.Read(file, path);
             var length = file.Length;
-            var commit = FindCommit(file, header, length) ?? throw VembarException.Damaged(
+            var state = StateFinder.Find(file, header, length) ?? throw VembarException.Damaged(
                 $"'{path}' holds no complete state: it is cut short or its end is damaged", "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
-            return new ArchiveReader(file, place, header, commit, length, new BaseArchives(place, header, layer, depth));
+            return new ArchiveReader(file, place, header, state, length, new BaseArchives(place, header, layer, depth), mending);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", path) is { } error)
         {
@@ -98,27 +171,6 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         }
     }
 
-    // The last place first; then every aligned place before it, so that a tail of an interrupted run is passed over.
-    private static CommitRecord? FindCommit(IArchiveFile file, ArchiveHeader header, long length)
-    {
-        const int Window = 1 << 20;
-        var buffer = new byte[Window + CommitRecord.Length];
-        var end = (length - CommitRecord.Length) / CommitRecord.Alignment * CommitRecord.Alignment;
-        for (var last = true; end >= header.Length; last = false)
-        {
-            var start = last ? end : Math.Max(end - Window, 0) / CommitRecord.Alignment * CommitRecord.Alignment;
-            var count = file.Read(buffer.AsSpan(0, (int)Math.Min(buffer.Length, length - start)), start);
-            for (var at = end; at >= start && at >= header.Length; at -= CommitRecord.Alignment)
-            {
-                var bytes = buffer.AsSpan(0, count)[(int)(at - start)..];
-                if (CommitRecord.TryRead(bytes, header.Id, at) is { } commit)
-                    return commit;
-            }
-            end = start - CommitRecord.Alignment;
-        }
-        return null;
-    }
-
     /// <summary>The archive's path as it was given.</summary>
     public string Path => Place.Path;
 
@@ -132,7 +184,7 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
     /// <summary>The archive's header.</summary>
     public ArchiveHeader Header { get; }
 
-    internal CommitRecord Commit { get; }
+    internal CommitRecord Commit => _state.Commit;
 
     internal Catalogue Catalogue { get; }
 
@@ -143,10 +195,31 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
     public long FileLength { get; }
 
     /// <summary>Where this state ends in the file.</summary>
-    public long StateEnd => Commit.Offset + CommitRecord.Length;
+    public long StateEnd => Commit.End;
 
     /// <summary>Bytes behind the last valid state: left over by an interrupted run, or the remains of a file that was cut short.</summary>
-    public long LeftOver => FileLength - StateEnd;
+    public long LeftOver => Math.Max(0, FileLength - StateEnd);
+
+    /// <summary>Whether what is behind the last valid state is a newer one that is damaged; writing over it would lose it.</summary>
+    public bool IsNewerStateDamaged => _state.Tail == TailKind.Damaged;
+
+    /// <summary>Whether a run was interrupted between the two copies of the last record; the next change adds the second.</summary>
+    public bool IsRecordSingle => _state.Second == RecordCopy.Missing;
+
+    /// <summary>How the copies of the last state's record were found.</summary>
+    internal (RecordCopy First, RecordCopy Second) RecordCopies => (_state.First, _state.Second);
+
+    /// <summary>What is damaged of the state itself; only where it was opened to be mended.</summary>
+    internal IReadOnlyList<string> Problems { get; }
+
+    /// <summary>Whether the index was damaged and is made anew from the blocks.</summary>
+    internal bool IsIndexRebuilt { get; }
+
+    /// <summary>Whether both copies of the list of images are damaged.</summary>
+    internal bool IsCatalogueLost { get; }
+
+    /// <summary>Images whose record is damaged in both copies; nothing else is known of them.</summary>
+    public IReadOnlyList<LostImage> LostImages { get; }
 
     /// <summary>The images in the order of their numbers.</summary>
     public IReadOnlyList<ImageRecord> Images { get; }
@@ -243,19 +316,14 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
                 throw VembarException.Damaged($"'{Path}' is cut short: a block at byte {block.Offset} reaches beyond its end");
             if (XxHash3.HashToUInt64(stored) != block.Checksum)
                 throw VembarException.Damaged($"'{Path}' is damaged between byte {block.PayloadOffset} and {block.PayloadOffset + block.StoredLength}: a checksum does not match");
+            if (!block.IsSensible)
+                throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block says two lengths");
             if (block.Codec == Codec.Stored)
-            {
-                if (block.StoredLength != block.PlainLength)
-                    throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block says two lengths");
                 return Taken(ref buffer!);
-            }
-            if (block.Codec != Codec.Zstd)
+            if (block.PlainCodec is not (Codec.Stored or Codec.Zstd))
                 throw VembarException.Input("newer-format", $"'{Path}' uses a compression that this Vembar does not know ({(byte)block.Codec})", "Use a newer Vembar.");
             plain = ArrayPool<byte>.Shared.Rent(block.PlainLength);
-            var zstd = ZstdPool.Rent();
-            var good = zstd.TryExpand(stored, plain.AsSpan(0, block.PlainLength));
-            ZstdPool.Return(zstd);
-            return good ? Taken(ref plain!) : throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
+            return block.TryExpand(stored, plain) ? Taken(ref plain!) : throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", Path) is { } error)
         {
@@ -279,40 +347,151 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         return taken;
     }
 
-    /// <summary>The states that the archive went through since it was made or rewritten, newest first.</summary>
-    /// <exception cref="VembarException">The record of one is damaged.</exception>
-    internal IEnumerable<(CommitRecord Commit, Catalogue Catalogue)> States()
+    /// <summary>The states that the archive went through since it was made or rewritten, newest first; up to the first whose record is damaged.</summary>
+    /// <returns>Each with its list of images, or with what is wrong with that; the last one without a record where it is damaged.</returns>
+    internal List<FormerState> States()
     {
-        var buffer = new byte[CommitRecord.Length];
+        var commits = new List<CommitRecord>();
+        string? broken = null;
         for (var commit = Commit; ;)
         {
-            yield return (commit, ReadRecord(commit.Catalogue, RecordJson.Default.Catalogue, "catalogue of an earlier state"));
+            commits.Add(commit);
             if (commit.Previous == 0)
-                yield break;
-            commit = (_file.Read(buffer, commit.Previous) == buffer.Length ? CommitRecord.TryRead(buffer, Header.Id, commit.Previous) : null)
-                ?? throw VembarException.Damaged($"'{Path}': the record of an earlier state at byte {commit.Previous} is damaged");
+                break;
+            if (commit.ReadPrevious(_file, Header) is not { } previous)
+            {
+                broken = $"'{Path}': the record of the state before state {commit.Sequence}, at byte {commit.Previous}, is damaged";
+                break;
+            }
+            commit = previous;
         }
+        // The oldest first: most catalogues are told as a change of the one before.
+        var states = new List<FormerState>();
+        for (var i = commits.Count - 1; i >= 0; i--)
+        {
+            try
+            {
+                states.Add(new FormerState(commits[i], ResolveCatalogue(commits[i].Catalogue), ""));
+            }
+            catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+            {
+                states.Add(new FormerState(commits[i], null, problem.Message));
+            }
+        }
+        states.Reverse();
+        if (broken is not null)
+            states.Add(new FormerState(null, null, broken));
+        return states;
+    }
+
+    /// <summary>The whole catalogue that a chunk, and those that it is a change of, describe.</summary>
+    /// <exception cref="VembarException">One of them is damaged in both copies.</exception>
+    internal Catalogue ResolveCatalogue(ChunkId id)
+    {
+        const int Kept = 4;
+        var changes = new Stack<(ChunkId Id, Catalogue Change)>();
+        Catalogue? whole;
+        while (!_catalogues.TryGetValue(id, out whole))
+        {
+            var stored = ReadRecord(id, RecordJson.Default.Catalogue, "catalogue of images");
+            if (stored.Since is not { } since)
+            {
+                whole = stored;
+                break;
+            }
+            changes.Push((id, stored));
+            id = since;
+        }
+        while (changes.TryPop(out var change))
+        {
+            whole = change.Change.On(whole);
+            id = change.Id;
+        }
+        if (_catalogues.Count >= Kept)
+            _catalogues.Clear();
+        return _catalogues[id] = whole;
     }
 
     internal ImageRecord ReadImage(CatalogueEntry entry) => ReadRecord(entry.Record, RecordJson.Default.ImageRecord, $"record of image {entry.Number}");
+
+    /// <summary>The bytes of a record or a catalogue, from the copy that is sound.</summary>
+    /// <exception cref="VembarException">Both are damaged.</exception>
+    internal ReadOnlyMemory<byte> ReadRecord(ChunkId id)
+    {
+        // Records are never in a base.
+        if (TryFind(id, out var place))
+        {
+            try
+            {
+                return Read(id, place);
+            }
+            catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+            {
+                // Then the other copy.
+            }
+        }
+        if (_recordCopies.Value.TryGetValue(id, out var copy))
+            return copy;
+        return _mending?.Elsewhere(id) ?? throw VembarException.Damaged($"'{Path}' does not hold it any more ({id})");
+    }
 
     private T ReadRecord<T>(ChunkId id, System.Text.Json.Serialization.Metadata.JsonTypeInfo<T> type, string what)
     {
         try
         {
-            return JsonSerializer.Deserialize(Read(id).Span, type) ?? throw new JsonException("nothing there");
+            return JsonSerializer.Deserialize(ReadRecord(id).Span, type) ?? throw new JsonException("nothing there");
         }
         catch (JsonException problem)
         {
             throw VembarException.Damaged($"'{Path}': the {what} cannot be read: {problem.Message}");
         }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+        {
+            throw VembarException.Damaged($"'{Path}': the {what} is damaged in both its copies: {problem.Message}");
+        }
     }
+
+    // All chunks of sound record blocks, wherever the index has them.
+    private Dictionary<ChunkId, byte[]> ReadRecordBlocks()
+    {
+        var copies = new Dictionary<ChunkId, byte[]>();
+        foreach (var block in RecordBlocks())
+        {
+            try
+            {
+                if (BlockScan.LengthsOf(_file, block) is not { } lengths)
+                    continue;
+                var plain = ReadBlock(block);
+                var offset = 0;
+                foreach (var length in lengths)
+                {
+                    var bytes = plain.AsSpan(offset, length).ToArray();
+                    copies[Blake3.Hash(bytes)] = bytes;
+                    offset += length;
+                }
+                ArrayPool<byte>.Shared.Return(plain);
+            }
+            catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+            {
+                // Then it is not sound.
+            }
+        }
+        return copies;
+    }
+
+    /// <summary>All blocks of records, both copies of each.</summary>
+    internal IEnumerable<BlockInfo> RecordBlocks() => _segments.SelectMany(s => Enumerable.Range(0, s.BlockCount).Select(s.Block)).Where(b => b.Kind == BlockKind.Record);
 
     /// <summary>Finds an image.</summary>
     /// <param name="which">A number, a name (compared without case), or "last"; null means the only one.</param>
     /// <exception cref="VembarException">There is none, with the names that there are and the nearest.</exception>
     public ImageRecord Find(string? which)
     {
+        if (LostImages.Count > 0 && (which is null || LostImages.Any(l => which == l.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)) || (which.Equals("last", StringComparison.OrdinalIgnoreCase) && (Images.Count == 0 || LostImages[^1].Number > Images[^1].Number))))
+        {
+            throw VembarException.Damaged($"{string.Join("; ", LostImages.Select(l => $"image {l.Number}: {l.Problem}"))}",
+                $"Heal it with `vembar verify {Path} --repair-from COPY`; name another image by its number.");
+        }
         if (Images.Count == 0)
             throw VembarException.Input("no-such-image", $"'{Path}' holds no images", LeftOver > 0 ? "It is cut short or a capture into it was interrupted." : "Add one with `vembar capture`.");
         if (which is null)
@@ -338,69 +517,5 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
     {
         _bases.Dispose();
         _file.Dispose();
-    }
-
-    // Expanded blocks, the least recently used goes first. Two threads that want the same block expand it once. The bytes
-    // are from a pool: large arrays that come and go would be most of the collector's work.
-    private sealed class BlockCache(ArchiveReader reader, int capacity)
-    {
-        private readonly LinkedList<Entry> _order = new();
-        private readonly Dictionary<long, LinkedListNode<Entry>> _nodes = [];
-        private readonly Lock _gate = new();
-
-        private sealed class Entry(BlockInfo block, Lazy<byte[]> bytes)
-        {
-            public long Offset => block.Offset;
-            public byte[] Bytes => bytes.Value;
-            public int Users { get; set; }
-            public bool IsOut { get; set; }
-
-            // Nobody looks at it any more and nobody will find it.
-            public void GiveBack()
-            {
-                if (Users == 0 && IsOut && bytes.IsValueCreated)
-                    ArrayPool<byte>.Shared.Return(bytes.Value);
-            }
-        }
-
-        public void Use(BlockInfo block, Action<byte[]> action)
-        {
-            Entry entry;
-            lock (_gate)
-            {
-                if (_nodes.TryGetValue(block.Offset, out var node))
-                {
-                    _order.Remove(node);
-                    _order.AddFirst(node);
-                    entry = node.Value;
-                }
-                else
-                {
-                    entry = new Entry(block, new Lazy<byte[]>(() => reader.ReadBlock(block)));
-                    _nodes[block.Offset] = _order.AddFirst(entry);
-                    if (_order.Count > capacity)
-                    {
-                        var last = _order.Last!.Value;
-                        _nodes.Remove(last.Offset);
-                        _order.RemoveLast();
-                        last.IsOut = true;
-                        last.GiveBack();
-                    }
-                }
-                entry.Users++;
-            }
-            try
-            {
-                action(entry.Bytes);
-            }
-            finally
-            {
-                lock (_gate)
-                {
-                    entry.Users--;
-                    entry.GiveBack();
-                }
-            }
-        }
     }
 }

@@ -10,9 +10,6 @@ namespace Vembar.Core.Archives;
 /// </summary>
 public sealed class ArchiveWriter : IDisposable
 {
-    // More segments than this are merged into one, so that a look-up stays quick.
-    private const int MostSegments = 12;
-
     private readonly IFileLayer _layer;
     private readonly IArchiveFile _file;
     private readonly bool _created;
@@ -21,7 +18,9 @@ public sealed class ArchiveWriter : IDisposable
     private readonly ChunkTable _added = new();
     private readonly Queue<Task<PackedBlock>> _packing = new();
     private readonly BlockBuilder?[] _open = new BlockBuilder?[4];
+    private readonly List<(BlockInfo Info, byte[] Bytes)> _records = [];
     private long _end;
+    private bool _begun;
     private bool _committed;
     private bool _broken;
 
@@ -52,9 +51,18 @@ public sealed class ArchiveWriter : IDisposable
     /// <param name="wait">How long to wait for another writer.</param>
     /// <param name="layer">The file system; null for the real one.</param>
     /// <param name="basedOn">Archives that a new archive is based on; one that is there must be based on them already.</param>
-    /// <exception cref="VembarException">It cannot be opened, made or locked.</exception>
+    /// <exception cref="VembarException">It cannot be opened, made or locked, or holds a newer state that is damaged.</exception>
     public static ArchiveWriter Open(
-        ArchivePlace place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileLayer? layer = null, IReadOnlyList<BaseArchive>? basedOn = null)
+        ArchivePlace place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileLayer? layer = null, IReadOnlyList<BaseArchive>? basedOn = null) =>
+        Open(place, create, effort, wait, layer, basedOn, WriterPurpose.Change);
+
+    /// <summary>Opens an archive to mend it: its index or its catalogue may be damaged.</summary>
+    /// <exception cref="VembarException">It cannot be opened or locked.</exception>
+    internal static ArchiveWriter OpenToMend(ArchivePlace place, WriterPurpose purpose, Mending mending, TimeSpan wait, IFileLayer? layer = null) =>
+        Open(place, create: false, Effort.Balanced, wait, layer, null, purpose, mending);
+
+    private static ArchiveWriter Open(
+        ArchivePlace place, bool create, Effort effort, TimeSpan wait, IFileLayer? layer, IReadOnlyList<BaseArchive>? basedOn, WriterPurpose purpose, Mending? mending = null)
     {
         var path = place.Path;
         layer ??= SystemFileLayer.Instance;
@@ -63,7 +71,7 @@ public sealed class ArchiveWriter : IDisposable
             var created = false;
             if (create && !File.Exists(path) && !Directory.Exists(path))
                 created = TryCreate(path, layer, basedOn ?? []);
-            return OpenLocked(place, effort, wait, layer, created);
+            return OpenLocked(place, effort, wait, layer, created, purpose, mending);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the archive", path) is { } error)
         {
@@ -103,20 +111,20 @@ public sealed class ArchiveWriter : IDisposable
         var catalogue = new Catalogue { Change = "new" };
         var bytes = JsonSerializer.SerializeToUtf8Bytes(catalogue, RecordJson.Default.Catalogue);
         var id = Blake3.Hash(bytes);
-        var builder = new BlockBuilder(BlockKind.Record);
+        using var builder = new BlockBuilder(BlockKind.Record);
         builder.Add(id, bytes);
         var zstd = ZstdPool.Rent();
-        using var block = builder.Pack(Effort.Balanced, zstd);
+        using var block = builder.Pack(Effort.Balanced, zstd, veil: true);
         ZstdPool.Return(zstd);
-        builder.Dispose();
         var at = (long)header.Length;
         file.Write(block.Bytes, at);
         var chunks = new ChunkTable();
         chunks.Set(id, 0, 0, bytes.Length);
-        WriteCommit(file, header.Id, at + block.Info.WholeLength, [block.Info with { Offset = at }], chunks, [], id, null);
+        var info = block.Info with { Offset = at };
+        new StateWriter(file, header, at + info.WholeLength).Write([info], chunks, [], [(info, block.Bytes.ToArray())], id, null);
     }
 
-    private static ArchiveWriter OpenLocked(ArchivePlace place, Effort effort, TimeSpan wait, IFileLayer layer, bool created)
+    private static ArchiveWriter OpenLocked(ArchivePlace place, Effort effort, TimeSpan wait, IFileLayer layer, bool created, WriterPurpose purpose, Mending? mending = null)
     {
         var path = place.Path;
         var clock = System.Diagnostics.Stopwatch.StartNew();
@@ -128,7 +136,7 @@ public sealed class ArchiveWriter : IDisposable
             try
             {
                 if (file.TryLock() && file.IsStillAt(path))
-                    return new ArchiveWriter(layer, file, ArchiveReader.Open(file, place, layer), effort, created);
+                    return Locked(layer, file, place, effort, created, purpose, mending);
             }
             catch
             {
@@ -140,6 +148,17 @@ public sealed class ArchiveWriter : IDisposable
                 throw VembarException.Surroundings("archive-locked", $"'{path}' is being written by another process", "Try again when it has finished, or wait for it with --wait SECONDS.");
             Thread.Sleep(100);
         }
+    }
+
+    private static ArchiveWriter Locked(IFileLayer layer, IArchiveFile file, ArchivePlace place, Effort effort, bool created, WriterPurpose purpose, Mending? mending = null)
+    {
+        var reader = ArchiveReader.Open(file, place, layer, mending: mending);
+        if (reader.IsNewerStateDamaged && purpose is not (WriterPurpose.Mend or WriterPurpose.GiveUpTail))
+        {
+            throw VembarException.Damaged($"'{place.Path}' holds a newer state behind state {reader.Sequence} that is damaged; a change would lose it",
+                "Save it with `vembar verify ARCHIVE --recover NEW.vmb` or heal it with --repair-from COPY; or give it up with `vembar verify ARCHIVE --give-up-newer`.");
+        }
+        return new ArchiveWriter(layer, file, reader, effort, created);
     }
 
     /// <summary>Whether a chunk is stored or about to be.</summary>
@@ -191,7 +210,7 @@ public sealed class ArchiveWriter : IDisposable
             using (full)
             {
                 var zstd = ZstdPool.Rent();
-                var block = full.Pack(_effort, zstd);
+                var block = full.Pack(_effort, zstd, veil: !Base.Header.IsFirstFormat);
                 ZstdPool.Return(zstd);
                 return block;
             }
@@ -221,6 +240,8 @@ public sealed class ArchiveWriter : IDisposable
     {
         var info = block.Info with { Offset = _end };
         Write(block.Bytes);
+        if (info.Kind == BlockKind.Record && !Base.Header.IsFirstFormat)
+            _records.Add((info, block.Bytes.ToArray()));
         var number = _blocks.Count;
         _blocks.Add(info);
         var offset = 0;
@@ -253,9 +274,7 @@ public sealed class ArchiveWriter : IDisposable
     {
         try
         {
-            // What an interrupted run left behind goes before the first byte is written over it.
-            if (_end == Base.StateEnd && Base.LeftOver > 0)
-                _file.Truncate(_end);
+            Begin();
             _file.Write(bytes, _end);
             _end += bytes.Length;
         }
@@ -264,6 +283,44 @@ public sealed class ArchiveWriter : IDisposable
             _broken = true;
             throw error;
         }
+    }
+
+    // Before the first byte is written: what an interrupted run left behind goes, and the last state's record has both its copies.
+    private void Begin()
+    {
+        if (_begun)
+            return;
+        EnsureInPlace();
+        _begun = true;
+        if (_file.Length > Base.StateEnd)
+        {
+            // Durable, so that nothing of it can come back between what is written now.
+            _file.Truncate(Base.StateEnd);
+            _file.Sync();
+        }
+        MendRecord();
+    }
+
+    private void MendRecord()
+    {
+        var (first, second) = Base.RecordCopies;
+        foreach (var (copy, place) in ((RecordCopy, long)[])[(first, Base.Commit.First), (second, Base.Commit.Second)])
+        {
+            if (copy == RecordCopy.Whole)
+                continue;
+            _file.Write(Base.Commit.Encode(place), place);
+            _file.Sync();
+        }
+    }
+
+    /// <summary>Makes sure that the archive's name still names the file that is written.</summary>
+    /// <exception cref="VembarException">It was replaced or removed; whatever is there now is not touched.</exception>
+    internal void EnsureInPlace()
+    {
+        if (_file.IsStillAt(Base.Path))
+            return;
+        _broken = true;
+        throw VembarException.Surroundings("archive-replaced", $"'{Base.Path}' was removed or replaced by another file while it was being written", "What is there now was not touched. See what it is, and run this again.");
     }
 
     /// <summary>Stores an image's record and makes a new state that lists it.</summary>
@@ -298,7 +355,7 @@ public sealed class ArchiveWriter : IDisposable
     internal void CommitRepair(string change) => Commit(Base.Catalogue with { Change = change });
 
     /// <summary>Makes a new state that lists the given images under the numbers they have.</summary>
-    internal void CommitRecovered(IReadOnlyList<ImageRecord> images, string change) => Commit(new Catalogue
+    internal void CommitRecovered(IReadOnlyList<ImageRecord> images, string change) => CommitWhole(new Catalogue
     {
         Change = change,
         NextNumber = images.Select(i => i.Number).Append(0).Max() + 1,
@@ -307,13 +364,14 @@ public sealed class ArchiveWriter : IDisposable
 
     /// <summary>Makes a new state that lists what an earlier one did; numbers given since are not given again.</summary>
     internal void CommitRewind(Catalogue earlier, string change) =>
-        Commit(earlier with { Change = change, NextNumber = Math.Max(earlier.NextNumber, Base.Catalogue.NextNumber) });
+        CommitWhole(earlier with { Change = change, NextNumber = Math.Max(earlier.NextNumber, Base.Catalogue.NextNumber) });
+
 
     /// <summary>Makes a new state that lists all images of another archive under their numbers, with their records as they are.</summary>
-    internal void CommitAll(ArchiveReader from, string change) => Commit(from.Catalogue with
+    internal void CommitAll(ArchiveReader from, string change) => CommitWhole(from.Catalogue with
     {
         Change = change,
-        Images = [.. from.Catalogue.Images.Select(i => i with { Record = Add(BlockKind.Record, from.Read(i.Record).Span) })],
+        Images = [.. from.Catalogue.Images.Select(i => i with { Record = Add(BlockKind.Record, from.ReadRecord(i.Record).Span) })],
     });
 
     /// <summary>Makes an archive with the id of another one under a name of its own, to take its place later.</summary>
@@ -324,7 +382,7 @@ public sealed class ArchiveWriter : IDisposable
         {
             using (var file = layer.CreateNew(path))
                 WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases));
-            return OpenLocked(new ArchivePlace(path, other.Place.Bases), effort, default, layer, created: true);
+            return OpenLocked(new ArchivePlace(path, other.Place.Bases), effort, default, layer, created: true, WriterPurpose.Change);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", path) is { } error)
         {
@@ -332,30 +390,45 @@ public sealed class ArchiveWriter : IDisposable
         }
     }
 
-    private void Commit(Catalogue catalogue)
+    private void Commit(Catalogue catalogue) =>
+        CommitWhole(Base.Header.IsFirstFormat || Base.IsCatalogueLost ? catalogue : catalogue.AsChangeOf(Base.Catalogue, Base.Commit.Catalogue));
+
+    private void CommitWhole(Catalogue catalogue)
     {
         if (_broken || _committed)
             throw new InvalidOperationException("this writer has ended");
-        var id = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(catalogue, RecordJson.Default.Catalogue));
+        var id = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(catalogue with { Changes = 0 }, RecordJson.Default.Catalogue));
         Settle();
-        if (_blocks.Count == 0 && Base.LeftOver > 0)
-            _file.Truncate(_end);
         try
         {
-            var blocks = _blocks;
-            var chunks = _added;
-            for (var i = 0; i < chunks.Count; i++)
+            Begin();
+            for (var i = 0; i < _added.Count; i++)
             {
-                if (chunks[i].Block < 0)
+                if (_added[i].Block < 0)
                     throw new InvalidOperationException("a chunk was claimed and never stored");
             }
-            IReadOnlyList<Extent> earlier = [.. Base.Segments.Reverse().Select(s => s.Extent)];
-            if (earlier.Count >= MostSegments)
-            {
-                (blocks, chunks) = Merged();
-                earlier = [];
-            }
-            _end = WriteCommit(_file, Base.Header.Id, _end, blocks, chunks, earlier, id, Base.Commit);
+            var (blocks, chunks, earlier) = Merged();
+            var state = new StateWriter(_file, Base.Header, _end);
+            var record = state.Prepare(blocks, chunks, earlier, _records, id, Base.Commit);
+            EnsureInPlace();
+            state.Conclude(record);
+            _end = record.End;
+            _committed = true;
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the archive", Base.Path) is { } error)
+        {
+            _broken = true;
+            throw error;
+        }
+    }
+
+    /// <summary>Makes nothing new, but gives up what is behind the last valid state and mends that state's record.</summary>
+    /// <exception cref="VembarException">It cannot be written.</exception>
+    internal void GiveUpTail()
+    {
+        try
+        {
+            Begin();
             _committed = true;
         }
         catch (Exception failure) when (VembarException.From(failure, "write the archive", Base.Path) is { } error)
@@ -365,11 +438,30 @@ public sealed class ArchiveWriter : IDisposable
         }
     }
 
-    private (List<BlockInfo> Blocks, ChunkTable Chunks) Merged()
+    // Segments that hold no more than what came after them go into the new one, so that of n changes each is written again some log n
+    // times, and a look-up asks some log n segments.
+    private (List<BlockInfo> Blocks, ChunkTable Chunks, List<Extent> Earlier) Merged()
     {
+        const int Most = 16 << 20;
+        long weight = _blocks.Count + _added.Count;
+        var merged = new Stack<IndexSegment>();
+        var earlier = new List<Extent>();
+        foreach (var segment in Base.Segments)
+        {
+            long own = segment.BlockCount + segment.ChunkCount;
+            if (Base.IsIndexRebuilt || (earlier.Count == 0 && own <= weight && own + weight <= Most))
+            {
+                merged.Push(segment);
+                weight += own;
+            }
+            else
+                earlier.Insert(0, segment.Extent);
+        }
+        if (merged.Count == 0)
+            return (_blocks, _added, earlier);
         var blocks = new List<BlockInfo>();
         var chunks = new ChunkTable();
-        foreach (var segment in Base.Segments.Reverse())
+        foreach (var segment in merged)
         {
             var first = blocks.Count;
             for (var i = 0; i < segment.BlockCount; i++)
@@ -381,26 +473,11 @@ public sealed class ArchiveWriter : IDisposable
                 chunks.Set(id, first + block, offset, length);
             }
         }
-        var own = blocks.Count;
+        var ownFirst = blocks.Count;
         blocks.AddRange(_blocks);
         for (var i = 0; i < _added.Count; i++)
-            chunks.Set(_added[i].Id, own + _added[i].Block, _added[i].Offset, _added[i].Length);
-        return (blocks, chunks);
-    }
-
-    // Content and index are durable before the record that names them is written; the record is durable before anyone is told.
-    private static long WriteCommit(
-        IArchiveFile file, Guid archive, long end, IReadOnlyList<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier, ChunkId catalogue, CommitRecord? previous)
-    {
-        var index = IndexSegment.Encode(blocks, chunks, earlier);
-        var extent = new Extent(end, index.Length, XxHash3.HashToUInt64(index));
-        var at = (end + index.Length + CommitRecord.Alignment - 1) / CommitRecord.Alignment * CommitRecord.Alignment;
-        file.Write(index, end);
-        file.Write(new byte[at - end - index.Length], end + index.Length);
-        file.Sync();
-        file.Write(new CommitRecord(archive, (previous?.Sequence ?? -1) + 1, at, extent, previous?.Offset ?? 0, catalogue, DateTime.UtcNow).Encode(), at);
-        file.Sync();
-        return at + CommitRecord.Length;
+            chunks.Set(_added[i].Id, ownFirst + _added[i].Block, _added[i].Offset, _added[i].Length);
+        return (blocks, chunks, earlier);
     }
 
     /// <summary>Ends the writing. Without a commit before it the file is as it was.</summary>
@@ -419,8 +496,12 @@ public sealed class ArchiveWriter : IDisposable
             if (_committed)
                 return;
             if (_created && Base.Images.Count == 0)
-                _layer.Delete(Base.Path);
-            else if (_end > Base.StateEnd || _broken)
+            {
+                // Under its name there may be somebody else's by now.
+                if (_file.IsStillAt(Base.Path))
+                    _layer.Delete(Base.Path);
+            }
+            else if (_begun)
                 _file.Truncate(Base.StateEnd);
         }
         catch (IOException)

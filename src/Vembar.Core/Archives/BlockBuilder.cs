@@ -93,11 +93,12 @@ public sealed class BlockBuilder : IDisposable
     /// <summary>Compresses what was collected, or stores it where compression gains less than two hundredths.</summary>
     /// <param name="effort">How hard.</param>
     /// <param name="zstd">The calling thread's compressor.</param>
-    public PackedBlock Pack(Effort effort, Zstd zstd)
+    /// <param name="veil">Whether what could pass for a structure of the archive is veiled; not in format 1.</param>
+    public PackedBlock Pack(Effort effort, Zstd zstd, bool veil)
     {
         var head = BlockInfo.HeaderLength + 4 * _ids.Count;
         var plain = _plain.AsSpan(0, _used);
-        var bytes = ArrayPool<byte>.Shared.Rent(head + Math.Max(Zstd.Bound(_used), _used));
+        var bytes = ArrayPool<byte>.Shared.Rent(head + Math.Max(Zstd.Bound(_used), _used) + Veil.KeyLength);
         var stored = zstd.Compress(plain, bytes.AsSpan(head), Level(effort));
         var codec = Codec.Zstd;
         if (stored > _used * 0.98)
@@ -105,6 +106,12 @@ public sealed class BlockBuilder : IDisposable
             codec = Codec.Stored;
             stored = _used;
             plain.CopyTo(bytes.AsSpan(head));
+        }
+        if (veil && Veil.IsNeeded(bytes.AsSpan(head, stored)))
+        {
+            stored += Veil.KeyLength;
+            Veil.Lay(bytes.AsSpan(head, stored));
+            codec = (Codec)((int)codec | Veil.Flag);
         }
         var info = new BlockInfo(0, stored, _used, _ids.Count, _kind, codec, XxHash3.HashToUInt64(bytes.AsSpan(head, stored)));
         info.EncodeHeader(bytes, System.Runtime.InteropServices.CollectionsMarshal.AsSpan(_lengths));

@@ -337,7 +337,7 @@ internal sealed class ContentPipeline : IDisposable
             using (builder)
             {
                 var zstd = ZstdPool.Rent();
-                var block = builder.Pack(_effort, zstd);
+                var block = builder.Pack(_effort, zstd, veil: !_writer.Base.Header.IsFirstFormat);
                 ZstdPool.Return(zstd);
                 return block;
             }

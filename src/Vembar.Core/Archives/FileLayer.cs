@@ -28,6 +28,9 @@ public interface IArchiveFile : IDisposable
     /// <summary>Reads from a place; returns fewer bytes than asked only at the end.</summary>
     int Read(Span<byte> to, long offset);
 
+    /// <summary>The stretches of a part of the file that hold data, in order; what is between them is holes. All of it where that cannot be told.</summary>
+    IReadOnlyList<(long Start, long End)> DataRanges(long from, long to) => [(from, to)];
+
     /// <summary>Writes all bytes at a place.</summary>
     void Write(ReadOnlySpan<byte> bytes, long offset);
 
@@ -83,6 +86,19 @@ public sealed class SystemFileLayer : IFileLayer
                 done += count;
             }
             return done;
+        }
+
+        public IReadOnlyList<(long Start, long End)> DataRanges(long from, long to)
+        {
+            var ranges = new List<(long, long)>();
+            for (var at = from; at < to;)
+            {
+                var (start, end) = Posix.NextData(handle, at, to);
+                if (start < end)
+                    ranges.Add((start, end));
+                at = Math.Max(end, at + 1);
+            }
+            return ranges;
         }
 
         public void Write(ReadOnlySpan<byte> bytes, long offset)

@@ -126,30 +126,3 @@ public sealed record ImageRecord
 /// <param name="State">unsigned, wrong-hash, bad-signature, expired, untrusted or bad-catalog.</param>
 /// <param name="Why">What was found.</param>
 public sealed record UnsignedDriver(string Inf, string OriginalInf, string State, string Why);
-
-/// <summary>An image in the catalogue.</summary>
-internal sealed record CatalogueEntry
-{
-    public required int Number { get; init; }
-
-    public required ChunkId Record { get; init; }
-}
-
-/// <summary>The list of images that a commit names.</summary>
-internal sealed record Catalogue
-{
-    public int NextNumber { get; init; } = 1;
-
-    /// <summary>What made this state ("capture 2 Reading room").</summary>
-    public string Change { get; init; } = "";
-
-    public IReadOnlyList<CatalogueEntry> Images { get; init; } = [];
-
-    [JsonExtensionData]
-    public Dictionary<string, JsonElement>? Further { get; set; }
-}
-
-[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, DefaultIgnoreCondition = JsonIgnoreCondition.Never)]
-[JsonSerializable(typeof(ImageRecord))]
-[JsonSerializable(typeof(Catalogue))]
-internal sealed partial class RecordJson : JsonSerializerContext;

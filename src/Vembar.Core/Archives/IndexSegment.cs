@@ -14,6 +14,7 @@ public readonly record struct ChunkPlace(BlockInfo Block, int Offset, int Length
 internal sealed class IndexSegment
 {
     private const int HeadLength = 32, SegmentLength = 24, BlockLength = 32, ChunkLength = 44, FanOutLength = 256 * 4;
+    private const long Large = 16 << 20;
     private static ReadOnlySpan<byte> Magic => "VIDX"u8;
 
     private readonly byte[] _data;
@@ -28,7 +29,7 @@ internal sealed class IndexSegment
     /// <summary>The segments that are needed beside this one, oldest first.</summary>
     public IReadOnlyList<Extent> Earlier { get; }
 
-    private IndexSegment(byte[] data, Extent extent)
+    private IndexSegment(byte[] data, Extent extent, long limit)
     {
         _data = data;
         Extent = extent;
@@ -58,8 +59,7 @@ internal sealed class IndexSegment
         for (var i = 0; i < BlockCount; i++)
         {
             var block = Block(i);
-            if (block.Offset < ArchiveHeader.FixedLength || block.PlainLength is < 0 or > BlockInfo.LongestPlain || block.StoredLength is < 0 or > BlockInfo.LongestPlain
-                || block.ChunkCount < 0 || block.Offset > extent.Offset - block.WholeLength || (block.Codec == Codec.Stored && block.StoredLength != block.PlainLength))
+            if (block.Offset < ArchiveHeader.FixedLength || !block.IsSensible || block.Offset > limit - block.WholeLength)
                 throw reader.Error($"block {i} makes no sense");
         }
         _fanOutAt = _blocksAt + BlockCount * BlockLength;
@@ -76,23 +76,84 @@ internal sealed class IndexSegment
             throw reader.Error("the fan-out table does not reach the end");
     }
 
+    /// <summary>Reads a segment.</summary>
+    /// <param name="file">The archive's file.</param>
+    /// <param name="extent">Where it is.</param>
+    /// <param name="path">The archive's path, for messages.</param>
+    /// <param name="limit">Where the last block may end at most, in the file.</param>
     /// <exception cref="VembarException">It is damaged.</exception>
-    public static IndexSegment Read(IArchiveFile file, Extent extent, string path)
+    public static IndexSegment Read(IArchiveFile file, Extent extent, string path, long limit)
     {
-        if (extent.Length > Array.MaxLength)
-            throw VembarException.Damaged($"'{path}' has an index too large to be one");
+        VembarException Damaged() => VembarException.Damaged(
+            $"'{path}' has a damaged index at byte {extent.Offset}", "Heal it with `vembar verify ARCHIVE --repair-from COPY`, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
+        // Its checksum first: what a damaged record says of its length is not believed with memory.
+        if (extent.Length > Array.MaxLength || extent.Length < HeadLength + 8 || (extent.Length > Large && !IsWhole(file, extent)))
+            throw Damaged();
         var data = new byte[extent.Length];
-        if (file.Read(data, extent.Offset) < data.Length || data.Length < HeadLength + 8 || XxHash3.HashToUInt64(data) != extent.Checksum)
-            throw VembarException.Damaged($"'{path}' has a damaged index at byte {extent.Offset}");
+        if (file.Read(data, extent.Offset) < data.Length || XxHash3.HashToUInt64(data) != extent.Checksum)
+            throw Damaged();
+        return Parse(data, extent, path, limit);
+    }
+
+    /// <summary>Whether the bytes of a segment have their checksum.</summary>
+    public static bool IsWhole(IArchiveFile file, Extent extent) => Checksum(file, extent.Offset, extent.Length) == extent.Checksum;
+
+    // Null when the file ends before.
+    private static ulong? Checksum(IArchiveFile file, long offset, long length)
+    {
+        const int Step = 1 << 18;
+        var hash = new XxHash3();
+        var buffer = System.Buffers.ArrayPool<byte>.Shared.Rent(Step);
         try
         {
-            return new IndexSegment(data, extent);
+            for (var at = 0L; at < length;)
+            {
+                var want = (int)Math.Min(Step, length - at);
+                if (file.Read(buffer.AsSpan(0, want), offset + at) < want)
+                    return null;
+                hash.Append(buffer.AsSpan(0, want));
+                at += want;
+            }
+            return hash.GetCurrentHashAsUInt64();
+        }
+        finally
+        {
+            System.Buffers.ArrayPool<byte>.Shared.Return(buffer);
+        }
+    }
+
+    /// <summary>A segment from its bytes.</summary>
+    /// <exception cref="VembarException">They make no sense.</exception>
+    public static IndexSegment Parse(byte[] data, Extent extent, string path, long limit)
+    {
+        try
+        {
+            return new IndexSegment(data, extent, limit);
         }
         catch (BinaryFormatException problem)
         {
             throw VembarException.Damaged($"'{path}': {problem.Message}");
         }
     }
+
+    /// <summary>The extent of a whole segment that begins at a place, told by itself alone; null when there is none.</summary>
+    public static Extent? Complete(IArchiveFile file, long offset)
+    {
+        Span<byte> head = stackalloc byte[HeadLength];
+        if (file.Read(head, offset) < HeadLength || !head.StartsWith(Magic))
+            return null;
+        var length = BinaryPrimitives.ReadInt64LittleEndian(head[8..]);
+        long earlier = BinaryPrimitives.ReadUInt32LittleEndian(head[24..]), blocks = BinaryPrimitives.ReadUInt32LittleEndian(head[16..]), chunks = BinaryPrimitives.ReadUInt32LittleEndian(head[20..]);
+        if (HeadLength + earlier * SegmentLength + blocks * BlockLength + FanOutLength + chunks * ChunkLength + 8 != length)
+            return null;
+        // Its last eight bytes are the checksum of those before.
+        Span<byte> own = stackalloc byte[8];
+        return Checksum(file, offset, length - 8) is { } sum && file.Read(own, offset + length - 8) == 8 && sum == BinaryPrimitives.ReadUInt64LittleEndian(own)
+            ? new Extent(offset, length, Checksum(file, offset, length) ?? 0) : null;
+    }
+
+    /// <summary>The bytes that every segment begins with.</summary>
+    public static ReadOnlySpan<byte> Beginning => Magic;
 
     public BlockInfo Block(int number)
     {
@@ -138,6 +199,9 @@ internal sealed class IndexSegment
         return false;
     }
 
+    /// <summary>The length of a segment with so much in it, in bytes.</summary>
+    public static long LengthOf(int blocks, int chunks, int earlier) => HeadLength + (long)earlier * SegmentLength + LengthOf(blocks, chunks) + FanOutLength + 8;
+
     /// <summary>What blocks and chunks take in an index, in bytes.</summary>
     public static long LengthOf(int blocks, int chunks) => (long)blocks * BlockLength + (long)chunks * ChunkLength;
 
@@ -148,7 +212,7 @@ internal sealed class IndexSegment
     public static byte[] Encode(IReadOnlyList<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier)
     {
         var order = chunks.Sorted();
-        var length = HeadLength + (long)earlier.Count * SegmentLength + (long)blocks.Count * BlockLength + FanOutLength + (long)chunks.Count * ChunkLength + 8;
+        var length = LengthOf(blocks.Count, chunks.Count, earlier.Count);
         var data = new byte[checked((int)length)];
         Magic.CopyTo(data);
         BinaryPrimitives.WriteInt64LittleEndian(data.AsSpan(8), length);

@@ -1,5 +1,3 @@
-using System.Buffers.Binary;
-using System.IO.Hashing;
 using System.Text.Json;
 using Vembar.Core.Archives;
 using Vembar.Core.Content;
@@ -7,14 +5,10 @@ using Vembar.Core.Trees;
 
 namespace Vembar.Core.Operations;
 
-/// <summary>What recovering saved.</summary>
-/// <param name="Archive">The new archive.</param>
-/// <param name="Images">The images in it.</param>
-/// <param name="Blocks">Sound blocks that were found.</param>
-/// <param name="Lost">Files and folders that could not be saved, each with its image.</param>
-public sealed record RecoverResult(string Archive, IReadOnlyList<ImageRecord> Images, long Blocks, IReadOnlyList<Damage> Lost);
-
-/// <summary>Makes a new archive of what can be read of a damaged one, by looking for blocks from its first byte to its last; it needs no index and no commit.</summary>
+/// <summary>
+/// Makes a new archive of what can be read of a damaged one. It begins with the last state that can be read, and with what is whole of a
+/// newer one behind it; without any state it looks for blocks from the first byte to the last, and needs no index and no commit.
+/// </summary>
 public static class RecoverOperation
 {
     /// <summary>Recovers.</summary>
@@ -40,14 +34,17 @@ public static class RecoverOperation
         }
         using (file)
         using (var bases = Bases(place, file))
+        using (var archive = LastState(place))
         {
-            var scan = new Scan(file, path, bases);
+            var scan = new Scan(file, path, bases, archive);
             scan.Run(progress, cancellation);
-            var records = scan.Records();
+            var (records, lost) = scan.Images();
             if (records.Count == 0)
-                throw VembarException.Damaged($"'{path}': {scan.Blocks} sound blocks were found, but no image's record among them", "Take it from another copy.");
+            {
+                throw VembarException.Damaged($"'{path}': {scan.Blocks} sound blocks were found{(archive is null ? "" : $" behind state {archive.Sequence}, which can be read")}, but no image's record among them",
+                    "Take it from another copy.");
+            }
             using var writer = ArchiveWriter.Open(to, create: true);
-            var lost = new List<Damage>();
             var saved = new List<ImageRecord>();
             foreach (var record in records)
             {
@@ -60,6 +57,19 @@ public static class RecoverOperation
                 throw VembarException.Damaged($"'{path}': no image's root folder can be read any more", "Take it from another copy.");
             writer.CommitRecovered(saved, $"recovered from {Path.GetFileName(path)}");
             return new RecoverResult(to, saved, scan.Blocks, lost);
+        }
+    }
+
+    private static ArchiveReader? LastState(ArchivePlace place)
+    {
+        try
+        {
+            return ArchiveReader.OpenToMend(place);
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged || problem.Code is "not-an-archive" or "newer-format")
+        {
+            // The header may be what is damaged.
+            return null;
         }
     }
 
@@ -132,109 +142,125 @@ public static class RecoverOperation
         }
     }
 
-    private sealed class Scan(IArchiveFile file, string path, BaseArchives? bases) : IChunkSource
+    // What was found without an index, beside the last state that has one.
+    private sealed class Scan(IArchiveFile file, string path, BaseArchives? bases, ArchiveReader? archive) : IChunkSource
     {
         private readonly Dictionary<ChunkId, ChunkPlace> _chunks = [];
-        private readonly List<byte[]> _records = [];
+        private readonly List<(ChunkId Id, byte[] Bytes)> _records = [];
         private (long Offset, byte[] Plain) _last = (-1, []);
 
         public long Blocks { get; private set; }
 
         public void Run(IProgress<OperationProgress> progress, CancellationToken cancellation)
         {
-            const int Window = 4 << 20;
             var length = file.Length;
-            var buffer = new byte[Window + BlockInfo.HeaderLength];
-            for (long at = 0; at < length - BlockInfo.HeaderLength;)
+            Blocks = archive?.Segments.Sum(s => (long)s.BlockCount) ?? 0;
+            BlockScan.Run(file, archive?.StateEnd ?? 0, length, (block, lengths, plain) =>
+            {
+                cancellation.ThrowIfCancellationRequested();
+                var offset = 0;
+                foreach (var size in lengths)
+                {
+                    var bytes = plain.Slice(offset, size);
+                    var id = Blake3.Hash(bytes);
+                    _chunks[id] = new ChunkPlace(block, offset, size);
+                    if (block.Kind == BlockKind.Record)
+                        _records.Add((id, bytes.ToArray()));
+                    offset += size;
+                }
+                Blocks++;
+            }, at =>
             {
                 cancellation.ThrowIfCancellationRequested();
                 progress.Report(new OperationProgress("looking for blocks", at, length, true, ""));
-                var count = file.Read(buffer, at);
-                var found = buffer.AsSpan(0, count).IndexOf(BlockInfo.Magic);
-                if (found < 0)
-                {
-                    at += Math.Max(count - BlockInfo.HeaderLength, 1);
-                    continue;
-                }
-                at += found;
-                at += TryBlock(at, length) ?? 1;
-            }
-        }
-
-        // The whole length of a sound block at this place, or null.
-        private long? TryBlock(long at, long fileLength)
-        {
-            const int MostChunks = 1 << 20;
-            var head = new byte[BlockInfo.HeaderLength];
-            if (file.Read(head, at) < head.Length)
-                return null;
-            var info = new BlockInfo(
-                at, BinaryPrimitives.ReadInt32LittleEndian(head.AsSpan(16)), BinaryPrimitives.ReadInt32LittleEndian(head.AsSpan(12)), BinaryPrimitives.ReadInt32LittleEndian(head.AsSpan(8)),
-                (BlockKind)head[4], (Codec)head[5], BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(24)));
-            if (info.ChunkCount is <= 0 or > MostChunks || info.PlainLength is < 0 or > BlockInfo.LongestPlain || info.StoredLength is < 0 or > BlockInfo.LongestPlain
-                || at > fileLength - info.WholeLength || info.Kind is < BlockKind.Content or > BlockKind.Record)
-                return null;
-            var whole = new byte[BlockInfo.HeaderLength + 4 * info.ChunkCount];
-            if (file.Read(whole, at) < whole.Length || BlockInfo.HeaderChecksum(whole) != BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(32)) || Expand(info) is not { } plain)
-                return null;
-            var offset = 0;
-            for (var i = 0; i < info.ChunkCount; i++)
-            {
-                var size = BinaryPrimitives.ReadInt32LittleEndian(whole.AsSpan(BlockInfo.HeaderLength + 4 * i));
-                if (size < 0 || size > plain.Length - offset)
-                    return null;
-                var bytes = plain.AsSpan(offset, size);
-                _chunks[Blake3.Hash(bytes)] = new ChunkPlace(info, offset, size);
-                if (info.Kind == BlockKind.Record)
-                    _records.Add(bytes.ToArray());
-                offset += size;
-            }
-            Blocks++;
-            return info.WholeLength;
+            });
         }
 
         private byte[]? Expand(BlockInfo block)
         {
             var stored = new byte[block.StoredLength];
-            if (file.Read(stored, block.PayloadOffset) < stored.Length || XxHash3.HashToUInt64(stored) != block.Checksum)
-                return null;
-            if (block.Codec == Codec.Stored)
-                return stored.Length == block.PlainLength ? stored : null;
             var plain = new byte[block.PlainLength];
-            var zstd = ZstdPool.Rent();
-            var good = block.Codec == Codec.Zstd && zstd.TryExpand(stored, plain);
-            ZstdPool.Return(zstd);
-            return good ? plain : null;
+            return file.Read(stored, block.PayloadOffset) == stored.Length && block.TryExpand(stored, plain) ? plain : null;
         }
 
         public ReadOnlyMemory<byte> Read(ChunkId id)
         {
             if (!_chunks.TryGetValue(id, out var place))
-                return bases?.Holder(id, out var elsewhere) is { } holder ? holder.Read(id, elsewhere) : throw VembarException.Damaged($"'{path}' lacks content that it names ({id})");
+            {
+                return archive?.Read(id) ?? (bases?.Holder(id, out var elsewhere) is { } holder ? holder.Read(id, elsewhere)
+                    : throw VembarException.Damaged($"'{path}' lacks content that it names ({id})"));
+            }
             if (_last.Offset != place.Block.Offset)
                 _last = (place.Block.Offset, Expand(place.Block) ?? throw VembarException.Damaged($"'{path}' is damaged at byte {place.Block.Offset}"));
             var bytes = _last.Plain.AsMemory(place.Offset, place.Length);
             return Blake3.Hash(bytes.Span) == id ? bytes : throw VembarException.Damaged($"'{path}' is damaged at byte {place.Block.Offset}");
         }
 
-        // The images that the last readable catalogue lists; without one, the last record of every number.
-        public List<ImageRecord> Records()
+        // The images that the newest readable catalogue lists; without one, the last record of every number.
+        public (IReadOnlyList<ImageRecord> Images, List<Damage> Lost) Images()
         {
+            foreach (var (id, bytes) in _records.AsEnumerable().Reverse())
+            {
+                if (IsCatalogue(bytes) && Whole(id) is { } catalogue && Listed(catalogue) is { Images.Count: > 0 } listed)
+                    return listed;
+            }
+            foreach (var state in archive?.States() ?? [])
+            {
+                if (state.Catalogue is { } catalogue && Listed(catalogue) is { Images.Count: > 0 } listed)
+                    return listed;
+            }
             var images = new Dictionary<int, ImageRecord>();
-            foreach (var bytes in _records)
+            foreach (var (_, bytes) in _records)
             {
                 if (TryParse(bytes, RecordJson.Default.ImageRecord) is { Number: > 0 } record)
                     images[record.Number] = record;
             }
-            foreach (var bytes in _records.AsEnumerable().Reverse())
+            return ([.. images.Values.OrderBy(i => i.Number)], []);
+        }
+
+        private static bool IsCatalogue(byte[] bytes) => bytes.AsSpan().StartsWith("{\"nextNumber\""u8);
+
+        // Null where one of those that it is a change of is lost.
+        private Catalogue? Whole(ChunkId id)
+        {
+            var changes = new Stack<Catalogue>();
+            for (ChunkId? at = id; at is { } next;)
             {
-                if (TryParse(bytes, RecordJson.Default.Catalogue) is not { Images: { } listed } || !bytes.AsSpan().StartsWith("{\"nextNumber\""u8))
-                    continue;
-                var found = listed.Select(e => _chunks.ContainsKey(e.Record) ? TryParse(Read(e.Record).ToArray(), RecordJson.Default.ImageRecord) : null).OfType<ImageRecord>().ToList();
-                if (found.Count > 0)
-                    return [.. found.OrderBy(i => i.Number)];
+                if (Record(next) is not { } bytes || !IsCatalogue(bytes) || TryParse(bytes, RecordJson.Default.Catalogue) is not { Images: not null } stored)
+                    return null;
+                changes.Push(stored);
+                at = stored.Since;
             }
-            return [.. images.Values.OrderBy(i => i.Number)];
+            var whole = changes.Pop();
+            while (changes.TryPop(out var change))
+                whole = change.On(whole);
+            return whole;
+        }
+
+        private byte[]? Record(ChunkId id)
+        {
+            try
+            {
+                return _chunks.ContainsKey(id) ? Read(id).ToArray() : archive?.ReadRecord(id).ToArray();
+            }
+            catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+            {
+                return null;
+            }
+        }
+
+        private (IReadOnlyList<ImageRecord> Images, List<Damage> Lost) Listed(Catalogue catalogue)
+        {
+            var images = new List<ImageRecord>();
+            var lost = new List<Damage>();
+            foreach (var entry in catalogue.Images.OrderBy(e => e.Number))
+            {
+                if (Record(entry.Record) is { } bytes && TryParse(bytes, RecordJson.Default.ImageRecord) is { } record)
+                    images.Add(record with { Number = entry.Number });
+                else
+                    lost.Add(new Damage(entry.Number, "", "the whole image: its record is damaged"));
+            }
+            return (images, lost);
         }
 
         private static T? TryParse<T>(byte[] bytes, System.Text.Json.Serialization.Metadata.JsonTypeInfo<T> type) where T : class

@@ -4,49 +4,6 @@ using Vembar.Core.Trees;
 
 namespace Vembar.Core.Operations;
 
-/// <summary>A state that an archive went through.</summary>
-/// <param name="Number">Its number; 0 is the empty archive.</param>
-/// <param name="Time">When it was made, UTC.</param>
-/// <param name="Change">What made it.</param>
-/// <param name="Images">The images that it lists: number and name.</param>
-/// <param name="End">Where it ends in the file, in bytes.</param>
-public sealed record ArchiveState(long Number, DateTime Time, string Change, IReadOnlyList<(int Number, string Name)> Images, long End);
-
-/// <summary>Tells the states of an archive and goes back to one.</summary>
-public static class HistoryOperation
-{
-    /// <summary>The states since the archive was made or last rewritten, oldest first.</summary>
-    /// <exception cref="VembarException">The archive cannot be opened or an earlier state is damaged.</exception>
-    public static IReadOnlyList<ArchiveState> Run(string path)
-    {
-        using var archive = ArchiveReader.Open(path);
-        return [.. archive.States().Select(s => Describe(archive, s)).Reverse()];
-    }
-
-    private static ArchiveState Describe(ArchiveReader archive, (CommitRecord Commit, Catalogue Catalogue) state) => new(
-        state.Commit.Sequence, state.Commit.Time, state.Catalogue.Change,
-        [.. state.Catalogue.Images.Select(archive.ReadImage).OrderBy(i => i.Number).Select(i => (i.Number, i.Name))], state.Commit.Offset + CommitRecord.Length);
-
-    /// <summary>Makes an earlier state the present one, by a further state that lists what it did.</summary>
-    /// <returns>The state as it was.</returns>
-    /// <exception cref="VembarException">There is no such state, or the archive cannot be written.</exception>
-    public static ArchiveState Rewind(string path, long number, TimeSpan wait, IFileLayer? layer = null)
-    {
-        using var writer = ArchiveWriter.Open(path, create: false, Effort.Balanced, wait, layer);
-        var states = writer.Base.States().ToList();
-        var found = states.FindIndex(s => s.Commit.Sequence == number);
-        if (found < 0)
-        {
-            throw VembarException.Input("no-such-state", $"'{path}' has no state {number}", "States can be gone back to until the archive is compacted; `vembar history` lists them.",
-                [.. states.AsEnumerable().Reverse().Select(s => $"{s.Commit.Sequence}: {s.Catalogue.Change}")]);
-        }
-        var described = Describe(writer.Base, states[found]);
-        if (found > 0)
-            writer.CommitRewind(states[found].Catalogue, $"rewind to {number}");
-        return described;
-    }
-}
-
 /// <summary>What to change of an image's record; null leaves it.</summary>
 public sealed record RetitleRequest
 {
@@ -155,6 +112,7 @@ public static class CompactOperation
                 Native.Posix.SetMode(handle, was.Mode);
                 Native.Posix.TrySetOwner(handle, was.Uid, was.Gid);
             }
+            old.EnsureInPlace();
             layer.Rename(scratch, full, replace: true);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "rewrite", path) is { } error)

@@ -1,0 +1,23 @@
+using Vembar.Core.Archives;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>What dropping did.</summary>
+/// <param name="Archive">The archive.</param>
+/// <param name="Image">The image that went.</param>
+/// <param name="Left">How many images are left.</param>
+public sealed record DropResult(string Archive, ImageRecord Image, int Left);
+
+/// <summary>Takes an image off an archive's list.</summary>
+public static class DropOperation
+{
+    /// <summary>Takes the image off the list; its content stays in the file.</summary>
+    /// <exception cref="VembarException">There is no such image, or the archive cannot be written.</exception>
+    public static DropResult Run(ImageReference reference, TimeSpan wait, IFileLayer? layer = null)
+    {
+        using var writer = ArchiveWriter.Open(reference.Archive, create: false, Effort.Balanced, wait, layer);
+        var image = writer.Base.Find(reference.Which);
+        writer.CommitDrop(image.Number, $"drop {image.Number} {image.Name}");
+        return new DropResult(reference.Archive.Path, image, writer.Base.Images.Count - 1);
+    }
+}
