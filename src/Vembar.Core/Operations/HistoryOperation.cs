@@ -74,8 +74,8 @@ public static class HistoryOperation
         var described = new Describer(writer.Base).Describe(states[found]);
         if (found > 0 || writer.Base.IsIndexRebuilt)
         {
-            // A number is never given again, also when the list that gave it last cannot be read.
-            var next = states.Max(s => s.Catalogue?.NextNumber ?? 1) + (states.Exists(s => s.Catalogue is null) ? 1 : 0);
+            // A number is never given again; each state whose list cannot be read may have given one.
+            var next = states.Max(s => s.Catalogue?.NextNumber ?? 1) + states.Count(s => s.Catalogue is null);
             writer.CommitRewind(catalogue with { NextNumber = next }, $"rewind to {number}");
         }
         return described;

@@ -16,7 +16,7 @@ internal static class StateHealer
     /// <param name="wait">How long to wait for another writer.</param>
     /// <returns>What was healed.</returns>
     /// <exception cref="VembarException">The archive cannot be opened or written.</exception>
-    public static IReadOnlyList<Damage> Heal(ArchivePlace place, IReadOnlyList<ArchiveReader> others, TimeSpan wait)
+    public static List<Damage> Heal(ArchivePlace place, IReadOnlyList<ArchiveReader> others, TimeSpan wait)
     {
         var healed = new List<Damage>();
         using var writer = ArchiveWriter.OpenToMend(place, WriterPurpose.Mend, new Mending(), wait);
@@ -45,6 +45,15 @@ internal static class StateHealer
             }
         }
         return healed;
+    }
+
+    /// <summary>Makes zeros again of bytes between structures, which nothing else can be.</summary>
+    public static Damage Fill(ArchiveWriter writer, long start, long end)
+    {
+        writer.EnsureInPlace();
+        writer.Base.File.Write(new byte[end - start], start);
+        writer.Base.File.Sync();
+        return new Damage(0, "", $"bytes {start} to {end}, which fill up");
     }
 
     private static void Heal(ArchiveWriter writer, ArchiveReader copy, CommitRecord commit, List<Damage> healed)

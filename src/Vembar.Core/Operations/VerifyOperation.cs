@@ -55,6 +55,13 @@ public static class VerifyOperation
             using (var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.Mend, mending, wait))
             {
                 before = Check(writer.Base, others, bad, progress, cancellation);
+                if (!writer.Base.IsIndexRebuilt)
+                {
+                    var fillings = new List<(long Start, long End)>();
+                    CheckCover(writer.Base, fillings);
+                    foreach (var (start, end) in fillings)
+                        restored.Add(StateHealer.Fill(writer, start, end));
+                }
                 var healed = mending.Found.Count;
                 foreach (var (id, bytes) in mending.Found)
                     writer.AddAgain(BlockKind.Record, id, bytes.Span);
@@ -67,7 +74,7 @@ public static class VerifyOperation
                 }
                 // Without a list of images, a new state would list none. A damaged state behind this one would be lost.
                 if (writer.Base.IsCatalogueLost || writer.Base.IsNewerStateDamaged || (healed == 0 && !writer.Base.IsIndexRebuilt))
-                    return before with { Repaired = restored };
+                    return restored.Count > 0 ? Run(path, progress, cancellation) with { Repaired = restored } : before;
                 cancellation.ThrowIfCancellationRequested();
                 writer.CommitRepair($"repair, {healed} pieces");
             }
@@ -152,7 +159,7 @@ public static class VerifyOperation
             damage.AddRange(found.OrderBy(d => d.Problem, StringComparer.Ordinal));
         }
         if (!archive.IsIndexRebuilt)
-            damage.AddRange(CheckCover(archive));
+            damage.AddRange(CheckCover(archive, null));
         // Where only blocks that no image uses are touched, the finding stands by itself; else the files are named instead.
         var sound = new HashSet<ChunkId>();
         foreach (var image in archive.Images)
@@ -258,7 +265,7 @@ public static class VerifyOperation
         archive.File.Read(head, block.Offset) == head.Length && BlockInfo.HeaderChecksum(head) == System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(32));
 
     // Every byte belongs to the header, a block, an index segment or a commit record, or is a zero that fills up to the next.
-    private static IEnumerable<Damage> CheckCover(ArchiveReader archive)
+    private static List<Damage> CheckCover(ArchiveReader archive, List<(long Start, long End)>? fillings)
     {
         const int MostFilling = 4096 + 256;
         var known = new SortedDictionary<long, long> { [0] = archive.Header.Length };
@@ -296,8 +303,11 @@ public static class VerifyOperation
             {
                 var gap = new byte[Math.Min(start - end, MostFilling)];
                 archive.File.Read(gap, end);
-                if (start - end >= MostFilling || gap.AsSpan().IndexOfAnyExcept((byte)0) >= 0)
-                    problems.Add(new Damage(0, "", $"bytes {end} to {start} belong to nothing"));
+                var isLong = start - end >= MostFilling;
+                if (isLong || gap.AsSpan().IndexOfAnyExcept((byte)0) >= 0)
+                    problems.Add(new Damage(0, "", isLong ? $"bytes {end} to {start} belong to nothing" : $"bytes {end} to {start}, which fill up, are not zero"));
+                if (!isLong && gap.AsSpan().IndexOfAnyExcept((byte)0) >= 0)
+                    fillings?.Add((end, start));
             }
             else if (start < end)
                 problems.Add(new Damage(0, "", $"two structures overlap at byte {start}"));
