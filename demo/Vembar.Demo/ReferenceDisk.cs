@@ -54,9 +54,16 @@ internal sealed class ReferenceDisk
             var table = Layout.Place(image.Length, Sector);
             using var disk = image.OpenDevice();
             Partition efi = table.Partitions[0], windows = table.Partitions[2], recovery = table.Partitions[3];
-            Formatting.Fat(new SliceDevice(disk, efi.Start, efi.Length), efi.Start, Sector, "SYSTEM", Boot(folder, scratch), scratch);
-            Formatting.Ntfs(new SliceDevice(disk, windows.Start, windows.Length), windows.Start, Sector, "Windows", scratch);
-            Formatting.Ntfs(new SliceDevice(disk, recovery.Start, recovery.Length), recovery.Start, Sector, "Recovery", scratch);
+            void Formatted(Partition partition, Action<string> format)
+            {
+                var file = Path.Combine(scratch, $"partition-{partition.Number}");
+                format(file);
+                Formatting.CopyTo(new SliceDevice(disk, partition.Start, partition.Length), file);
+                File.Delete(file);
+            }
+            Formatted(efi, file => Formatting.Fat(file, efi.Length, efi.Start, Sector, "SYSTEM", Boot(folder, scratch)));
+            Formatted(windows, file => Formatting.Ntfs(file, windows.Length, windows.Start, Sector, "Windows"));
+            Formatted(recovery, file => Formatting.Ntfs(file, recovery.Length, recovery.Start, Sector, "Recovery"));
             table.Write(disk, default);
             using (var volume = NtfsVolume.Open(new SliceDevice(disk, windows.Start, windows.Length), write: true, keepDevice: true))
             {

@@ -76,7 +76,7 @@ internal sealed record ImageJson(string Archive, ImageRecord Image);
 internal sealed record CompactJson(string Archive, int Images, long BytesBefore, long Bytes, double Seconds);
 internal sealed record DiffJson(ImageRecord From, ImageRecord To, bool Same, IReadOnlyList<string> Added, IReadOnlyList<string> Removed, IReadOnlyList<ChangedPath> Changed, IReadOnlyList<ChangedValue> Registry, ChangedNames? Programs, ChangedNames? Drivers, ChangedNames? Packages, ChangedNames? Features);
 internal sealed record WrittenVolumeJson(int Number, string Role, long Start, long Bytes, string FileSystem, string Label);
-internal sealed record DeployJson(ImageRecord Image, string Target, long Files, long Bytes, double Seconds, IReadOnlyList<WrittenVolumeJson> Volumes, IReadOnlyList<string> Kept, bool Verified, IReadOnlyList<string> Differences, IReadOnlyList<string> Warnings);
+internal sealed record DeployJson(ImageRecord Image, string Target, long Files, long Bytes, double Seconds, IReadOnlyList<WrittenVolumeJson> Volumes, IReadOnlyList<string> Kept, bool Verified, IReadOnlyList<string> Differences, IReadOnlyList<string> Warnings, long Resumed);
 internal sealed record WindowsJson(string Product, string Edition, string InstallType, string Build, string Architecture, IReadOnlyList<string> Languages, string ComputerName, string State);
 internal sealed record DiskJson(string Scheme, string Format, long Bytes, int SectorSize);
 internal sealed record VolumeJson(

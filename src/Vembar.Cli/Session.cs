@@ -100,7 +100,9 @@ internal sealed partial class Session : IDisposable
         {
             session!.Progress.Clear();
             session._log?.Warning("interrupted");
-            Errors.Tell(new VembarException(ErrorKind.Surroundings, "interrupted", "interrupted; nothing half-done is left"), json, verbose);
+            // Some work tells itself what it left.
+            Errors.Tell(failure as VembarException is { Code: VembarException.Interrupted } told ? told
+                : new VembarException(ErrorKind.Surroundings, VembarException.Interrupted, "interrupted; nothing half-done is left"), json, verbose);
             return ExitCode.Interrupted;
         }
         catch (VembarException error)

@@ -73,6 +73,8 @@ internal static class SharedOptions
 
     public static Argument<string> Source() => new("SOURCE") { Description = "A disk image (raw, VHD, VHDX, QCOW2, VMDK), a block device, or a folder that is the root of a Windows volume" };
 
+    public static Option<bool> SkipRoomCheck() => new("--skip-room-check") { Description = "Begin although there seems to be too little room" };
+
     public static Option<string?> Rules() => new("--rules") { Description = "Check the organisation's own rules too, from a YAML file", HelpName = "FILE" };
 
     public static Option<int?> Volume() => new("--volume") { Description = "Which volume of a disk, where it is not the one that holds Windows", HelpName = "N" };

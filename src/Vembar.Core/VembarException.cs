@@ -18,6 +18,9 @@ public enum ErrorKind
 /// <summary>An error that a user can cause and mend: one line that says what is wrong, one that says what to do.</summary>
 public sealed class VembarException : Exception
 {
+    /// <summary>The code of a run that was interrupted and says itself what it left.</summary>
+    public const string Interrupted = "interrupted";
+
     /// <summary>Creates the error.</summary>
     /// <param name="kind">Which kind.</param>
     /// <param name="code">A short stable word for scripts, in kebab case.</param>
@@ -92,6 +95,7 @@ public sealed class VembarException : Exception
             0 when failure is VembarException own => own,
             0 when failure is IOException => new(ErrorKind.Surroundings, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
             0 => null,
+            Errno.NotAFile => new(ErrorKind.Input, "not-a-file", $"could not {doing} '{path}': it is a pipe, a socket or a device, not a file", "Name a file.", null, failure),
             -1 => new(ErrorKind.Surroundings, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}", "Install the library (Debian: libhivex0, libzstd1, ntfs-3g).", null, failure),
             Errno.NoSpace or Errno.Quota => new(ErrorKind.Surroundings, "no-room", $"could not {doing} '{path}': no room left on the device", "Make room there or choose another place; what was there before is unchanged.", null, failure),
             Errno.AccessDenied or Errno.NotPermitted => new(ErrorKind.Surroundings, "no-permission", $"could not {doing} '{path}': permission denied", "Run as a user who may, or choose another place.", null, failure),

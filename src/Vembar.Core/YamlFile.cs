@@ -38,7 +38,7 @@ internal sealed class YamlFile
         {
             if (new FileInfo(path).Length > Longest)
                 throw VembarException.Input(code, $"'{path}' is too long to be {what}");
-            text = File.ReadAllText(path);
+            text = InputFile.ReadAllText(path);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, $"read the {what[(what.IndexOf(' ') + 1)..]}", path) is { } error)
         {

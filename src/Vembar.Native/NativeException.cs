@@ -9,7 +9,7 @@ public sealed class NativeException : IOException
     /// <param name="errno">The error number as in errno(3).</param>
     /// <param name="cause">What lies beneath; its message is the more telling one.</param>
     public NativeException(string operation, string target, int errno, Exception? cause = null)
-        : base($"{operation}{(target.Length > 0 ? $" '{target}'" : "")}: {cause?.Message ?? System.Runtime.InteropServices.Marshal.GetPInvokeErrorMessage(errno)}", cause)
+        : base($"{operation}{(target.Length > 0 ? $" '{target}'" : "")}: {cause?.Message ?? Native.Errno.Message(errno)}", cause)
     {
         Errno = errno;
         Target = target;
@@ -25,6 +25,11 @@ public sealed class NativeException : IOException
 /// <summary>The error numbers of Linux that callers tell apart (asm-generic/errno.h; equal on x64 and arm64).</summary>
 public static class Errno
 {
+    /// <summary>A pipe, a socket or a device where a file is wanted; a number of our own.</summary>
+    public const int NotAFile = -2;
+
+    internal static string Message(int errno) => errno == NotAFile ? "it is a pipe, a socket or a device" : System.Runtime.InteropServices.Marshal.GetPInvokeErrorMessage(errno);
+
     /// <summary>Operation not permitted.</summary>
     public const int NotPermitted = 1;
 
@@ -45,6 +50,9 @@ public static class Errno
 
     /// <summary>A folder was needed.</summary>
     public const int NotDirectory = 20;
+
+    /// <summary>A folder, where a file is wanted.</summary>
+    public const int IsFolder = 21;
 
     /// <summary>Invalid argument.</summary>
     public const int Invalid = 22;

@@ -35,7 +35,7 @@ public sealed unsafe partial class NtfsFile : IDisposable
 {
     private const string Library = NtfsVolume.Library;
     private const uint AttributeFileName = 0x30, AttributeObjectId = 0x40, AttributeData = 0x80, AttributeReparse = 0xC0, AttributeExtended = 0xE0, AttributeEnd = 0xFFFFFFFF;
-    private const int NumberAt = 0, RecordAt = 8, StateAt = 24, FlagsAt = 32, DataSizeAt = 64, TimesAt = 80, SecurityIdAt = 116;
+    private const int NumberAt = 0, RecordAt = 8, StateAt = 24, FlagsAt = 32, DataSizeAt = 64, AllocatedAt = 72, TimesAt = 80, SecurityIdAt = 116;
     private const int RecordFlagsAt = 22, IsFolderFlag = 2;
     // Longer metadata than this is not made by Windows.
     private const int LongestMetadata = 1 << 20;
@@ -73,6 +73,9 @@ public sealed unsafe partial class NtfsFile : IDisposable
     /// <summary>Bytes of the unnamed stream.</summary>
     public long Length => At<long>(DataSizeAt);
 
+    /// <summary>Bytes that the unnamed stream takes on the volume.</summary>
+    public long AllocatedLength => At<long>(AllocatedAt);
+
     /// <summary>Whether it is a folder.</summary>
     public bool IsFolder => (Unsafe.ReadUnaligned<ushort>((byte*)At<nint>(RecordAt) + RecordFlagsAt) & IsFolderFlag) != 0;
 
@@ -99,7 +102,7 @@ public sealed unsafe partial class NtfsFile : IDisposable
     private static int Collect(nint data, char* name, int length, int kind, long position, ulong reference, uint type)
     {
         const int DosOnly = 2;
-        if (kind == DosOnly || length is <= 0 or > 255)
+        if (kind == DosOnly || length is < 0 or > 255)
             return 0;
         var text = new string(name, 0, length);
         if (text is not ("." or ".."))
@@ -288,6 +291,9 @@ public sealed unsafe partial class NtfsData : IDisposable
     /// <exception cref="NativeException">It cannot be read.</exception>
     public int Read(Span<byte> to, long offset)
     {
+        // The library takes a place for no bytes as an invalid argument.
+        if (to.IsEmpty)
+            return 0;
         fixed (byte* buffer = to)
         {
             var got = ntfs_attr_pread(_attribute, offset, to.Length, buffer);
@@ -300,27 +306,31 @@ public sealed unsafe partial class NtfsData : IDisposable
     public (long Start, long End) NextData(long offset)
     {
         _stretches ??= Stretches();
-        foreach (var (start, end) in _stretches)
+        int low = 0, high = _stretches.Count;
+        while (low < high)
         {
-            if (end > offset)
-                return (Math.Max(start, offset), end);
+            var middle = (low + high) >>> 1;
+            (low, high) = _stretches[middle].End > offset ? (low, middle) : (middle + 1, high);
         }
-        return (Length, Length);
+        return low < _stretches.Count ? (Math.Max(_stretches[low].Start, offset), _stretches[low].End) : (Length, Length);
     }
 
     // A compressed stream has holes in its runs that are no holes of its content.
     private List<(long, long)> Stretches()
     {
         const nuint NonResident = 2;
-        const int Most = 1 << 20;
+        const int Most = 1 << 26;
         if ((At<nuint>(StateAt) & NonResident) == 0 || (At<ushort>(FlagsAt) & CompressedFlag) != 0)
             return [(0, Length)];
         if (ntfs_attr_map_whole_runlist(_attribute) != 0)
             throw _file.Volume.Failed("read the list of runs of", _file.Shown);
         var found = new List<(long Start, long End)>();
         var run = (byte*)At<nint>(RunsAt);
-        for (var i = 0; i < Most && Unsafe.ReadUnaligned<long>(run + 16) > 0; i++, run += RunLength)
+        for (var i = 0; Unsafe.ReadUnaligned<long>(run + 16) > 0; i++, run += RunLength)
         {
+            // What is not looked at would be taken for a hole.
+            if (i == Most)
+                throw new NativeException("read the list of runs of", _file.Shown, Errno.InputOutput);
             long start = Unsafe.ReadUnaligned<long>(run) * _file.Volume.ClusterSize, end = Math.Min(start + Unsafe.ReadUnaligned<long>(run + 16) * _file.Volume.ClusterSize, Length);
             if (Unsafe.ReadUnaligned<long>(run + 8) < 0 || end <= start)
                 continue;

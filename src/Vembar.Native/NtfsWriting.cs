@@ -6,6 +6,7 @@ namespace Vembar.Native;
 
 public sealed unsafe partial class NtfsVolume
 {
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_volume_write_flags(nint volume, ushort flags);
     [LibraryImport(Library, SetLastError = true)] private static partial nint ntfs_create(nint folder, uint security, char* name, byte length, uint type);
 
     /// <summary>Makes a file or folder.</summary>
@@ -35,6 +36,16 @@ public sealed unsafe partial class NtfsVolume
         }
     }
 
+    /// <summary>Notes on the volume itself whether it is in the middle of being written: whoever opens it next is warned.</summary>
+    /// <exception cref="NativeException">It cannot be written.</exception>
+    public void MarkDirty(bool isDirty)
+    {
+        const ushort Dirty = 1;
+        var flags = At<ushort>(FlagsAt);
+        if (ntfs_volume_write_flags(_volume, (ushort)(isDirty ? flags | Dirty : flags & ~Dirty)) != 0)
+            throw Failed("mark", "the volume");
+    }
+
     /// <summary>Sets the volume's label.</summary>
     /// <exception cref="NativeException">It cannot be set.</exception>
     public void Rename(string label)
@@ -56,6 +67,7 @@ public sealed unsafe partial class NtfsFile
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_ea(nint inode, byte* value, nuint size, int flags);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_dos_name(nint inode, nint folder, byte* value, nuint size, int flags);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_add(nint inode, uint type, char* name, byte nameLength, byte* value, long size);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_delete(nint volume, byte* path, nint inode, nint folder, char* name, byte length);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_link(nint inode, nint folder, char* name, byte length);
 
     private const uint CompressedAttribute = 0x800;
@@ -146,6 +158,22 @@ public sealed unsafe partial class NtfsFile
         {
             if (ntfs_link(Handle, folder.Handle, characters, (byte)name.Length) != 0)
                 throw Volume.Failed("make the hard link", name);
+        }
+    }
+
+    /// <summary>Takes one of its names away, and the file with the last. Closes it and the folder.</summary>
+    /// <exception cref="NativeException">There is no such name in the folder, the folder is not empty, or it cannot be written.</exception>
+    public void DeleteAndClose(NtfsFile folder, string name)
+    {
+        if (!Volume.MayWrite)
+            throw new NativeException("remove", Shown, Errno.ReadOnly);
+        fixed (char* characters = name)
+        {
+            var code = ntfs_delete(Volume.Handle, null, Handle, folder.Handle, characters, (byte)name.Length);
+            Forget();
+            folder.Forget();
+            if (code != 0)
+                throw Volume.Failed("remove", Shown);
         }
     }
 

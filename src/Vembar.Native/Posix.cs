@@ -12,7 +12,9 @@ public enum PosixKind
     Folder,
     /// <summary>A symbolic link.</summary>
     Link,
-    /// <summary>A pipe, socket or device.</summary>
+    /// <summary>A block device.</summary>
+    Disk,
+    /// <summary>A pipe, a socket or another device.</summary>
     Special,
 }
 
@@ -41,6 +43,9 @@ public static unsafe partial class Posix
     private static int NoFollow => s_arm ? 0x8000 : 0x20000;
     private const int NoAtime = 0x40000;
 
+    // Nobody waits for the other end of a pipe; files and disks do not know of it.
+    private const int NonBlocking = 0x800;
+
     [LibraryImport(C, SetLastError = true)] private static partial int openat(int dir, byte* path, int flags, uint mode);
     [LibraryImport(C)] private static partial int close(int fd);
     [LibraryImport(C, SetLastError = true)] private static partial nint getdents64(int fd, byte* buffer, nuint size);
@@ -68,6 +73,8 @@ public static unsafe partial class Posix
     [LibraryImport(C, SetLastError = true)] private static partial nint pread(int fd, byte* buffer, nuint count, long offset);
     [LibraryImport(C, SetLastError = true)] private static partial nint pwrite(int fd, byte* buffer, nuint count, long offset);
     [LibraryImport(C)] private static partial uint geteuid();
+    [LibraryImport(C, SetLastError = true)] private static partial int fcntl(int fd, int command, Flock* argument);
+    [LibraryImport(C, SetLastError = true)] private static partial int fstatfs(int fd, byte* result);
 
     /// <summary>True when the process runs as root.</summary>
     public static bool IsRoot => geteuid() == 0;
@@ -126,23 +133,32 @@ public static unsafe partial class Posix
 
     private static int OpenReading(SafeHandle? parent, byte* raw)
     {
-        var fd = openat(Fd(parent), raw, CloseOnExec | NoFollow | NoAtime, 0);
-        return fd < 0 && Marshal.GetLastPInvokeError() == Errno.NotPermitted ? openat(Fd(parent), raw, CloseOnExec | NoFollow, 0) : fd;
+        var fd = openat(Fd(parent), raw, CloseOnExec | NoFollow | NoAtime | NonBlocking, 0);
+        return fd < 0 && Marshal.GetLastPInvokeError() == Errno.NotPermitted ? openat(Fd(parent), raw, CloseOnExec | NoFollow | NonBlocking, 0) : fd;
     }
 
     /// <summary>Opens a file by its path, links followed. The framework would take a shared lock at every open, so that readers and writers would hinder each other.</summary>
     /// <param name="path">The path.</param>
     /// <param name="write">Whether it will be written as well.</param>
     /// <param name="createNew">Whether it is made; fails when it is there.</param>
-    /// <exception cref="NativeException">It cannot be opened.</exception>
+    /// <exception cref="NativeException">It cannot be opened, or is neither a file nor a disk.</exception>
     public static SafeFileHandle OpenFile(string path, bool write, bool createNew = false)
     {
+        // Sockets cannot be opened, nor can pipes without a reader be written.
+        const int NoSuchDevice = 6;
         const int ReadWrite = 2, CreateExclusive = 0x40 | 0x80;
         const uint OrdinaryMode = 0x1B6;
         fixed (byte* p = PosixName.Encode(path))
         {
-            var fd = openat(AtCwd, p, CloseOnExec | (write ? ReadWrite : 0) | (createNew ? CreateExclusive : 0), OrdinaryMode);
-            return fd >= 0 ? new SafeFileHandle(fd, true) : throw Fail("open", path);
+            var fd = openat(AtCwd, p, CloseOnExec | NonBlocking | (write ? ReadWrite : 0) | (createNew ? CreateExclusive : 0), OrdinaryMode);
+            if (fd < 0)
+                throw Marshal.GetLastPInvokeError() == NoSuchDevice ? new NativeException("open", path, Errno.NotAFile) : Fail("open", path);
+            var file = new SafeFileHandle(fd, true);
+            if (Stat(file) is { Kind: PosixKind.File or PosixKind.Disk })
+                return file;
+            var isFolder = Stat(file).Kind == PosixKind.Folder;
+            file.Dispose();
+            throw new NativeException("open", path, isFolder ? Errno.IsFolder : Errno.NotAFile);
         }
     }
 
@@ -192,10 +208,10 @@ public static unsafe partial class Posix
         TryStat(parent, raw, out var stat) ? stat : throw Fail("look at", Show(raw));
 
     /// <summary>What is known of a file below an open folder; false when it cannot be told.</summary>
-    public static bool TryStat(SafeHandle? parent, ReadOnlySpan<byte> raw, out PosixStat stat)
+    public static bool TryStat(SafeHandle? parent, ReadOnlySpan<byte> raw, out PosixStat stat, bool followLink = false)
     {
         fixed (byte* p = raw)
-            return StatCore(Fd(parent), p, AtSymlinkNoFollow, out stat);
+            return StatCore(Fd(parent), p, followLink ? 0 : AtSymlinkNoFollow, out stat);
     }
 
     /// <summary>What is known of an open file.</summary>
@@ -204,6 +220,65 @@ public static unsafe partial class Posix
     {
         fixed (byte* p = "\0"u8)
             return StatCore(Fd(open), p, AtEmptyPath, out var stat) ? stat : throw Fail("look at an open file", "");
+    }
+
+    // struct flock of 64-bit systems (fcntl(2)).
+    [StructLayout(LayoutKind.Sequential)]
+    private struct Flock
+    {
+        public short Type;
+        public short Whence;
+        public long Start;
+        public long Length;
+        public int Process;
+    }
+
+    /// <summary>
+    /// Claims a disk for this process until the handle is closed: a block device against mounting and all else that takes devices for itself, a
+    /// file by a lock on all of it, which programs for virtual machines look for.
+    /// </summary>
+    /// <returns>Null when somebody else has it.</returns>
+    /// <exception cref="NativeException">It cannot be opened.</exception>
+    public static SafeFileHandle? Claim(string path)
+    {
+        const int ReadWrite = 2, Exclusive = 0x80, Busy = 16, SetLock = 37;
+        const short WriteLock = 1;
+        var isDevice = TryStat(null, PosixName.Encode(path), out var stat, followLink: true) && stat.Kind == PosixKind.Disk;
+        SafeFileHandle claim;
+        fixed (byte* p = PosixName.Encode(path))
+        {
+            var fd = openat(AtCwd, p, CloseOnExec | NonBlocking | ReadWrite | (isDevice ? Exclusive : 0), 0);
+            if (fd < 0)
+                return Marshal.GetLastPInvokeError() == Busy ? null : throw Fail("open", path);
+            claim = new SafeFileHandle(fd, true);
+        }
+        var all = new Flock { Type = WriteLock };
+        if (isDevice || fcntl(Fd(claim), SetLock, &all) == 0 || Marshal.GetLastPInvokeError() == Errno.Invalid)
+            return claim;
+        var isTaken = Marshal.GetLastPInvokeError() is Errno.WouldBlock or Errno.AccessDenied;
+        claim.Dispose();
+        return isTaken ? null : throw Fail("lock", path);
+    }
+
+    /// <summary>What kind of file system a file is on, and the number that it gives itself; 0 where it gives none (statfs(2)).</summary>
+    /// <exception cref="NativeException">It cannot be told.</exception>
+    public static (uint Kind, ulong Number) FileSystemOf(SafeHandle open)
+    {
+        // struct statfs of 64-bit systems: f_type at 0, f_fsid at 56.
+        var buffer = stackalloc byte[256];
+        return fstatfs(Fd(open), buffer) == 0 ? (*(uint*)buffer, *(ulong*)(buffer + 56)) : throw Fail("look at the file system of an open file", "");
+    }
+
+    /// <summary>When a file was made, as its file system has it; null where it does not say.</summary>
+    public static PosixTime? BirthOf(SafeHandle open)
+    {
+        const uint Birth = 0x800;
+        var buffer = stackalloc byte[256];
+        fixed (byte* p = "\0"u8)
+        {
+            return statx(Fd(open), p, AtEmptyPath, Birth, buffer) == 0 && (*(uint*)buffer & Birth) != 0
+                ? new PosixTime(*(long*)(buffer + 80), *(uint*)(buffer + 88)) : null;
+        }
     }
 
     private static bool StatCore(int dir, byte* path, int flags, out PosixStat stat)
@@ -215,7 +290,7 @@ public static unsafe partial class Posix
         if (statx(dir, path, flags, BasicStats, buffer) != 0)
             return false;
         var mode = *(ushort*)(buffer + 28);
-        var kind = (mode & 0xF000) switch { 0x8000 => PosixKind.File, 0x4000 => PosixKind.Folder, 0xA000 => PosixKind.Link, _ => PosixKind.Special };
+        var kind = (mode & 0xF000) switch { 0x8000 => PosixKind.File, 0x4000 => PosixKind.Folder, 0xA000 => PosixKind.Link, 0x6000 => PosixKind.Disk, _ => PosixKind.Special };
         stat = new PosixStat(
             kind, mode & 0xFFFu, *(uint*)(buffer + 16), *(uint*)(buffer + 20), *(uint*)(buffer + 24),
             ((ulong)*(uint*)(buffer + 136) << 32) | *(uint*)(buffer + 140), *(ulong*)(buffer + 32),

@@ -221,7 +221,7 @@ public class CaptureDeployTests
     }
 
     [Fact]
-    public void AnInterruptedDeploymentTakesAwayWhatItWrote()
+    public void ABrokenOffDeploymentSaysWhatItLeftAndIsGoneOnWith()
     {
         using var folder = new TempFolder();
         for (var i = 0; i < 40; i++)
@@ -229,9 +229,69 @@ public class CaptureDeployTests
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
         folder.Write("out/mine.txt", "mine");
         using var stop = new CancellationTokenSource();
-        Assert.ThrowsAny<OperationCanceledException>(() => DeployOperation.Run(
-            new DeployRequest { Image = new ImageReference(folder.At("a.vmb"), null), Target = folder.At("out"), KeepExisting = true }, new StopAt("writing files", stop), stop.Token));
-        Assert.Equal(["mine.txt"], Directory.EnumerateFileSystemEntries(folder.At("out")).Select(Path.GetFileName));
+        folder.Write("out/d1/f1", "older");
+        var request = new DeployRequest { Image = new ImageReference(folder.At("a.vmb"), null), Target = folder.At("out"), KeepExisting = true, Verify = true };
+        var told = Assert.Throws<VembarException>(() => DeployOperation.Run(request, new StopAt("writing files", stop), stop.Token));
+        Assert.Equal(VembarException.Interrupted, told.Code);
+        Assert.Matches("interrupted; [0-9]+ of 40 files are in '.*', each of them whole", told.Message);
+        // What was there before the first run is not its own, and what was being written when a run was killed is not whole.
+        var written = Directory.EnumerateFiles(folder.At("out"), "f*", SearchOption.AllDirectories).First(f => !f.EndsWith("d1/f1", StringComparison.Ordinal));
+        File.WriteAllText(written, "h");
+        folder.Write("out/d2/f7", "");
+        File.WriteAllText(folder.At("other.txt"), "x");
+        Do.Capture(folder.At("out"), folder.At("a.vmb"), "two", r => r with { LeaveOut = [".vembar*"] });
+        Assert.Equal("other-deployment", Assert.Throws<VembarException>(() => DeployOperation.Run(request with { Image = new ImageReference(folder.At("a.vmb"), "2") }, NoProgress.Instance, CancellationToken.None)).Code);
+        request = request with { Image = new ImageReference(folder.At("a.vmb"), "1") };
+        var done = DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None);
+        Assert.Equal(["d1/f1"], done.Kept);
+        Assert.Empty(done.Differences);
+        Assert.Contains("1 file that was kept was not compared with the image", done.Warnings);
+        Assert.Equal("older", File.ReadAllText(folder.At("out/d1/f1")));
+        Assert.Equal("mine", File.ReadAllText(folder.At("out/mine.txt")));
+        for (var i = 0; i < 40; i++)
+            Assert.Equal(i == 1 ? "older" : $"{i}", File.ReadAllText(folder.At(i == 1 ? "out/d1/f1" : $"out/d{i % 5}/f{i}")));
+        Assert.DoesNotContain(Directory.EnumerateFileSystemEntries(folder.At("out")), f => Path.GetFileName(f).StartsWith('.'));
+        // Finished, it is a folder with files like any other.
+        Assert.Equal("target-not-empty", Assert.Throws<VembarException>(() => DeployOperation.Run(request with { KeepExisting = false }, NoProgress.Instance, CancellationToken.None)).Code);
+    }
+
+    [Fact]
+    public void AResumedDeploymentGivesTheTreeThatOneRunGives()
+    {
+        using var folder = new TempFolder();
+        for (var i = 0; i < 60; i++)
+            folder.Write($"src/d{i % 7}/e{i % 3}/f{i}", new string((char)('a' + i % 26), 100 * i));
+        Tools.Run("sh", ["-c", "cd src; ln d0/e0/f0 d1/linked; ln -s d0 soft; mkdir -p empty/in; chmod 700 d3; touch -d '2021-02-03 UTC' d3 soft -h; truncate -s 5000000 hole; touch -d '2020-01-01 UTC' hole ."], folder.Path);
+        Do.Capture(folder.At("src"), folder.At("a.vmb"));
+        for (var round = 0; round < 6; round++)
+        {
+            var stopping = new StopAfter(round * 11);
+            var target = folder.At($"out{round}");
+            var request = new DeployRequest { Image = new ImageReference(folder.At("a.vmb"), null), Target = target, Verify = true };
+            var told = Assert.ThrowsAny<Exception>(() => DeployOperation.Run(request, stopping, stopping.Token));
+            Assert.True(told is OperationCanceledException or VembarException { Code: VembarException.Interrupted });
+            var done = DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None);
+            Assert.Empty(done.Differences);
+            Assert.Empty(done.Kept);
+            Assert.Equal(Do.Listing(folder.At("src")), Do.Listing(target));
+        }
+    }
+
+    // Stops after so many reports of files written.
+    private sealed class StopAfter(int count) : IProgress<OperationProgress>, IDisposable
+    {
+        private readonly CancellationTokenSource _stop = new();
+        private int _seen;
+
+        public CancellationToken Token => _stop.Token;
+
+        public void Report(OperationProgress value)
+        {
+            if (value.Phase == "writing files" && Interlocked.Increment(ref _seen) > count)
+                _stop.Cancel();
+        }
+
+        public void Dispose() => _stop.Dispose();
     }
 
     [Fact]

@@ -252,9 +252,17 @@ public class NtfsTests(DemoDisks demo)
         Assert.False(File.Exists(folder.At("d.img")));
         // A disk that is there is touched only when that was confirmed.
         File.WriteAllText(folder.At("old.img"), "precious");
+        using (var old = File.OpenWrite(folder.At("old.img")))
+            old.SetLength(400L << 20);
         Assert.Equal("target-exists", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"))).Code);
-        Assert.Equal("not-confirmed", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with { MayErase = _ => false })).Code);
-        Assert.Equal("precious", File.ReadAllText(folder.At("old.img")));
+        Assert.Equal("not-confirmed", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with { MayErase = _ => false, Layout = folder.Write("fits.yaml", "partitions:\n  - role: windows\n    size: 300 MiB\n") })).Code);
+        // So it is when the image does not go into the partition, or the layout not onto the disk: both are known before.
+        var asked = false;
+        bool Ask(SurveyResult found) => asked = true;
+        Assert.Equal("no-room", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with { MayErase = Ask, Layout = layout })).Code);
+        Assert.Equal("disk-too-small", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with { MayErase = Ask })).Code);
+        Assert.False(asked);
+        Assert.Equal("precious", Tools.Run("head", ["-c", "8", folder.At("old.img")]));
     }
 
     [Fact]

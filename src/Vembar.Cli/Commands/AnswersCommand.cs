@@ -76,7 +76,7 @@ internal static class AnswersCommand
     {
         try
         {
-            return File.ReadAllBytes(path);
+            return Core.InputFile.ReadAllBytes(path);
         }
         catch (Exception failure) when (VembarException.From(failure, "read", path) is { } error)
         {

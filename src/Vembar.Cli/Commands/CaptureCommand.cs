@@ -26,13 +26,14 @@ internal static class CaptureCommand
         var reread = new Option<bool>("--reread") { Description = "Read every file, also those that an earlier image of this folder has unchanged" };
         var accept = new Option<bool>("--accept-unready") { Description = "Capture although the readiness checks stand against it; what they found is kept with the image" };
         var rules = SharedOptions.Rules();
+        var skipRoom = SharedOptions.SkipRoomCheck();
         var wait = SharedOptions.Wait();
         return new VembarCommand("capture", "Make an image of a generalized install and add it to an archive",
             "vembar capture vembar-demo/references/lending-desk desks.vmb --name \"Lending desk\" --version 2026.09",
             "vembar capture vembar-demo/references/reading-room desks.vmb --name \"Reading room\" --effort dense --verify",
             "vembar capture /mnt/reference desks.vmb --name Bookmobile --leave-out \"**/*.iso\" --label site=valley",
             "vembar capture vembar-demo/references/bookmobile bookmobile.vmb --name Bookmobile --based-on desks.vmb")
-            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, volume, skip, basedOn, verify, reread, accept, rules, wait, SharedOptions.Base)
+            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, volume, skip, basedOn, verify, reread, accept, rules, skipRoom, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var request = new CaptureRequest
@@ -53,14 +54,28 @@ internal static class CaptureCommand
                     AcceptUnready = parse.GetValue(accept),
                     Rules = parse.GetValue(rules),
                     Reread = parse.GetValue(reread),
+                    SkipRoomCheck = parse.GetValue(skipRoom),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 };
                 var result = CaptureOperation.Run(request, session.Progress, session.Cancellation);
-                var verified = parse.GetValue(verify) ? VerifyOperation.Run(request.Archive, session.Progress, session.Cancellation) : null;
+                var verified = parse.GetValue(verify) ? Verify(request, result, session) : null;
                 session.Warn(result.Warnings);
                 session.Result(CliJson.From(result, verified?.Ok), json => json.StoreJson, () => Show(result, verified));
                 return verified is { Ok: false } ? ExitCode.NotInOrder : ExitCode.Done;
             });
+    }
+
+    private static VerifyResult Verify(CaptureRequest request, CaptureResult result, Session session)
+    {
+        try
+        {
+            return VerifyOperation.Run(request.Archive, session.Progress, session.Cancellation);
+        }
+        catch (OperationCanceledException)
+        {
+            throw new VembarException(
+                ErrorKind.Surroundings, VembarException.Interrupted, $"interrupted while verifying; image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}", $"Verify it with `vembar verify {result.Archive}`.");
+        }
     }
 
     private static IEnumerable<string> Patterns(string? file)
@@ -69,7 +84,7 @@ internal static class CaptureCommand
             return [];
         try
         {
-            return [.. File.ReadAllLines(file).Select(l => l.Trim()).Where(l => l.Length > 0 && l[0] != '#')];
+            return [.. Core.InputFile.ReadAllLines(file).Select(l => l.Trim()).Where(l => l.Length > 0 && l[0] != '#')];
         }
         catch (Exception failure) when (VembarException.From(failure, "read", file) is { } error)
         {

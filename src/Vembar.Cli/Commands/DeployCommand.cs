@@ -21,11 +21,12 @@ internal static class DeployCommand
         var name = new Option<string?>("--computer-name") { Description = "The name that this machine's answer file gives it", HelpName = "NAME" };
         var fill = new Option<string[]>("--fill") { Description = "A text for what stands between {{ and }} in the answer file; may be given several times", HelpName = "NAME=TEXT", DefaultValueFactory = _ => [] };
         var verify = new Option<bool>("--verify") { Description = "Read everything back and compare" };
+        var skipRoom = SharedOptions.SkipRoomCheck();
         return new VembarCommand("deploy", "Write an image onto a disk that then starts, into a volume, or into a folder",
             "vembar deploy desks.vmb#\"Lending desk\" desk-014.vhdx --size \"64 GiB\" --computer-name TVL-DESK-014",
             "vembar deploy desks.vmb#\"Lending desk\" /dev/sdb --erase --layout uefi --verify",
             "vembar deploy desks.vmb#\"Lending desk\" /mnt/target --verify", "vembar deploy desks.vmb#1 /mnt/target --computer-name TVL-DESK-014 --keep-existing")
-            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, verify, SharedOptions.Base).Does((parse, session) =>
+            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, verify, skipRoom, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = DeployOperation.Run(
                     new DeployRequest
@@ -41,18 +42,20 @@ internal static class DeployCommand
                         ComputerName = parse.GetValue(name),
                         Fill = SharedOptions.Pairs(parse.GetRequiredValue(fill), "--fill"),
                         Verify = parse.GetValue(verify),
+                        SkipRoomCheck = parse.GetValue(skipRoom),
                     },
                     session.Progress, session.Cancellation);
                 session.Warn(result.Warnings);
                 session.Result(
                     new DeployJson(result.Image, result.Target, result.Files, result.Bytes, result.Seconds,
-                        [.. result.Volumes.Select(v => new WrittenVolumeJson(v.Number, v.Role, v.Start, v.Bytes, v.FileSystem, v.Label))], result.Kept, result.Verified, result.Differences, result.Warnings),
+                        [.. result.Volumes.Select(v => new WrittenVolumeJson(v.Number, v.Role, v.Start, v.Bytes, v.FileSystem, v.Label))], result.Kept, result.Verified, result.Differences, result.Warnings, result.Resumed),
                     json => json.DeployJson, () => Show(result));
                 return result.Differences.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }
 
-    private static long? SizeOf(string? text) => text is null ? null : ByteSize.TryParse(text, out var bytes) ? bytes / DiskLayout.Alignment * DiskLayout.Alignment
+    // A size too small for a disk is told as what was given.
+    private static long? SizeOf(string? text) => text is null ? null : ByteSize.TryParse(text, out var bytes) ? bytes < DiskLayout.Alignment ? bytes : bytes / DiskLayout.Alignment * DiskLayout.Alignment
         : throw new VembarException(ErrorKind.Usage, "bad-size", $"'{text}' is not a size", "Write for instance --size \"64 GiB\".");
 
     // Whoever erases a disk sees which one and what is on it, and names it once more.
@@ -73,13 +76,18 @@ internal static class DeployCommand
     private static void Show(DeployResult result)
     {
         Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Target}: {Text.Count(result.Files, "file")}, {Text.Size(result.Bytes)}, in {Text.Duration(result.Seconds)}.");
+        if (result.Resumed > 0)
+            Session.Line($"It went on with a run that was broken off: {Text.Count(result.Resumed, "file")} of it were whole.");
         foreach (var volume in result.Volumes)
             Session.Line($"  {volume.Number}  {volume.Role,-9} {Text.Size(volume.Bytes),10}  {volume.FileSystem,-6} {Text.Safe(volume.Label)}");
         if (result.Kept.Count > 0)
         {
-            Session.Line($"Left as they were, because they were there ({Text.Number(result.Kept.Count)}):");
-            foreach (var path in result.Kept)
-                Session.Line($"  {path}");
+            const int Most = 10;
+            Session.Line($"{Text.Count(result.Kept.Count, "file")} {(result.Kept.Count == 1 ? "was" : "were")} there already and {(result.Kept.Count == 1 ? "was" : "were")} kept:");
+            foreach (var path in result.Kept.Take(Console.IsOutputRedirected ? int.MaxValue : Most))
+                Session.Line($"  {Text.Safe(path)}");
+            if (!Console.IsOutputRedirected && result.Kept.Count > Most)
+                Session.Line($"  and {Text.Number(result.Kept.Count - Most)} more");
         }
         if (result.Differences.Count > 0)
         {

@@ -157,6 +157,20 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         }
     }
 
+    /// <summary>Whether a file begins as an archive does.</summary>
+    internal static bool IsArchive(string path)
+    {
+        try
+        {
+            using var file = SystemFileLayer.Instance.Open(path, write: false);
+            return ArchiveHeader.IsOne(file);
+        }
+        catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
+        {
+            return false;
+        }
+    }
+
     /// <summary>The id that a file's header names; null when it has none.</summary>
     internal static Guid? IdOf(string path)
     {

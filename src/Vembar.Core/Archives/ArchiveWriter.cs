@@ -173,6 +173,8 @@ public sealed class ArchiveWriter : IDisposable
     /// <param name="bytes">Its plain bytes.</param>
     public ChunkId Add(BlockKind kind, ReadOnlySpan<byte> bytes)
     {
+        if (bytes.Length > Trees.TreeLimits.LongestChunk)
+            throw VembarException.Input("too-large", $"a file or folder needs {bytes.Length >> 20} MiB to be described, which is more than {Trees.TreeLimits.LongestChunk >> 20} MiB", "Leave it out with --leave-out, or split it.");
         var id = Blake3.Hash(bytes);
         // Records are never taken from a base: which images there are can be told without it.
         if (kind == BlockKind.Record ? Base.TryFind(id, out _) || !_added.TryAdd(id) : !TryClaim(id))

@@ -159,19 +159,23 @@ internal sealed class ContentPipeline : IDisposable
                         }
                         var data = (Start: 0L, End: 0L);
                         var offset = 0L;
+                        var isSparse = ContentComparison.HolesOf(file, _chunker.Largest) >= SparseContent.Least;
                         while (offset < length)
                         {
                             if (offset >= data.End)
                             {
                                 data = file.NextData(offset);
-                                // Small holes are as well read as zeros.
+                                // Small holes are as well read as zeros, so that a file of many pieces is read in few stretches.
                                 if (data.Start - offset < _chunker.Largest)
                                     data.Start = offset;
+                                while (data.End < length && data.End - data.Start < StretchBytes && file.NextData(data.End) is var next && next.Start - data.End < _chunker.Largest)
+                                    data.End = next.Start < next.End ? next.End : length;
                             }
                             if (data.Start > offset)
                             {
                                 hash ??= new Blake3();
-                                AppendZeros(hash, data.Start - offset);
+                                if (!isSparse)
+                                    AppendZeros(hash, data.Start - offset);
                                 parts.Add(new ContentPart(default, data.Start - offset));
                                 offset = data.Start;
                                 continue;
@@ -189,7 +193,7 @@ internal sealed class ContentPipeline : IDisposable
                                 break;
                             var ends = offset + got >= data.End || got < want;
                             var cut = CutAll(piece, bytes[..got].Span, ends, parts);
-                            if (parts.Count > 1 || cut < length)
+                            if (!isSparse && (parts.Count > 1 || cut < length))
                                 (hash ??= new Blake3()).Append(bytes.Span[..cut]);
                             piece.Used += cut;
                             offset += cut;
@@ -198,7 +202,7 @@ internal sealed class ContentPipeline : IDisposable
                         if (changed && attempt < Tries)
                             continue;
                         var content = offset == 0 ? FileContent.Empty
-                            : new FileContent(offset, parts is [{ IsHole: false } only] ? only.Id : hash!.Finish(), parts);
+                            : new FileContent(offset, isSparse ? SparseContent.HashOf(parts) : parts is [{ IsHole: false } only] ? only.Id : hash!.Finish(), parts);
                         piece ??= new Piece(4096);
                         piece.Ended.Add(new Ended(node, content, changed, null));
                         break;
@@ -234,7 +238,7 @@ internal sealed class ContentPipeline : IDisposable
     // Whether a file has the content that it had in an earlier image: one hash of the whole, with nothing to cut or to copy.
     private static bool IsStill(FileContent earlier, ISourceFile file)
     {
-        if (earlier.Parts?.Any(p => p.IsHole) == true)
+        if (earlier.Parts?.Any(p => p.IsHole) == true || file.NextData(0) != (0, file.Length))
             return false;
         var buffer = ArrayPool<byte>.Shared.Rent((int)Math.Min(earlier.Length, StretchBytes));
         try

@@ -1,5 +1,7 @@
 using Vembar.Core.Content;
+using Vembar.Core.Sources;
 using Vembar.Core.Trees;
+using Vembar.Native;
 
 namespace Vembar.Core.Archives;
 
@@ -13,8 +15,8 @@ internal static class ContentStore
             return Add(writer, content.Bytes);
         try
         {
-            using var file = File.OpenRead(content.Path!);
-            return Add(writer, to => file.ReadAtLeast(to, to.Length, throwOnEndOfStream: false));
+            using var file = new PosixSourceFile(Posix.OpenFile(content.Path!, write: false));
+            return Add(writer, file);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", content.Path!) is { } error)
         {
@@ -28,51 +30,90 @@ internal static class ContentStore
         // Too short to be cut: most streams and answer files.
         if (bytes.Length > 0 && bytes.Length <= writer.Base.Header.Sizes.Smallest)
             return new FileContent(bytes.Length, writer.Add(BlockKind.Content, bytes.Span));
-        return Add(writer, to =>
+        var content = new Collecting(writer, isSparse: false);
+        content.Add(to =>
         {
             var count = Math.Min(to.Length, bytes.Length);
             bytes.Span[..count].CopyTo(to);
             bytes = bytes[count..];
             return count;
         });
+        return content.Finish();
     }
 
-    /// <summary>Stores a file of a source.</summary>
-    /// <exception cref="Native.NativeException">It cannot be read.</exception>
-    public static FileContent Add(ArchiveWriter writer, Sources.ISourceFile file)
+    /// <summary>Stores a file of a source; its holes are not read.</summary>
+    /// <exception cref="NativeException">It cannot be read.</exception>
+    public static FileContent Add(ArchiveWriter writer, ISourceFile file)
     {
-        var at = 0L;
-        return Add(writer, to =>
+        var least = writer.Base.Header.Sizes.Largest;
+        var content = new Collecting(writer, ContentComparison.HolesOf(file, least) >= SparseContent.Least);
+        var length = file.Length;
+        for (var at = 0L; at < length;)
         {
-            var got = file.Read(to, at);
-            at += got;
-            return got;
-        });
+            var (start, end) = file.NextData(at);
+            if (start - at >= least)
+            {
+                content.AddHole(start - at);
+                at = start;
+                continue;
+            }
+            // Small holes are as well read as zeros.
+            while (end < length && file.NextData(end) is var next && next.Start - end < least)
+                end = next.Start < next.End ? next.End : length;
+            var read = at;
+            content.Add(to =>
+            {
+                var got = file.Read(to[..(int)Math.Min(to.Length, end - read)], read);
+                read += got;
+                return got;
+            });
+            if (read == at)
+                break;
+            at = read;
+        }
+        return content.Finish();
     }
 
     // Fills as much as there is.
     private delegate int Filling(Span<byte> to);
 
-    private static FileContent Add(ArchiveWriter writer, Filling fill)
+    // The parts of a content as they come.
+    private sealed class Collecting(ArchiveWriter writer, bool isSparse)
     {
-        var chunker = new Chunker(writer.Base.Header.Sizes);
-        var whole = new Blake3();
-        var buffer = new byte[chunker.Largest];
-        var parts = new List<ContentPart>();
-        var held = 0;
-        var length = 0L;
-        while (true)
+        private readonly Chunker _chunker = new(writer.Base.Header.Sizes);
+        private readonly Blake3 _whole = new();
+        private readonly List<ContentPart> _parts = [];
+        private long _length;
+
+        public void Add(Filling fill)
         {
-            held += fill(buffer.AsSpan(held));
-            if (held == 0)
-                break;
-            var cut = chunker.Next(buffer.AsSpan(0, held));
-            parts.Add(new ContentPart(writer.Add(BlockKind.Content, buffer.AsSpan(0, cut)), cut));
-            whole.Append(buffer.AsSpan(0, cut));
-            length += cut;
-            held -= cut;
-            buffer.AsSpan(cut, held).CopyTo(buffer);
+            var buffer = new byte[_chunker.Largest];
+            for (var held = 0; ;)
+            {
+                held += fill(buffer.AsSpan(held));
+                if (held == 0)
+                    return;
+                var cut = _chunker.Next(buffer.AsSpan(0, held));
+                _parts.Add(new ContentPart(writer.Add(BlockKind.Content, buffer.AsSpan(0, cut)), cut));
+                if (!isSparse)
+                    _whole.Append(buffer.AsSpan(0, cut));
+                _length += cut;
+                held -= cut;
+                buffer.AsSpan(cut, held).CopyTo(buffer);
+            }
         }
-        return length == 0 ? FileContent.Empty : new FileContent(length, whole.Finish(), parts);
+
+        public void AddHole(long length)
+        {
+            _parts.Add(new ContentPart(default, length));
+            _length += length;
+            if (isSparse)
+                return;
+            var zeros = new byte[1 << 20];
+            for (; length > 0; length -= Math.Min(length, zeros.Length))
+                _whole.Append(zeros.AsSpan(0, (int)Math.Min(length, zeros.Length)));
+        }
+
+        public FileContent Finish() => _length == 0 ? FileContent.Empty : new FileContent(_length, isSparse ? SparseContent.HashOf(_parts) : _whole.Finish(), _parts);
     }
 }

@@ -42,6 +42,21 @@ public sealed record ImageOrigin
 
     /// <summary>The version of the program that made it.</summary>
     public string Program { get; init; } = "";
+
+    /// <summary>When the source was begun to be read, UTC; servicing leaves it. Null for images that were not read from a source, or before this was noted.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public DateTime? Read { get; init; }
+
+    /// <summary>
+    /// By the source's own clock, UTC: what was last changed before this time was read as it is, and what is changed later has a later
+    /// time. Null where that cannot be told.
+    /// </summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public DateTime? ChangedBefore { get; init; }
+
+    /// <summary>The root of the tree as it was read; servicing leaves it.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public ChunkId? Root { get; init; }
 }
 
 /// <summary>What an archive keeps of an image beside its tree.</summary>

@@ -29,6 +29,7 @@ public sealed class DiskImage : IDisposable
     private readonly string? _folder;
     private readonly NbdDevice? _keeper;
     private readonly bool _write;
+    private readonly Microsoft.Win32.SafeHandles.SafeFileHandle? _claim;
 
     private DiskImage(string path, DiskFormat format, bool write)
     {
@@ -37,6 +38,8 @@ public sealed class DiskImage : IDisposable
         _write = write;
         if (format == DiskFormat.Raw)
         {
+            if (write)
+                _claim = Claim(path);
             using var device = FileDevice.Open(path, write: false);
             Length = device.Length;
             return;
@@ -56,6 +59,20 @@ public sealed class DiskImage : IDisposable
         }
     }
 
+    /// <summary>Keeps others away from a disk that is written; the programs that serve other formats do so themselves.</summary>
+    /// <exception cref="VembarException">Somebody else uses it.</exception>
+    private static Microsoft.Win32.SafeHandles.SafeFileHandle Claim(string path)
+    {
+        try
+        {
+            return Posix.Claim(path) ?? throw VembarException.Surroundings("disk-in-use", $"the disk '{path}' is in use: another program, or this machine itself, has it open for writing", "Shut the virtual machine down, or unmount it first; and make sure that it is the disk you mean.");
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the disk", path) is { } error)
+        {
+            throw error;
+        }
+    }
+
     /// <summary>Opens a disk image or block device.</summary>
     /// <param name="path">The file or device.</param>
     /// <param name="write">Whether it is to be written; without it the image's file is not changed by a bit.</param>
@@ -63,22 +80,30 @@ public sealed class DiskImage : IDisposable
     public static DiskImage Open(string path, bool write = false) => new(path, FormatOf(path), write);
 
     /// <summary>Makes an empty image.</summary>
+    /// <param name="path">Its path; nothing may be there.</param>
+    /// <param name="format">How it is to be kept.</param>
+    /// <param name="length">The disk's length in bytes.</param>
+    /// <param name="made">Called once the file is there and ours.</param>
     /// <exception cref="VembarException">It cannot be made.</exception>
-    public static DiskImage Create(string path, DiskFormat format, long length)
+    public static DiskImage Create(string path, DiskFormat format, long length, Action? made = null)
     {
-        if (format == DiskFormat.Raw)
+        try
         {
-            try
-            {
-                using var file = Posix.OpenFile(path, write: true, createNew: true);
+            // Whoever makes the name has it; the programs for other formats would write over what is there.
+            using var file = Posix.OpenFile(path, write: true, createNew: true);
+            made?.Invoke();
+            if (format == DiskFormat.Raw)
                 RandomAccess.SetLength(file, length);
-            }
-            catch (Exception failure) when (VembarException.From(failure, "make the disk image", path) is { } error)
-            {
-                throw error;
-            }
         }
-        else
+        catch (NativeException failure) when (failure.Errno == Errno.Exists)
+        {
+            throw VembarException.Input("target-exists", $"the target '{path}' is there already", "Name a file that is not there.");
+        }
+        catch (Exception failure) when (VembarException.From(failure, "make the disk image", path) is { } error)
+        {
+            throw error;
+        }
+        if (format != DiskFormat.Raw)
             Tools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", Name(format), path, length.ToString(System.Globalization.CultureInfo.InvariantCulture)], $"make the disk image '{path}'");
         return new DiskImage(path, format, write: true);
     }
@@ -206,6 +231,7 @@ public sealed class DiskImage : IDisposable
     /// <summary>Closes it.</summary>
     public void Dispose()
     {
+        _claim?.Dispose();
         _keeper?.Dispose();
         if (_server is not null)
         {

@@ -60,6 +60,9 @@ public sealed record CaptureRequest
 
     /// <summary>How long to wait for another writer.</summary>
     public TimeSpan Wait { get; init; }
+
+    /// <summary>Whether to begin although there seems to be too little room.</summary>
+    public bool SkipRoomCheck { get; init; }
 }
 
 /// <summary>Figures of a run that stored an image.</summary>
@@ -124,12 +127,12 @@ public static class CaptureOperation
         if (writer.LeftOverRemoved > 0)
             warnings.Add($"{writer.LeftOverRemoved} bytes that an interrupted run left at the end of '{request.Archive}' were removed");
 
-        var earlier = EarlierImage.Find(writer.Base, source, Path.GetFullPath(request.Source), trustTimes: !request.Reread);
+        var earlier = EarlierImage.Find(writer.Base, source, Path.GetFullPath(request.Source), trustTimes: !request.Reread, began);
         var (looking, expected) = earlier is not null && request.Reread ? ($"comparing with image {earlier.Number}", earlier.Files) : ("looking", 0);
         using var pause = Collecting.Paused();
         var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress(looking, files, expected, false, "")), cancellation, earlier, opensAll: true);
         warnings.AddRange(tree.Warnings);
-        CheckRoom(request, writer.Base, tree.Bytes);
+        CheckRoom(request, writer.Base, tree.Allocated);
         var files = ContentFiles(tree.Root, all: request.Reread);
         var total = files.Sum(f => f.Length);
         Collecting.After(tree.Files);
@@ -168,7 +171,16 @@ public static class CaptureOperation
             Files = tree.Files - vanished.Count,
             Folders = tree.Folders,
             Bytes = tree.Bytes,
-            Origin = new ImageOrigin { Kind = source.Kind, From = Path.GetFullPath(request.Source), Identity = source.Identity, Program = Checks.ProgramVersion },
+            Origin = new ImageOrigin
+            {
+                Kind = source.Kind,
+                From = Path.GetFullPath(request.Source),
+                Identity = source.Identity,
+                Program = Checks.ProgramVersion,
+                Read = began,
+                ChangedBefore = source.ChangedBefore(began, tree.Latest),
+                Root = root,
+            },
             Findings = findings,
             History = [new HistoryEntry { Time = began, Action = "capture", Details = [$"from {Path.GetFullPath(request.Source)}{(found.Volume is { } volume ? $", volume {volume.Number}" : "")}"] }],
         };
@@ -190,11 +202,11 @@ public static class CaptureOperation
     private static void CheckRoom(CaptureRequest request, ArchiveReader archive, long bytes)
     {
         const int LeastShare = 10;
-        if (archive.Images.Count > 0 || archive.Header.Bases.Count > 0)
+        if (request.SkipRoomCheck || archive.Images.Count > 0 || archive.Header.Bases.Count > 0)
             return;
         var free = new DriveInfo(Path.GetDirectoryName(Path.GetFullPath(request.Archive.Path))!).AvailableFreeSpace;
         if (free < bytes / LeastShare)
-            throw VembarException.Surroundings("no-room", $"the source holds {bytes >> 20} MiB, and there is room for {free >> 20} MiB where '{request.Archive}' goes", "Make room there, or choose another place.");
+            throw VembarException.Surroundings("no-room", $"the source holds {bytes >> 20} MiB, and there is room for {free >> 20} MiB where '{request.Archive}' goes", "Make room there, choose another place, or try it all the same with --skip-room-check.");
     }
 
     private static BaseArchive BaseOf(CaptureRequest request)

@@ -10,58 +10,6 @@ using Vembar.Core.Windows;
 
 namespace Vembar.Core.Operations;
 
-/// <summary>Which image goes where, and how.</summary>
-public sealed record DeployRequest
-{
-    /// <summary>The image.</summary>
-    public required ImageReference Image { get; init; }
-
-    /// <summary>A folder, made when there is none (but not the folders above it); a disk image or a block device.</summary>
-    public required string Target { get; init; }
-
-    /// <summary>Whether the folder or volume may hold files already; they are left as they are.</summary>
-    public bool KeepExisting { get; init; }
-
-    /// <summary>Makes a disk image of this many bytes; null for a target that is there, or a folder.</summary>
-    public long? Size { get; init; }
-
-    /// <summary>How the disk is divided: "uefi", "bios" or a file; null for "uefi".</summary>
-    public string? Layout { get; init; }
-
-    /// <summary>Deploys into this volume of a disk that is there, instead of dividing it.</summary>
-    public int? Volume { get; init; }
-
-    /// <summary>Asked before a disk that is there is erased, with what is on it; null refuses.</summary>
-    public Func<SurveyResult, bool>? MayErase { get; init; }
-
-    /// <summary>An answer file for this machine.</summary>
-    public string? Answers { get; init; }
-
-    /// <summary>The name that this machine's answer file gives it.</summary>
-    public string? ComputerName { get; init; }
-
-    /// <summary>Texts for what stands between {{ and }} in the answer file.</summary>
-    public IReadOnlyDictionary<string, string> Fill { get; init; } = new Dictionary<string, string>();
-
-    /// <summary>Whether to read everything back and compare.</summary>
-    public bool Verify { get; init; }
-}
-
-/// <summary>What a deployment did.</summary>
-/// <param name="Image">The image.</param>
-/// <param name="Target">Where it went.</param>
-/// <param name="Files">Files and links written.</param>
-/// <param name="Bytes">Bytes written.</param>
-/// <param name="Seconds">Time taken.</param>
-/// <param name="Kept">Files that were there and were left as they are.</param>
-/// <param name="Differences">What reading back found; empty when all is right or nothing was read back.</param>
-/// <param name="Verified">Whether everything was read back.</param>
-/// <param name="Warnings">What should be known.</param>
-/// <param name="Volumes">The volumes of a disk that was written; empty for a folder.</param>
-public sealed record DeployResult(
-    ImageRecord Image, string Target, long Files, long Bytes, double Seconds, IReadOnlyList<string> Kept, IReadOnlyList<string> Differences, bool Verified, IReadOnlyList<string> Warnings,
-    IReadOnlyList<WrittenVolume> Volumes);
-
 /// <summary>Writes an image into a folder, onto a disk or into a volume.</summary>
 public static class DeployOperation
 {
@@ -79,9 +27,9 @@ public static class DeployOperation
         Checks.Collect(problems, () =>
         {
             if (isDisk)
-                CheckDisk(request);
+                TargetChecks.Disk(request, archive);
             else
-                CheckTarget(request, image);
+                TargetChecks.Folder(request);
             return "";
         });
         if (request.ComputerName is { } name && AnswerFile.ComputerNameProblem(name) is { } problem)
@@ -97,80 +45,68 @@ public static class DeployOperation
 
         if (isDisk)
             return OntoDisk(request, layout, archive, image, tree, editor, warnings, clock, progress, cancellation);
+        return IntoFolder(request, archive, image, tree, editor, warnings, clock, progress, cancellation);
+    }
+
+    private static DeployResult IntoFolder(
+        DeployRequest request, ArchiveReader archive, ImageRecord image, ImageTree tree, TreeEditor editor, List<string> warnings, Stopwatch clock,
+        IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
         var made = !Directory.Exists(request.Target);
+        FolderTarget? target = null;
         try
         {
             if (made)
                 Directory.CreateDirectory(request.Target);
-            using var target = new FolderTarget(request.Target, editor, tree, archive, request.KeepExisting);
+            target = new FolderTarget(request.Target, editor, tree, archive, request.KeepExisting, DeployJournal.KeyOf(image, editor));
             progress.Report(new OperationProgress("looking", 0, 0, false, ""));
             using var pause = Collecting.Paused();
             target.Plan(cancellation);
+            if (!request.SkipRoomCheck && !request.KeepExisting && !target.IsResuming)
+                TargetChecks.Room(request.Target, target.BytesToWrite);
             Collecting.After(image.Files);
             target.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)), cancellation);
             var differences = request.Verify
                 ? target.Verify((done, total, current) => progress.Report(new OperationProgress("reading back", done, total, true, current)), cancellation) : [];
             if (target.Lost.Count > 0)
                 warnings.Add($"this file system cannot keep: {string.Join(", ", target.Lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})"))}");
-            return new DeployResult(image, request.Target, target.Files, target.Bytes, clock.Elapsed.TotalSeconds, [.. target.Kept], differences, request.Verify, warnings, []);
+            var kept = target.Kept.ToList();
+            TellKept(request, kept.Count, warnings);
+            return new DeployResult(image, request.Target, target.Files, target.Bytes, clock.Elapsed.TotalSeconds, kept, differences, request.Verify, warnings, target.Resumed, []);
         }
         catch (Exception failure)
         {
             if (made && Directory.Exists(request.Target) && !Directory.EnumerateFileSystemEntries(request.Target).Any())
                 Directory.Delete(request.Target);
             var cause = failure is AggregateException { InnerExceptions: [var first, ..] } ? first : failure;
+            var left = target is null ? "" : target.Left(request.Target);
+            if (left.Length > 0 && Told(cause, "write into", request.Target, left, "Run the same command again to go on, or remove it.") is { } told)
+                throw told;
             if (cause is not VembarException && VembarException.From(cause, "write into", request.Target) is { } error)
                 throw error;
             if (cause != failure)
                 System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(cause);
             throw;
         }
+        finally
+        {
+            target?.Dispose();
+        }
     }
 
-    private static void CheckDisk(DeployRequest request)
+    private static void TellKept(DeployRequest request, int kept, List<string> warnings)
     {
-        if (Directory.Exists(request.Target))
-            throw VembarException.Input("not-a-disk", $"the target '{request.Target}' is a folder, not a disk", "Leave out --size, --layout, --volume and --erase to deploy into the folder.");
-        if (request.Volume is not null && (request.Size is not null || request.Layout is not null || request.MayErase is not null))
-            throw new VembarException(ErrorKind.Usage, "volume-or-layout", "--volume deploys into a volume as it is; --size, --layout and --erase make the disk anew", "Give one or the other.");
-        if (!Path.Exists(request.Target))
-        {
-            if (request.Volume is not null || request.Size is null)
-                throw VembarException.Input("no-such-disk", $"there is no disk '{request.Target}'", request.Volume is not null ? "Check the path." : "Make a new disk image with --size, for instance --size \"64 GiB\".");
-            var folder = Path.GetDirectoryName(Path.GetFullPath(request.Target));
-            if (folder is null || !Directory.Exists(folder))
-                throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' to make the disk image '{request.Target}' in", "Check the path, or make the folder.");
-            if (!Checks.MayWrite(folder))
-                throw VembarException.Surroundings("no-permission", $"'{folder}' cannot be written", "Choose another target, or run as a user who may write there.");
-            return;
-        }
-        if (request.Size is not null)
-            throw VembarException.Input("target-exists", $"the target '{request.Target}' is there already, and --size makes a new disk image", "Name a file that is not there, or leave out --size and give --erase or --volume.");
-        if (request.Volume is null && request.MayErase is null)
-            throw VembarException.Input("target-exists", $"the target '{request.Target}' is there already, as a file or a disk", "Name a folder or a new file; or, when it is a disk: give --erase to divide it anew (all that is on it is lost), or --volume N to deploy into a volume of it.");
-        if (UseOf(request.Target) is { } use)
-            throw VembarException.Surroundings("disk-in-use", $"the disk '{request.Target}' is in use: {use}", "Unmount it first; and make sure that it is the disk you mean.");
-        FileDevice.Open(request.Target, write: true).Dispose();
+        if (kept > 0 && request.Verify)
+            warnings.Add($"{kept} {(kept == 1 ? "file that was kept was" : "files that were kept were")} not compared with the image");
     }
 
-    // What this machine itself does with a block device or a partition of it; null for nothing.
-    private static string? UseOf(string path)
+    // What happened, with what it left behind; null when it is nothing that a user can cause.
+    private static VembarException? Told(Exception cause, string doing, string target, string left, string hint) => cause switch
     {
-        var real = File.ResolveLinkTarget(path, returnFinalTarget: true)?.FullName ?? Path.GetFullPath(path);
-        var about = $"/sys/class/block/{Path.GetFileName(real)}";
-        if (!real.StartsWith("/dev/", StringComparison.Ordinal) || !Directory.Exists(about))
-            return null;
-        var devices = Directory.EnumerateDirectories(about).Where(d => File.Exists(Path.Combine(d, "partition"))).Select(Path.GetFileName).Append(Path.GetFileName(real)).Select(n => $"/dev/{n}").ToHashSet();
-        foreach (var line in File.ReadLines("/proc/self/mounts").Select(l => l.Split(' ')))
-        {
-            if (devices.Contains(line[0]))
-                return $"{line[0]} is mounted at {line[1]}";
-        }
-        if (File.Exists("/proc/swaps") && File.ReadLines("/proc/swaps").Select(l => l.Split(' ', '\t')[0]).FirstOrDefault(devices.Contains) is { } swap)
-            return $"{swap} is swap space";
-        return devices.Select(d => $"/sys/class/block/{Path.GetFileName(d)}/holders").Where(Directory.Exists).SelectMany(Directory.EnumerateFileSystemEntries).FirstOrDefault() is { } holder
-            ? $"{Path.GetFileName(holder)} stands on it" : null;
-    }
+        OperationCanceledException => new VembarException(ErrorKind.Surroundings, VembarException.Interrupted, $"interrupted; {left}", hint, null, cause),
+        VembarException own => new VembarException(own.Kind, own.Code, $"{own.Message}; {left}", own.Hint.Length > 0 ? $"{own.Hint} {hint}" : hint, own.Details, own),
+        _ => VembarException.From(cause, doing, target) is { } error ? new VembarException(error.Kind, error.Code, $"{error.Message}; {left}", error.Hint.Length > 0 ? $"{error.Hint} {hint}" : hint, error.Details, cause) : null,
+    };
 
     private static DeployResult OntoDisk(
         DeployRequest request, DiskLayout? layout, ArchiveReader archive, ImageRecord image, ImageTree tree, TreeEditor editor, List<string> warnings, Stopwatch clock,
@@ -180,21 +116,13 @@ public static class DeployOperation
         WindowsInstall? install;
         using (var context = new ServiceContext(editor))
             install = context.Install;
-        DiskVolume? into = null;
-        if (!isNew)
-        {
-            if (request.MayErase is { } mayErase)
-            {
-                if (!mayErase(SurveyOperation.Run(request.Target, progress, cancellation)))
-                    throw VembarException.Input("not-confirmed", $"'{request.Target}' was not erased: that was not confirmed", "Nothing was changed.");
-            }
-            else
-                into = GivenVolume(request.Target, request.Volume!.Value);
-        }
-        var complete = false;
+        var into = isNew || request.MayErase is not null ? null : GivenVolume(request.Target, request.Volume!.Value);
+        // What this run has done to the disk, so that it takes back that and nothing else.
+        bool isMade = false, isErased = false, complete = false;
+        NtfsTarget? files = null;
         try
         {
-            using var disk = isNew ? DiskImage.Create(request.Target, FormatFor(request.Target), request.Size!.Value) : DiskImage.Open(request.Target, write: true);
+            using var disk = isNew ? DiskImage.Create(request.Target, FormatFor(request.Target), request.Size!.Value, () => isMade = true) : DiskImage.Open(request.Target, write: true);
             using var target = new DiskTarget(disk);
             long start, length;
             string shown;
@@ -202,20 +130,34 @@ public static class DeployOperation
                 (start, length, shown) = (into.Start, into.Length, $"volume {into.Number} of '{request.Target}'");
             else
             {
+                progress.Report(new OperationProgress("preparing the disk", 0, 0, false, ""));
+                target.Prepare(layout!, editor, install, cancellation);
+                (start, length, shown) = (target.Windows.Start, target.Windows.Length, $"partition {target.Windows.Number} of '{request.Target}'");
+                using (var prepared = target.OpenPrepared())
+                    new NtfsTarget(prepared, editor, tree, archive, keepExisting: false, request.SkipRoomCheck, null).Plan(cancellation);
+                if (request.MayErase is { } mayErase && !mayErase(SurveyOperation.Run(request.Target, progress, cancellation)))
+                    throw VembarException.Input("not-confirmed", $"'{request.Target}' was not erased: that was not confirmed", "Nothing was changed.");
                 progress.Report(new OperationProgress("dividing and formatting", 0, 0, false, ""));
-                var (_, windows) = target.Prepare(layout!, editor, install, cancellation);
-                (start, length, shown) = (windows.Start, windows.Length, $"partition {windows.Number} of '{request.Target}'");
+                cancellation.ThrowIfCancellationRequested();
+                isErased = !isNew;
+                target.Divide(cancellation);
             }
-            NtfsTarget files;
             using (var volume = target.OpenVolume(start, length, shown))
             {
-                files = new NtfsTarget(volume, editor, tree, archive, request.KeepExisting && into is not null);
-                if (into is not null && !request.KeepExisting)
+                files = new NtfsTarget(volume, editor, tree, archive, request.KeepExisting && into is not null, request.SkipRoomCheck, into is null ? null : DeployJournal.KeyOf(image, editor));
+                if (into is not null && !request.KeepExisting && !files.IsResuming)
                     CheckEmpty(volume, shown);
                 files.Plan(cancellation);
-                files.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)), cancellation);
-                progress.Report(new OperationProgress("finishing the volume", 0, 0, false, ""));
-                volume.Close();
+                try
+                {
+                    files.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)), cancellation);
+                }
+                finally
+                {
+                    // Also what was written so far is to be found.
+                    progress.Report(new OperationProgress("finishing the volume", 0, 0, false, ""));
+                    volume.Close();
+                }
             }
             IReadOnlyList<string> differences = [];
             if (request.Verify)
@@ -228,10 +170,16 @@ public static class DeployOperation
                 warnings.Add($"an NTFS volume cannot keep, or this deployment did not: {string.Join(", ", files.Lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})"))}");
             var volumes = into is null ? target.Volumes : [new WrittenVolume(into.Number, "windows", into.Start, into.Length, FileSystem.Ntfs, into.FileSystem.Label)];
             complete = true;
-            return new DeployResult(image, request.Target, files.Files, files.Bytes, clock.Elapsed.TotalSeconds, [.. files.Kept], differences, request.Verify, warnings, volumes);
+            var kept = files.Kept.ToList();
+            TellKept(request, kept.Count, warnings);
+            return new DeployResult(image, request.Target, files.Files, files.Bytes, clock.Elapsed.TotalSeconds, kept, differences, request.Verify, warnings, files.Resumed, volumes);
         }
         catch (Exception failure)
         {
+            var (left, hint) = isErased ? ($"the disk '{request.Target}' was erased before that: what was on it is lost, and it holds nothing that can be used", "Run it again, or put back what was there from a copy.")
+                : into is not null && files?.Left() is { Length: > 0 } written ? ($"volume {into.Number} of '{request.Target}' holds {written}", "Run the same command again to go on.") : ("", "");
+            if (left.Length > 0 && Told(failure, "write", request.Target, left, hint) is { } told)
+                throw told;
             if (failure is not VembarException && VembarException.From(failure, "write", request.Target) is { } error)
                 throw error;
             throw;
@@ -239,28 +187,27 @@ public static class DeployOperation
         finally
         {
             // A disk that looks finished and is not is worse than none.
-            if (!complete)
-                TakeBack(request, isNew, into);
+            if (!complete && isMade)
+                File.Delete(request.Target);
+            else if (!complete && isErased)
+                EraseTable(request.Target);
         }
     }
 
-    private static void TakeBack(DeployRequest request, bool isNew, DiskVolume? into)
+    private static void EraseTable(string path)
     {
-        if (isNew)
-            File.Delete(request.Target);
-        else if (into is null)
+        try
         {
-            try
-            {
-                using var disk = DiskImage.Open(request.Target, write: true);
-                using var device = disk.OpenDevice();
-                device.Write(new byte[DiskLayout.Alignment], 0);
-                device.Flush();
-            }
-            catch (VembarException)
-            {
-                // It could not be written before either.
-            }
+            using var disk = DiskImage.Open(path, write: true);
+            using var device = disk.OpenDevice();
+            var zeros = new byte[DiskLayout.Alignment];
+            device.Write(zeros, 0);
+            device.Write(zeros, device.Length - zeros.Length);
+            device.Flush();
+        }
+        catch (Exception failure) when (failure is VembarException or Native.NativeException)
+        {
+            // It could not be written before either.
         }
     }
 
@@ -272,7 +219,7 @@ public static class DeployOperation
         if (volume.FileSystem.Kind != FileSystem.Ntfs)
             throw VembarException.Input("not-ntfs", $"volume {number} of '{path}' is not an NTFS volume ({volume.FileSystem.Kind})", "Format it with NTFS first, or make the disk anew with --erase.");
         using var source = FoundSource.OpenVolume(disk, volume);
-        return !source.IsDirty ? volume : throw DiskTarget.InUse($"volume {number} of '{path}'");
+        return !source.IsDirty && source.IsJournalClean ? volume : throw DiskTarget.InUse($"volume {number} of '{path}'");
     }
 
     private static void CheckEmpty(Native.NtfsVolume volume, string shown)
@@ -284,10 +231,10 @@ public static class DeployOperation
     }
 
     // Nobody means a folder of such a name.
-    private static bool IsDiskName(string path) => Path.GetExtension(path).ToLowerInvariant() is ".vhdx" or ".vhd" or ".qcow2" or ".vmdk" or ".img" or ".raw";
+    internal static bool IsDiskName(string path) => Path.GetExtension(path).ToLowerInvariant() is ".vhdx" or ".vhd" or ".qcow2" or ".vmdk" or ".img" or ".raw";
 
     /// <summary>The format that a new disk image's name asks for.</summary>
-    private static DiskFormat FormatFor(string path) => Path.GetExtension(path).ToLowerInvariant() switch
+    internal static DiskFormat FormatFor(string path) => Path.GetExtension(path).ToLowerInvariant() switch
     {
         ".vhdx" => DiskFormat.Vhdx,
         ".vhd" => DiskFormat.Vhd,
@@ -295,30 +242,6 @@ public static class DeployOperation
         ".vmdk" => DiskFormat.Vmdk,
         _ => DiskFormat.Raw,
     };
-
-    private static void CheckTarget(DeployRequest request, ImageRecord? image)
-    {
-        var full = Path.GetFullPath(request.Target);
-        var folder = full;
-        if (File.Exists(full))
-            throw VembarException.Input("not-a-folder", $"the target '{request.Target}' is a file", "Name a folder.");
-        if (Directory.Exists(full))
-        {
-            if (!request.KeepExisting && Directory.EnumerateFileSystemEntries(full).Any())
-                throw VembarException.Input("target-not-empty", $"the target folder '{request.Target}' is not empty", "Name an empty or new folder, or keep what is there with --keep-existing.");
-        }
-        else
-        {
-            folder = Path.GetDirectoryName(Path.TrimEndingDirectorySeparator(full));
-            if (folder is null || !Directory.Exists(folder))
-                throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' to make the target '{request.Target}' in", "Check the path, or make the folder.");
-        }
-        if (!Checks.MayWrite(folder))
-            throw VembarException.Surroundings("no-permission", $"'{folder}' cannot be written", "Choose another target, or run as a user who may write there.");
-        var free = new DriveInfo(folder).AvailableFreeSpace;
-        if (image is not null && !request.KeepExisting && free < image.Bytes)
-            throw VembarException.Surroundings("no-room", $"the image takes {image.Bytes} bytes, '{request.Target}' has room for {free}", "Make room there, or choose another target.");
-    }
 
     private static void Personalise(DeployRequest request, TreeEditor editor, List<string> warnings)
     {

@@ -170,18 +170,23 @@ public static class TakeOperation
         if (File.Exists(to))
             problems.Add(VembarException.Input("not-a-folder", $"'{to}' is a file", "Name a folder with --to."));
         Checks.Throw(problems);
+        var isNew = !Directory.Exists(to);
         try
         {
             Directory.CreateDirectory(to);
-            using var target = new FolderTarget(to, new TreeEditor(tree, found.Select(f => (f.Path, f.Entry))), tree, archive, keepExisting: true);
+            using var target = new FolderTarget(to, new TreeEditor(tree, found.Select(f => (f.Path, f.Entry))), tree, archive, keepExisting: true, key: null);
             target.Plan(cancellation);
             target.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)), cancellation);
             return new TakeResult(target.Files, target.Bytes, [.. found.Select(f => f.Path.ToString())],
                 target.Lost.Count == 0 ? [] : [$"this file system cannot keep: {string.Join(", ", target.Lost.Select(l => $"{l.Key} ({l.Value})"))}"]);
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure is AggregateException { InnerExceptions: [var first, ..] } ? first : failure, "write into", to) is { } error)
+        catch (Exception failure)
         {
-            throw error;
+            if (isNew && Directory.Exists(to) && !Directory.EnumerateFileSystemEntries(to).Any())
+                Directory.Delete(to);
+            if (failure is not VembarException && VembarException.From(failure is AggregateException { InnerExceptions: [var first, ..] } ? first : failure, "write into", to) is { } error)
+                throw error;
+            throw;
         }
     }
 

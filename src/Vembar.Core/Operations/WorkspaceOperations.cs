@@ -104,7 +104,7 @@ public static class WorkspaceOperation
         {
             long files, bytes;
             var warnings = new List<string>();
-            using (var target = new FolderTarget(folder, editor, tree, archive, keepExisting: false))
+            using (var target = new FolderTarget(folder, editor, tree, archive, keepExisting: false, key: null))
             {
                 progress.Report(new OperationProgress("looking", 0, 0, false, ""));
                 target.Plan(cancellation);

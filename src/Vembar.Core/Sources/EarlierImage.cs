@@ -9,8 +9,9 @@ namespace Vembar.Core.Sources;
 /// nor written again.
 /// </summary>
 /// <remarks>
-/// A file is as it was when path, length and time are the same, and nothing of it has changed since that image was begun: the
-/// change time cannot be set back, as the other times can. A volume has that time in the image, so there it must be the same.
+/// A file is as it was when path, length and time are the same, and nothing of it has changed since that image was read: the
+/// change time cannot be set back, as the other times can. A volume has that time in the image, so there it must be the same. What is
+/// compared with is the tree as it was read; an image that was serviced since holds other things as well.
 /// </remarks>
 public sealed class EarlierImage
 {
@@ -19,12 +20,11 @@ public sealed class EarlierImage
     private readonly long _before;
     private readonly bool _trustTimes;
 
-    private EarlierImage(ArchiveReader archive, ImageRecord image, bool trustTimes)
+    private EarlierImage(ArchiveReader archive, ImageRecord image, ChunkId root, bool trustTimes)
     {
         _chunks = archive;
-        _tree = new ImageTree(archive, image.Root, $"{archive.Path}#{image.Number}");
-        // The clock of the file system may lag behind ours.
-        _before = FileTime.From(image.Created).Ticks - TimeSpan.TicksPerSecond * 2;
+        _tree = new ImageTree(archive, root, $"{archive.Path}#{image.Number}");
+        _before = trustTimes && image.Origin.ChangedBefore is { } before ? FileTime.From(before).Ticks : 0;
         _trustTimes = trustTimes;
         Number = image.Number;
         Files = image.Files;
@@ -40,17 +40,24 @@ public sealed class EarlierImage
     /// <param name="archive">Where to look.</param>
     /// <param name="source">The source.</param>
     /// <param name="from">Its full path.</param>
-    /// <param name="trustTimes">Whether what is as it was by its times need not be read; otherwise it is read, and compared first with what it was.</param>
-    public static EarlierImage? Find(ArchiveReader archive, ISource source, string from, bool trustTimes)
+    /// <param name="trustTimes">
+    /// Whether what is as it was by its times need not be read; otherwise, and where that cannot be told for certain, it is read, and compared
+    /// first with what it was.
+    /// </param>
+    /// <param name="now">The time now, UTC.</param>
+    public static EarlierImage? Find(ArchiveReader archive, ISource source, string from, bool trustTimes, DateTime now)
     {
         try
         {
-            return source.Identity is { Length: > 0 } identity
-                && archive.Images.LastOrDefault(i => i.Origin.Kind == source.Kind && i.Origin.From == from && i.Origin.Identity == identity) is { } image
-                    ? new EarlierImage(archive, image, trustTimes)
-                    : null;
+            if (source.Identity is not { Length: > 0 } identity
+                || archive.Images.LastOrDefault(i => i.Origin.Kind == source.Kind && i.Origin.From == from && i.Origin.Identity == identity) is not { } image)
+                return null;
+            // What was read, not what servicing made of it. A clock that was set back says nothing of what happened when.
+            var isKept = image.Origin.Root is { } read && archive.Contains(read);
+            var isCertain = isKept && image.Origin.Read is { } began && began <= now && (source.KeepsChangeTimes || image.Origin.ChangedBefore is not null);
+            return new EarlierImage(archive, image, isKept ? image.Origin.Root!.Value : image.Root, trustTimes && isCertain);
         }
-        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+        catch (VembarException problem) when (problem.Kind is ErrorKind.Damaged or ErrorKind.Input)
         {
             // What cannot be read of the earlier image is read from the source.
             return null;

@@ -13,8 +13,6 @@ namespace Vembar.Core.Sources;
 /// </summary>
 public sealed class FolderSource : ISource
 {
-    private const uint ReparseOverlay = 0x80000017, ReparseDedup = 0x80000013;
-
     private readonly SafeFileHandle _root;
     private readonly bool _windowsMetadata;
 
@@ -73,8 +71,22 @@ public sealed class FolderSource : ISource
     /// <inheritdoc/>
     public string Kind => "folder";
 
-    /// <summary>Tells this folder from any other that has been at the same path: its device and file number.</summary>
-    public string Identity => Posix.Stat(_root) is var stat ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{stat.Device:x}-{stat.Inode:x}") : "";
+    /// <summary>Tells this folder from any other that has been at the same path: its file number, and what tells its file system from others.</summary>
+    public string Identity => SourceIdentity.Of(_root);
+
+    /// <inheritdoc/>
+    public bool KeepsChangeTimes => false;
+
+    /// <inheritdoc/>
+    public DateTime? ChangedBefore(DateTime began, long latest)
+    {
+        // A change within the same tick as the latest one would not show; ticks are two seconds long at most.
+        const long Tick = TimeSpan.TicksPerSecond * 2;
+        var start = FileTime.From(began).Ticks - Tick;
+        // On this machine's own clock, what is later than all that there was is later than the walk; another machine's may differ from ours.
+        var before = SourceIdentity.HasOurClock(_root) ? latest < start ? latest + 1 : start : latest - Tick;
+        return before > 0 ? new FileTime(before).ToDateTime() : null;
+    }
 
     /// <inheritdoc/>
     public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null, bool opensAll = false)
@@ -109,6 +121,8 @@ public sealed class FolderSource : ISource
                 return;
             }
             var names = walk.Names;
+            if (walk.IsTooDeep(folder.Path, Shown))
+                return;
             try
             {
                 handle = OpenFolder(folder.Node);
@@ -160,6 +174,8 @@ public sealed class FolderSource : ISource
         public PosixNames? Names { get; set; }
         public long Files { get; set; }
         public long Bytes { get; set; }
+        public long Allocated { get; set; }
+        public long Latest { get; set; }
 
         // Batches of files that are not read yet, and whether one of them differed.
         public int Left;
@@ -188,6 +204,7 @@ public sealed class FolderSource : ISource
                 // The change time tells of everything else, where times are trusted.
                 if (image.TrustsTimes ? !image.IsOlder(FileTime.From(stat.Changed).Ticks) : !LooksAlike(entry, handle, names.Raw(at)))
                     return false;
+                found.Latest = Math.Max(found.Latest, FileTime.From(stat.Changed).Ticks);
                 if (kind == EntryKind.Folder)
                     found.Folders.Add(new SourceNode(folder.Node, new TreeEntry { Name = names.Text(at), Kind = EntryKind.Folder, Modified = entry.Modified, Owner = entry.Owner }) { Earlier = entry.Folder });
                 else
@@ -198,6 +215,7 @@ public sealed class FolderSource : ISource
                     if (stat.Size != entry.Length || stat.LinkCount != 1)
                         return false;
                     found.Bytes += stat.Size;
+                    found.Allocated += Math.Min(stat.Size, stat.Allocated);
                     if (!image.TrustsTimes && stat.Size > 0)
                     {
                         // Holes are not read, so a file that has some takes the longer way.
@@ -294,6 +312,8 @@ public sealed class FolderSource : ISource
         walk.Folders += alike.Folders.Count;
         walk.Files += alike.Files;
         walk.Bytes += alike.Bytes;
+        walk.Allocated += alike.Allocated;
+        walk.Latest = Math.Max(walk.Latest, alike.Latest);
         if (alike.ToRead.Count > 0)
             walk.Read = (walk.Read.Files + alike.ToRead.Count, walk.Read.Bytes + alike.ToRead.Sum(f => f.Length));
         foreach (var inner in alike.Folders)
@@ -316,7 +336,7 @@ public sealed class FolderSource : ISource
                 walk.LeftOut.Add(new LeftOut(string.Join('/', path), "the archive being written"));
                 return null;
             }
-            if (stat.Kind == PosixKind.Special)
+            if (stat.Kind is PosixKind.Special or PosixKind.Disk)
             {
                 walk.LeftOut.Add(new LeftOut(string.Join('/', path), "a pipe, socket or device"));
                 return null;
@@ -334,12 +354,19 @@ public sealed class FolderSource : ISource
                 LacksAttributes = later,
             };
             folder.Children!.Add(node);
+            walk.Latest = Math.Max(walk.Latest, node.Changed);
             if (isFolder)
             {
                 walk.Folders++;
-                return entry.Reparse is null ? node : null;
+                if (stat.Kind == PosixKind.Folder)
+                    return ReparseTag.IsLink(entry.Reparse) ? null : node;
+                // The mount shows it as something else, so nothing can be said of what is in it.
+                if (!ReparseTag.IsLink(entry.Reparse))
+                    walk.Unreadable(string.Join('/', path), VembarException.Input("hidden-folder", $"'{Shown}/{string.Join('/', path)}' is a reparse point that this mount does not look into; what is in it cannot be read", "Capture the disk or its image instead of the mounted folder."));
+                return null;
             }
             walk.Files++;
+            walk.Allocated += Math.Min(node.Length, stat.Allocated);
             if (entry.Kind == EntryKind.File && stat.LinkCount > 1)
             {
                 walk.AddLink((stat.Device, stat.Inode), node);
@@ -391,7 +418,7 @@ public sealed class FolderSource : ISource
         var value = Posix.GetAttribute(parent, raw, "system.ntfs_attrib_be");
         var attributes = value is { Length: >= 4 } ? (WindowsAttributes)BinaryPrimitives.ReadUInt32BigEndian(value) : WindowsAttributes.None;
         var reparse = attributes.HasFlag(WindowsAttributes.Reparse) ? Posix.GetAttribute(parent, raw, "system.ntfs_reparse_data") : null;
-        if (reparse is { Length: >= 4 } && BinaryPrimitives.ReadUInt32LittleEndian(reparse) is ReparseOverlay or ReparseDedup)
+        if (stat.Kind != PosixKind.Folder && ReparseTag.KeepsContentElsewhere(reparse))
             walk.Problems.Add(VembarException.Input("overlaid-file", $"'{Shown}/{name}' keeps its content elsewhere (system compression or deduplication)", "Expand such files on the reference before capturing it."));
         if (attributes.HasFlag(WindowsAttributes.Encrypted))
             walk.Problems.Add(VembarException.Input("encrypted-file", $"'{Shown}/{name}' is encrypted by the file system", "Decrypt it on the reference, or leave it out."));
@@ -440,40 +467,13 @@ public sealed class FolderSource : ISource
         {
             if (node.LacksAttributes && Posix.HasAttributes(file))
                 node.Entry = node.Entry with { PosixAttributes = At(node, (folder, path) => Attributes(folder, path)) };
-            return new SourceFile(file);
+            return new PosixSourceFile(file);
         }
         catch
         {
             file.Dispose();
             throw;
         }
-    }
-
-    private sealed class SourceFile : ISourceFile
-    {
-        private readonly SafeFileHandle _handle;
-        private readonly PosixStat _before;
-
-        public SourceFile(SafeFileHandle handle)
-        {
-            _handle = handle;
-            _before = Posix.Stat(handle);
-        }
-
-        public long Length => _before.Size;
-
-        public int Read(Span<byte> to, long offset) => Posix.Read(_handle, to, offset);
-
-        // Asking for holes costs a call, so only where less is allocated than the length says.
-        public (long Start, long End) NextData(long offset) => _before.Allocated >= _before.Size ? (offset, _before.Size) : Posix.NextData(_handle, offset, _before.Size);
-
-        public bool HasChanged()
-        {
-            var now = Posix.Stat(_handle);
-            return now.Size != _before.Size || now.Modified != _before.Modified || now.Changed != _before.Changed;
-        }
-
-        public void Dispose() => _handle.Dispose();
     }
 
     // Windows paths do not tell case: each part is looked for in its folder.

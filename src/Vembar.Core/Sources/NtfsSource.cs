@@ -13,7 +13,6 @@ namespace Vembar.Core.Sources;
 /// </summary>
 public sealed class NtfsSource : ISource
 {
-    private const uint ReparseOverlay = 0x80000017, ReparseDedup = 0x80000013;
     // Streams up to here are read while the file is open anyway; longer ones when they are stored.
     private const int ShortStream = 64 << 10;
     private const int KeptFolders = 64;
@@ -47,6 +46,7 @@ public sealed class NtfsSource : ISource
             }
             var volume = source.Rent();
             source.IsDirty = volume.IsDirty;
+            source.IsJournalClean = NtfsJournal.IsClean(volume);
             source.Label = volume.Label;
             source.Return(volume);
             return source;
@@ -76,6 +76,15 @@ public sealed class NtfsSource : ISource
 
     /// <summary>True when Windows did not close the volume cleanly.</summary>
     public bool IsDirty { get; private set; }
+
+    /// <summary>Whether Windows has written all that its journal holds to where it belongs.</summary>
+    public bool IsJournalClean { get; private set; } = true;
+
+    /// <inheritdoc/>
+    public bool KeepsChangeTimes => true;
+
+    /// <inheritdoc/>
+    public DateTime? ChangedBefore(DateTime began, long latest) => null;
 
     private NtfsVolume Rent()
     {
@@ -139,6 +148,8 @@ public sealed class NtfsSource : ISource
     private void Fill(SourceWalk walk, NtfsVolume volume, (SourceNode Node, string[] Path) folder, ConcurrentDictionary<ulong, byte> visited, Action<(SourceNode Node, string[] Path)> later)
     {
         List<NtfsName> names;
+        if (walk.IsTooDeep(folder.Path, Shown))
+            return;
         try
         {
             using var file = volume.Open(folder.Node.Parent is null ? NtfsVolume.Root : folder.Node.FileId, string.Join('/', folder.Path));
@@ -158,11 +169,15 @@ public sealed class NtfsSource : ISource
             if ((child & NumberMask) < NtfsVolume.FirstUserFile)
                 continue;
             path[^1] = name;
-            Visit(walk, volume, folder.Node, path, name, child);
+            if (TreeLimits.NameProblem(name) is { } wrong)
+                walk.Unreadable(string.Join('/', path), VembarException.Input("damaged-folder", $"{Shown}: '{string.Join('/', path)}' cannot be the name of a file: {wrong}", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
+            else
+                Visit(walk, volume, folder.Node, path, name, child);
             walk.Tick();
         }
         folder.Node.Children!.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
-        foreach (var node in folder.Node.Children.Where(c => c.Kind == EntryKind.Folder && c.Entry.Reparse is null))
+        LeaveOutTwins(walk, folder);
+        foreach (var node in folder.Node.Children.Where(c => c.Kind == EntryKind.Folder && !ReparseTag.IsLink(c.Entry.Reparse)))
         {
             path[^1] = node.Name;
             if (visited.TryAdd(node.FileId & NumberMask, 0))
@@ -173,6 +188,22 @@ public sealed class NtfsSource : ISource
     }
 
     private const ulong NumberMask = 0xFFFFFFFFFFFF;
+
+    // A damaged index may list a name twice; nobody could tell which one is meant.
+    private void LeaveOutTwins(SourceWalk walk, (SourceNode Node, string[] Path) folder)
+    {
+        var children = folder.Node.Children!;
+        for (var i = children.Count - 1; i > 0; i--)
+        {
+            if (children[i].Name != children[i - 1].Name)
+                continue;
+            var twin = children[i];
+            var path = string.Join('/', [.. folder.Path, twin.Name]);
+            walk.Unreadable(path, VembarException.Input("damaged-folder", $"{Shown}: '{path}' is in its folder twice", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
+            children.RemoveAt(i);
+            walk.Forget(twin);
+        }
+    }
 
     private void Visit(SourceWalk walk, NtfsVolume volume, SourceNode folder, string[] path, string name, ulong reference)
     {
@@ -194,6 +225,7 @@ public sealed class NtfsSource : ISource
                 return;
             }
             walk.Files++;
+            walk.Allocated += Math.Min(node.Length, file.AllocatedLength);
             if (description.Names.Count(n => n.IsLong) > 1)
                 walk.AddLink((0, reference & NumberMask), node);
             else
@@ -212,8 +244,11 @@ public sealed class NtfsSource : ISource
     private TreeEntry Describe(SourceWalk walk, NtfsFile file, NtfsDescription description, string name, ulong parent, string[] path)
     {
         var attributes = (WindowsAttributes)description.Attributes;
-        if (description.Reparse is { Length: >= 4 } reparse && BinaryPrimitives.ReadUInt32LittleEndian(reparse) is ReparseOverlay or ReparseDedup)
+        if (!description.IsFolder && ReparseTag.KeepsContentElsewhere(description.Reparse))
             walk.Problems.Add(VembarException.Input("overlaid-file", $"{Shown}: '{string.Join('/', path)}' keeps its content elsewhere (system compression or deduplication)", "Expand such files on the reference before capturing it (compact /u /exe)."));
+        const WindowsAttributes IsNotHere = (WindowsAttributes)(0x40000 | 0x400000);
+        if (!description.IsFolder && (attributes & IsNotHere) != 0)
+            walk.Problems.Add(VembarException.Input("placeholder-file", $"{Shown}: '{string.Join('/', path)}' is a placeholder: its content is on a server, not on the volume", "Fetch it on the reference before capturing, or leave it out with --leave-out."));
         if (attributes.HasFlag(WindowsAttributes.Encrypted))
             walk.Problems.Add(VembarException.Input("encrypted-file", $"{Shown}: '{string.Join('/', path)}' is encrypted by the file system", "Decrypt it on the reference, or leave it out with --leave-out."));
         List<PendingStream>? streams = null;

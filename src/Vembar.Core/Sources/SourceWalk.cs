@@ -12,6 +12,17 @@ public interface ISource : IFileView, IDisposable
     /// <summary>Tells it from any other that has been at the same path; empty when that cannot be told.</summary>
     string Identity { get; }
 
+    /// <summary>Whether images of it have each file's change time, so that it can be compared.</summary>
+    bool KeepsChangeTimes { get; }
+
+    /// <summary>
+    /// By its own clock: a time before which nothing is changed any more once a walk has begun, so that what is changed later has a later
+    /// one; null where that cannot be told.
+    /// </summary>
+    /// <param name="began">When the walk began, UTC.</param>
+    /// <param name="latest">The latest change time that it met, in 100 ns since 1601.</param>
+    DateTime? ChangedBefore(DateTime began, long latest);
+
     /// <summary>The first bytes of a file; null when there is none.</summary>
     /// <exception cref="VembarException">It cannot be read.</exception>
     byte[]? ReadStart(WindowsPath path, int count);
@@ -79,6 +90,12 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     public long Folders { get; set; }
     public long Bytes { get; set; }
 
+    /// <summary>Bytes of what is no hole.</summary>
+    public long Allocated { get; set; }
+
+    /// <summary>The latest change time, in 100 ns since 1601.</summary>
+    public long Latest { get; set; }
+
     /// <summary>Files, and bytes of these, that were read to be compared and are as they were.</summary>
     public (long Files, long Bytes) Read { get; set; }
 
@@ -94,6 +111,8 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         Files += other.Files;
         Folders += other.Folders;
         Bytes += other.Bytes;
+        Allocated += other.Allocated;
+        Latest = Math.Max(Latest, other.Latest);
         Read = (Read.Files + other.Read.Files, Read.Bytes + other.Read.Bytes);
         LeftOut.AddRange(other.LeftOut);
         Warnings.AddRange(other.Warnings);
@@ -123,6 +142,31 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
             LeftOut.Add(new LeftOut(path, $"unreadable: {problem.Message}"));
         else
             Problems.Add(problem);
+    }
+
+    /// <summary>Whether a folder is deeper than a tree can hold; then it is told.</summary>
+    public bool IsTooDeep(string[] path, string shown)
+    {
+        if (path.Length < TreeLimits.MaxDepth)
+            return false;
+        Unreadable(string.Join('/', path), VembarException.Input(
+            "too-deep", $"{shown}: '{string.Join('/', path[..3])}/…' leads more than {TreeLimits.MaxDepth} folders down", "Move what is in it further up, or leave it out with --leave-out."));
+        return true;
+    }
+
+    /// <summary>Takes back what was counted of a node that does not stay.</summary>
+    public void Forget(SourceNode node)
+    {
+        if (node.Children is not null)
+            Folders--;
+        else
+        {
+            Files--;
+            if (Links.Values.FirstOrDefault(g => g.Remove(node)) is null)
+                Bytes -= node.Length;
+        }
+        foreach (var (file, _) in Links.Where(g => g.Value.Count == 0).ToList())
+            Links.Remove(file);
     }
 
     /// <summary>Keeps a name of a file that has several.</summary>
@@ -156,6 +200,6 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         var warnings = Warnings.Order(StringComparer.Ordinal).ToList();
         warnings.AddRange(exclusions.Unused.Select(rule =>
             $"the pattern '{rule}' left nothing out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
-        return new SourceTree(root, Files, Folders, Bytes, Read.Files, Read.Bytes, [.. LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings);
+        return new SourceTree(root, Files, Folders, Bytes, Allocated, Latest, Read.Files, Read.Bytes, [.. LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings);
     }
 }

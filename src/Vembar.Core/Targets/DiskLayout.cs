@@ -135,6 +135,7 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
     /// <exception cref="VembarException">They do not go on it.</exception>
     public PartitionTable Place(long diskLength, int sectorSize)
     {
+        const long MostOfNtfs = 64L << 40;
         var room = diskLength / Alignment * Alignment - 2 * Alignment;
         var taken = Partitions.Sum(p => p.Bytes ?? 0);
         const long LeastRest = 64 * MiB;
@@ -150,6 +151,8 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
         const long MostOfMbrBytes = 0xFFFFFFFFL * 512;
         if (Scheme == PartitionScheme.Mbr && diskLength > MostOfMbrBytes)
             throw VembarException.Input("disk-too-large", "an MBR cannot divide a disk of more than 2 TiB", "Use the layout uefi.");
+        if (Partitions.Any(p => p.Role != PartitionRole.Reserved && (p.Bytes ?? room - taken) > MostOfNtfs))
+            throw VembarException.Input("disk-too-large", $"a partition of {(room - taken) >> 40} TiB is more than the {MostOfNtfs >> 40} TiB that are written here", "Make the disk smaller, or give a layout with more partitions.");
         var at = Alignment;
         var placed = new List<Partition>();
         foreach (var (partition, i) in Partitions.Select((p, i) => (p, i)))

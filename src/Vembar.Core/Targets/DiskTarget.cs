@@ -22,52 +22,74 @@ internal sealed class DiskTarget : IDisposable
     private readonly DiskImage _image;
     private readonly string _scratch = Directory.CreateTempSubdirectory("vembar-deploy-").FullName;
 
+    private readonly List<(Partition Partition, string? File)> _formatted = [];
+    private PartitionTable? _table;
+
     public DiskTarget(DiskImage image) => _image = image;
 
     public List<WrittenVolume> Volumes { get; } = [];
 
     public List<string> Warnings { get; } = [];
 
-    /// <summary>Divides and formats.</summary>
-    /// <returns>The table and the partition for Windows.</returns>
-    public (PartitionTable Table, Partition Windows) Prepare(DiskLayout layout, TreeEditor tree, WindowsInstall? install, CancellationToken cancellation)
+    /// <summary>The partition that Windows goes to.</summary>
+    public Partition Windows { get; private set; } = null!;
+
+    /// <summary>Makes all that will be on the disk but the image's files, beside it; the disk is not touched.</summary>
+    /// <exception cref="VembarException">The layout does not go on the disk, a program is missing, or a partition cannot be made as it should.</exception>
+    public void Prepare(DiskLayout layout, TreeEditor tree, WindowsInstall? install, CancellationToken cancellation)
     {
         var sector = _image.SectorSize;
-        var table = layout.Place(_image.Length, sector);
-        var windows = table.Partitions[layout.Partitions.ToList().FindIndex(p => p.Role == PartitionRole.Windows)];
-        using var disk = _image.OpenDevice();
-        // What was there is gone from here on: both ends of the disk, where tables are, then the new table at the very end.
-        var zeros = new byte[DiskLayout.Alignment];
-        disk.Write(zeros, 0);
-        disk.Write(zeros, disk.Length - zeros.Length);
-        foreach (var (partition, planned) in table.Partitions.Zip(layout.Partitions))
+        _table = layout.Place(_image.Length, sector);
+        Windows = _table.Partitions[layout.Partitions.ToList().FindIndex(p => p.Role == PartitionRole.Windows)];
+        foreach (var (partition, planned) in _table.Partitions.Zip(layout.Partitions))
         {
             cancellation.ThrowIfCancellationRequested();
-            var slice = new SliceDevice(disk, partition.Start, partition.Length);
+            var file = Path.Combine(_scratch, $"partition-{partition.Number}");
             var kind = "";
             if (planned.Role == PartitionRole.Efi)
             {
                 var files = Path.Combine(_scratch, "efi");
                 Directory.CreateDirectory(files);
-                EfiFiles(files, tree, install, table, partition, windows);
-                Formatting.Fat(slice, partition.Start, sector, planned.Label, files, _scratch);
+                EfiFiles(files, tree, install, _table, partition, Windows);
+                Formatting.Fat(file, partition.Length, partition.Start, sector, planned.Label, files);
                 kind = "fat32";
             }
             else if (planned.Role != PartitionRole.Reserved)
             {
-                Formatting.Ntfs(slice, partition.Start, sector, planned.Label, _scratch);
+                Formatting.Ntfs(file, partition.Length, partition.Start, sector, planned.Label);
                 kind = FileSystem.Ntfs;
             }
+            _formatted.Add((partition, kind.Length > 0 ? file : null));
             Volumes.Add(new WrittenVolume(partition.Number, planned.Role.ToString().ToLowerInvariant(), partition.Start, partition.Length, kind, planned.Label));
         }
-        table.Write(disk, default);
-        disk.Flush();
         if (layout.Scheme == PartitionScheme.Mbr)
         {
-            BiosFiles(tree, install, table, table.Partitions.First(p => p.IsActive), windows);
+            BiosFiles(tree, install, _table, _table.Partitions.First(p => p.IsActive), Windows);
             Warnings.Add("the disk has no boot code: a BIOS starts from it only after `bootsect /nt60` on the machine (the image's files hold none)");
         }
-        return (table, windows);
+    }
+
+    /// <summary>Opens the partition for Windows as it was prepared, to see whether the image goes into it.</summary>
+    public NtfsVolume OpenPrepared() => NtfsVolume.Open(FileDevice.Open(FileOf(Windows), write: false), write: false);
+
+    private string FileOf(Partition partition) => _formatted.Single(f => f.Partition == partition).File!;
+
+    /// <summary>Divides and formats the disk: what was on it is gone from here on.</summary>
+    public void Divide(CancellationToken cancellation)
+    {
+        cancellation.ThrowIfCancellationRequested();
+        using var disk = _image.OpenDevice();
+        // Both ends of the disk first, where tables are; the new table at the very end.
+        var zeros = new byte[DiskLayout.Alignment];
+        disk.Write(zeros, 0);
+        disk.Write(zeros, disk.Length - zeros.Length);
+        foreach (var (partition, file) in _formatted.Where(f => f.File is not null))
+        {
+            cancellation.ThrowIfCancellationRequested();
+            Formatting.CopyTo(new SliceDevice(disk, partition.Start, partition.Length), file!);
+        }
+        _table!.Write(disk, default);
+        disk.Flush();
     }
 
     /// <summary>Opens a partition to write into it.</summary>
@@ -135,7 +157,7 @@ internal sealed class DiskTarget : IDisposable
         }
         var from = WindowsPath.Root.Child(install.Folder).Child("Boot");
         const uint Unseen = 0x1 | 0x2 | 0x4 | 0x20;
-        using var volume = OpenVolume(boot.Start, boot.Length, $"partition {boot.Number}");
+        using var volume = NtfsVolume.Open(FileDevice.Open(FileOf(boot), write: true), write: true);
         if (tree.ReadFile(from.Child("PCAT").Child("bootmgr"), RegistryHive.Longest) is { } manager)
             Put(volume, NtfsVolume.Root, "bootmgr", manager, Unseen);
         else

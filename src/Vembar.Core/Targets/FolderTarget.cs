@@ -2,6 +2,7 @@ using System.Runtime.InteropServices;
 using Microsoft.Win32.SafeHandles;
 using Vembar.Core.Archives;
 using Vembar.Core.Content;
+using Vembar.Core.Sources;
 using Vembar.Core.Trees;
 using Vembar.Native;
 
@@ -9,8 +10,8 @@ namespace Vembar.Core.Targets;
 
 /// <summary>
 /// Writes a tree into a folder of Linux. Folders come first, then files in the order in which their content lies in the
-/// archive (each block is expanded once), then links, and times and permissions of folders at the end. What it made is
-/// taken away again when it does not come to its end.
+/// archive (each block is expanded once), then links, and times and permissions of folders at the end. When it does not come to its end,
+/// what is left is whole files and a journal, by which the next run of the same deployment goes on.
 /// </summary>
 internal sealed class FolderTarget : IDisposable
 {
@@ -43,13 +44,56 @@ internal sealed class FolderTarget : IDisposable
         public void Mark(bool made) => Node.Placement = made ? TreeEditor.Placement.Made : TreeEditor.Placement.Kept;
     }
 
-    public FolderTarget(string path, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting)
+    private readonly string? _key;
+    private readonly DeployJournal? _journal;
+    private readonly bool _isSameStart;
+    private HashSet<string> _keptBefore = [];
+    private bool _begun;
+    private long _resumed;
+
+    /// <param name="path">The folder.</param>
+    /// <param name="tree">What to write.</param>
+    /// <param name="image">The image that it is of.</param>
+    /// <param name="archive">Where its content is.</param>
+    /// <param name="keepExisting">Whether files that are there are left.</param>
+    /// <param name="key">What tells this deployment from others, for one that can be gone on with; null for one of which nothing is left when it is broken off.</param>
+    /// <exception cref="VembarException">The folder holds an unfinished deployment of another image.</exception>
+    public FolderTarget(string path, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting, string? key)
     {
+        _key = key;
         _tree = tree;
         _image = image;
         _archive = archive;
         _keepExisting = keepExisting;
         _root = Posix.OpenFolder(null, PosixName.Encode(path), followLink: true);
+        try
+        {
+            var journal = System.IO.Path.Combine(path, DeployJournal.FileName);
+            if (key is null || !File.Exists(journal))
+                return;
+            _journal = DeployJournal.Parse(InputFile.ReadAllBytes(journal), key, $"'{path}'");
+            _isSameStart = _journal.Start.Length > 0 && _journal.Start == DeployJournal.PresentStart();
+            _keptBefore = [.. _journal.Kept];
+        }
+        catch
+        {
+            _root.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>Whether an earlier run of this deployment was broken off here.</summary>
+    public bool IsResuming => _journal is not null;
+
+    /// <summary>Files that an earlier run had written whole.</summary>
+    public long Resumed => _resumed;
+
+    /// <summary>What is left of a run that did not come to its end; empty for nothing.</summary>
+    public string Left(string target)
+    {
+        var all = _files.Count + _links.Count;
+        var whole = _files.Concat(_links).Count(f => f.Made);
+        return !_begun ? "" : $"{whole} of {all} files are in '{target}', each of them whole";
     }
 
     public long Files { get; private set; }
@@ -108,15 +152,22 @@ internal sealed class FolderTarget : IDisposable
 
     public void Write(Action<long, long, string> report, CancellationToken cancellation)
     {
+        cancellation.ThrowIfCancellationRequested();
+        var levels = Levels();
+        if (_key is not null && _journal is null && _keepExisting)
+            _keptBefore = [.. _folders.Skip(1).Concat(_files).Concat(_links).Where(IsThere).Select(i => i.Path.ToString())];
+        // From here on the folder holds an unfinished deployment.
+        WriteJournal();
         try
         {
-            var levels = Levels();
             foreach (var level in levels.Skip(1))
             {
                 OnAllCores(level, folder => In(folder.Raw, (parent, name) =>
                 {
-                    folder.Mark(Posix.MakeFolder(parent, name, 0x1C0));
-                    if (folder.Kept)
+                    // What an earlier run of this one made is made.
+                    var isNew = Posix.MakeFolder(parent, name, 0x1C0);
+                    folder.Mark(isNew || (IsResuming && !_keptBefore.Contains(folder.Path.ToString())));
+                    if (!isNew)
                         Posix.OpenFolder(parent, name).Dispose();
                 }), cancellation);
             }
@@ -131,15 +182,89 @@ internal sealed class FolderTarget : IDisposable
             {
                 OnAllCores(level, folder =>
                 {
-                    if (folder.Made || (folder.Node.Parent is null && !_keepExisting))
+                    if (folder.Made && folder.Node.Parent is not null)
                         Finish(folder);
                 }, cancellation);
             }
+            if (_begun)
+                Posix.Remove(_root, PosixName.Encode(DeployJournal.FileName), false);
+            _begun = false;
+            if (!_keepExisting)
+                Finish(_folders[0]);
         }
         catch
         {
             Undo();
             throw;
+        }
+    }
+
+    private bool IsThere(Item item)
+    {
+        try
+        {
+            return In(item.Raw, (parent, name) => Posix.TryStat(parent, name, out _));
+        }
+        catch (NativeException)
+        {
+            // A folder above it is not there.
+            return false;
+        }
+    }
+
+    private void WriteJournal()
+    {
+        if (_key is null)
+            return;
+        var journal = new DeployJournal { Key = _key, Start = DeployJournal.PresentStart(), Kept = [.. _keptBefore.Order(StringComparer.Ordinal)] };
+        var name = PosixName.Encode(DeployJournal.FileName);
+        if (Posix.TryStat(_root, name, out _))
+        {
+            // It says what was there before all runs; only the start of the machine may be another.
+            Posix.Remove(_root, name, false);
+        }
+        using var file = Posix.CreateNew(_root, name, 0x180);
+        Posix.Write(file, journal.Encode(), 0);
+        _begun = true;
+    }
+
+    // Where not a file was written there is nothing to go on with; where nobody will go on, nothing is left.
+    private void Undo()
+    {
+        if (_key is null)
+        {
+            foreach (var item in _links.Concat(_files).Where(i => i.Made))
+                TryRemove(item, folder: false);
+        }
+        else if (IsResuming || _files.Concat(_links).Any(f => f.Made))
+            return;
+        for (var i = _folders.Count - 1; i > 0; i--)
+        {
+            if (_folders[i].Made)
+                TryRemove(_folders[i], folder: true);
+        }
+        if (!_begun)
+            return;
+        try
+        {
+            Posix.Remove(_root, PosixName.Encode(DeployJournal.FileName), false);
+            _begun = false;
+        }
+        catch (NativeException)
+        {
+            // Then it is told.
+        }
+    }
+
+    private void TryRemove(Item item, bool folder)
+    {
+        try
+        {
+            In(item.Raw, (parent, name) => Posix.Remove(parent, name, folder));
+        }
+        catch (NativeException)
+        {
+            // Nothing more can be done.
         }
     }
 
@@ -210,41 +335,76 @@ internal sealed class FolderTarget : IDisposable
             {
                 file = Posix.CreateNew(parent, name, 0x180);
             }
-            catch (NativeException failure) when (failure.Errno == Errno.Exists && _keepExisting)
+            catch (NativeException failure) when (failure.Errno == Errno.Exists && (_keepExisting || IsResuming))
             {
-                item.Mark(made: false);
-                return;
+                var isOwn = IsResuming && !_keptBefore.Contains(item.Path.ToString());
+                if (!isOwn || IsWhole(item, parent, name))
+                {
+                    item.Mark(made: isOwn);
+                    if (isOwn)
+                        Interlocked.Increment(ref _resumed);
+                    return;
+                }
+                Posix.Remove(parent, name, false);
+                file = Posix.CreateNew(parent, name, 0x180);
+            }
+            try
+            {
+                Fill(item, parent, name, file);
+            }
+            catch
+            {
+                // What is there is whole, or it is not there.
+                TryRemove(item, folder: false);
+                throw;
             }
             item.Mark(made: true);
-            using (file)
-            {
-                var entry = item.Entry;
-                if (entry.New is { } fresh)
-                    Posix.Write(file, fresh.Bytes ?? File.ReadAllBytes(fresh.Path!), 0);
-                else
-                {
-                    var end = 0L;
-                    _image.Pieces(entry.Content!, () => item.Path, (bytes, at) =>
-                    {
-                        Posix.Write(file, bytes, at);
-                        end = at + bytes.Length;
-                    });
-                    if (end < entry.Length)
-                        RandomAccess.SetLength(file, entry.Length);
-                }
-                Dress(item, parent, name, file);
-                if (entry.Modified is { } time)
-                    Posix.SetTime(file, time.ToPosix());
-            }
         });
+    }
+
+    // Its time is the last thing that a file is given. After the machine was started anew, what was told to be written may be lost.
+    private bool IsWhole(Item item, SafeFileHandle parent, byte[] name)
+    {
+        var entry = item.Entry;
+        if (!Posix.TryStat(parent, name, out var stat) || stat.Kind != PosixKind.File || stat.Size != entry.Length || entry.Modified is not { } time || stat.Modified != time.ToPosix())
+            return false;
+        return (_isSameStart && entry.New is null) || Difference(item, parent, name) is null;
+    }
+
+    private void Fill(Item item, SafeFileHandle parent, byte[] name, SafeFileHandle file)
+    {
+        using (file)
+        {
+            var entry = item.Entry;
+            if (entry.New is { } fresh)
+                Posix.Write(file, fresh.Bytes ?? InputFile.ReadAllBytes(fresh.Path!), 0);
+            else
+            {
+                var end = 0L;
+                _image.Pieces(entry.Content!, () => item.Path, (bytes, at) =>
+                {
+                    Posix.Write(file, bytes, at);
+                    end = at + bytes.Length;
+                });
+                if (end < entry.Length)
+                    RandomAccess.SetLength(file, entry.Length);
+            }
+            Dress(item, parent, name, file);
+            if (entry.Modified is { } time)
+                Posix.SetTime(file, time.ToPosix());
+        }
     }
 
     private void WriteLink(Item link) => In(link.Raw, (parent, name) =>
     {
-        if (_keepExisting && Posix.TryStat(parent, name, out _))
+        if ((_keepExisting || IsResuming) && Posix.TryStat(parent, name, out _))
         {
-            link.Mark(made: false);
-            return;
+            if (!IsResuming || _keptBefore.Contains(link.Path.ToString()))
+            {
+                link.Mark(made: false);
+                return;
+            }
+            Posix.Remove(parent, name, false);
         }
         if (_firstNames.TryGetValue(link.Node, out var first))
         {
@@ -327,28 +487,6 @@ internal sealed class FolderTarget : IDisposable
 
     private T In<T>(byte[] raw, Func<SafeFileHandle, byte[], T> work) => PosixPath.In(_root, raw, work);
 
-    private void Undo()
-    {
-        void Away(Item item, bool folder)
-        {
-            try
-            {
-                In(item.Raw, (parent, name) => Posix.Remove(parent, name, folder));
-            }
-            catch (NativeException)
-            {
-                // Nothing more can be done; what is left is told by the error that led here.
-            }
-        }
-        foreach (var item in _links.Concat(_files).Where(i => i.Made))
-            Away(item, false);
-        for (var i = _folders.Count - 1; i > 0; i--)
-        {
-            if (_folders[i].Made)
-                Away(_folders[i], true);
-        }
-    }
-
     /// <summary>Reads back what was written and compares.</summary>
     /// <returns>What differs, a line each.</returns>
     public IReadOnlyList<string> Verify(Action<long, long, string> report, CancellationToken cancellation)
@@ -370,7 +508,7 @@ internal sealed class FolderTarget : IDisposable
         return [.. differences.Order(StringComparer.Ordinal)];
     }
 
-    private static string? Difference(Item item, SafeFileHandle parent, byte[] name)
+    private string? Difference(Item item, SafeFileHandle parent, byte[] name)
     {
         var entry = item.Entry;
         if (!Posix.TryStat(parent, name, out var stat))
@@ -381,21 +519,12 @@ internal sealed class FolderTarget : IDisposable
             return $"has {stat.Size} bytes, not {entry.Length}";
         if (entry.Modified is { } time && stat.Modified != time.ToPosix())
             return "has another time";
-        using var file = Posix.OpenRead(parent, name);
-        var hash = new Blake3();
-        var buffer = System.Buffers.ArrayPool<byte>.Shared.Rent(1 << 20);
-        for (var at = 0L; at < stat.Size;)
-        {
-            var count = Posix.Read(file, buffer, at);
-            if (count == 0)
-                break;
-            hash.Append(buffer.AsSpan(0, count));
-            at += count;
-        }
-        System.Buffers.ArrayPool<byte>.Shared.Return(buffer);
-        var expected = entry.New is { Bytes: { } bytes } ? Blake3.Hash(bytes) : entry.Content?.Hash;
-        return expected is null || hash.Finish() == expected ? null : "has other content";
+        using var file = new PosixSourceFile(Posix.OpenRead(parent, name));
+        return ContentComparison.Matches(file, entry.New is null ? _image.Parts(entry.Content!, item.Path) : NewContentParts.Of(entry.New)) ? null : "has other content";
     }
+
+    /// <summary>How many bytes of content there are to be written; holes are not.</summary>
+    public long BytesToWrite => _files.Sum(f => _image.DataLength(f.Entry.Content, f.Entry.Length, () => f.Path));
 
     public void Dispose() => _root.Dispose();
 }

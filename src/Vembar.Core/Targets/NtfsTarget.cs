@@ -37,13 +37,99 @@ internal sealed class NtfsTarget
         public bool Kept { get; set; }
     }
 
-    public NtfsTarget(NtfsVolume volume, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting)
+    private readonly bool _skipRoomCheck;
+    private readonly string? _key;
+    private readonly DeployJournal? _journal;
+    private readonly HashSet<string> _keptBefore = [];
+    private bool _begun;
+
+    /// <param name="volume">The volume.</param>
+    /// <param name="tree">What to write.</param>
+    /// <param name="image">The image that it is of.</param>
+    /// <param name="archive">Where its content is.</param>
+    /// <param name="keepExisting">Whether files that are there are left.</param>
+    /// <param name="skipRoomCheck">Whether to begin although there seems to be too little room.</param>
+    /// <param name="key">What tells this deployment from others, for one that can be gone on with when it is broken off; null for none.</param>
+    /// <exception cref="VembarException">The volume holds an unfinished deployment of another image.</exception>
+    public NtfsTarget(NtfsVolume volume, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting, bool skipRoomCheck, string? key)
     {
+        _skipRoomCheck = skipRoomCheck;
+        _key = key;
         _volume = volume;
         _tree = tree;
         _image = image;
         _archive = archive;
         _keepExisting = keepExisting;
+        if (key is null || ReadJournal() is not { } bytes)
+            return;
+        _journal = DeployJournal.Parse(bytes, key, "the volume");
+        _keptBefore = [.. _journal.Kept];
+    }
+
+    /// <summary>Whether an earlier run of this deployment was broken off here.</summary>
+    public bool IsResuming => _journal is not null;
+
+    /// <summary>Files that an earlier run had written whole.</summary>
+    public long Resumed { get; private set; }
+
+    /// <summary>What is left of a run that did not come to its end; empty for nothing.</summary>
+    public string Left() => !_begun ? "" : $"{_files.Concat(_links).Count(f => f.Made)} of {_files.Count + _links.Count} files of the image, each of them whole";
+
+    private byte[]? ReadJournal()
+    {
+        using var root = _volume.Open(NtfsVolume.Root, "/");
+        if (root.Find(DeployJournal.FileName) is not { } found)
+            return null;
+        using var file = _volume.Open(found, DeployJournal.FileName);
+        using var data = file.OpenData();
+        var bytes = new byte[Math.Min(data.Length, DeployJournal.Longest)];
+        return bytes[..data.Read(bytes, 0)];
+    }
+
+    private void WriteJournal()
+    {
+        if (_key is null || IsResuming)
+        {
+            _begun = _key is not null;
+            return;
+        }
+        if (_keepExisting)
+            FindKept();
+        var bytes = new DeployJournal { Key = _key, Start = "", Kept = [.. _keptBefore.Order(StringComparer.Ordinal)] }.Encode();
+        using var root = _volume.Open(NtfsVolume.Root, "/");
+        using var file = _volume.Create(root, DeployJournal.FileName, isFolder: false, 0, DeployJournal.FileName);
+        _begun = true;
+        using (var data = file.OpenData())
+            data.Write(bytes, 0);
+        file.Close(root);
+    }
+
+    // What is there before anything is written.
+    private void FindKept()
+    {
+        var there = new Dictionary<Item, ulong>();
+        foreach (var item in _folders.Concat(_files).Concat(_links))
+        {
+            if (item.Folder is null)
+                there[item] = NtfsVolume.Root;
+            else if (there.TryGetValue(item.Folder, out var reference))
+            {
+                using var parent = _volume.Open(reference, item.Path.ToString());
+                if (!parent.IsFolder || parent.Find(item.Entry.Name) is not { } found)
+                    continue;
+                there[item] = found;
+                _keptBefore.Add(item.Path.ToString());
+            }
+        }
+    }
+
+    private void Remove(ulong folder, string name, string shown)
+    {
+        using var parent = _volume.Open(folder, shown);
+        if (parent.Find(name) is not { } found)
+            return;
+        using var file = _volume.Open(found, shown);
+        file.DeleteAndClose(parent, name);
     }
 
     public long Files { get; private set; }
@@ -66,10 +152,10 @@ internal sealed class NtfsTarget
         const int Record = 1024, Resident = 600;
         var cluster = _volume.ClusterSize;
         long Allocated(long length) => length <= Resident ? 0 : (length + cluster - 1) / cluster * cluster;
-        var needed = _files.Sum(f => Allocated(f.Entry.Length) + f.Entry.Streams.Sum(s => Allocated(s.Content.Length)) + Record) + _folders.Count * (Record + (long)cluster);
+        var needed = _files.Sum(f => Allocated(_image.DataLength(f.Entry.Content, f.Entry.Length, () => f.Path)) + f.Entry.Streams.Sum(s => Allocated(s.Content.Length)) + Record) + _folders.Count * (Record + (long)cluster);
         var free = _volume.FreeBytes();
-        if (needed > free && !_keepExisting)
-            problems.Add(VembarException.Surroundings("no-room", $"the image needs about {needed >> 20} MiB on the volume, which has {free >> 20} MiB free", "Make the disk or the partition larger."));
+        if (needed > free && !_keepExisting && !IsResuming && !_skipRoomCheck)
+            problems.Add(VembarException.Surroundings("no-room", $"the image needs about {needed >> 20} MiB on the volume, which has {free >> 20} MiB free", "Make the disk or the partition larger, or try it all the same with --skip-room-check."));
         if (problems.Count > 0)
             throw VembarException.Together(problems);
     }
@@ -127,6 +213,9 @@ internal sealed class NtfsTarget
         var current = WindowsPath.Root;
         try
         {
+            // Whoever finds the volume after a power cut is to have it checked.
+            _volume.MarkDirty(true);
+            WriteJournal();
             foreach (var folder in _folders)
             {
                 cancellation.ThrowIfCancellationRequested();
@@ -142,7 +231,16 @@ internal sealed class NtfsTarget
                 cancellation.ThrowIfCancellationRequested();
                 current = file.Path;
                 ahead.Reached(file.Entry.Content);
-                WriteFile(file);
+                try
+                {
+                    WriteFile(file);
+                }
+                catch (Exception failure) when (failure is VembarException or NativeException or OperationCanceledException)
+                {
+                    if (file.Made)
+                        TakeBack(file);
+                    throw;
+                }
                 done += file.Entry.Length;
                 report(done, total, file.Path.ToString());
             }
@@ -157,15 +255,34 @@ internal sealed class NtfsTarget
             {
                 cancellation.ThrowIfCancellationRequested();
                 current = _folders[i].Path;
+                if (i == 0 && _begun)
+                    Remove(NtfsVolume.Root, DeployJournal.FileName, DeployJournal.FileName);
                 Finish(_folders[i]);
             }
+            _begun = false;
+            _volume.MarkDirty(false);
+        }
+        catch (OperationCanceledException)
+        {
+            _volume.MarkDirty(false);
+            throw;
+        }
+        catch (VembarException)
+        {
+            _volume.MarkDirty(false);
+            throw;
         }
         catch (NativeException failure)
         {
+            // Full, it is still in order; a device that fails leaves nothing that one could rely on.
+            if (failure.Errno == Errno.NoSpace)
+                _volume.MarkDirty(false);
             throw failure.Errno == Errno.NoSpace
                 ? VembarException.Surroundings("no-room", $"the volume is full at '{current}'", "Make the disk or the partition larger.") : VembarException.From(failure, "write", current.ToString())!;
         }
     }
+
+    private const ulong NumberMask = 0xFFFFFFFFFFFF;
 
     private void MakeFolder(Item folder)
     {
@@ -177,13 +294,15 @@ internal sealed class NtfsTarget
         }
         var shown = folder.Path.ToString();
         using var parent = _volume.Open(folder.Folder.Reference, shown);
-        if (_keepExisting && !folder.Folder.Made && parent.Find(folder.Entry.Name) is { } found)
+        if ((IsResuming || (_keepExisting && !folder.Folder.Made)) && parent.Find(folder.Entry.Name) is { } found)
         {
             using var there = _volume.Open(found, shown);
             if (!there.IsFolder)
                 throw VembarException.Input("target-exists", $"the volume has a file '{folder.Path}' where the image has a folder", "Remove it, or deploy to an empty volume.");
             folder.Reference = there.Number;
-            folder.Kept = true;
+            // What an earlier run of this one made is made.
+            folder.Made = IsResuming && !_keptBefore.Contains(folder.Path.ToString());
+            folder.Kept = !folder.Made;
             return;
         }
         var made = Create(parent, folder, isFolder: true);
@@ -191,7 +310,7 @@ internal sealed class NtfsTarget
         {
             folder.Reference = made.Number;
             folder.Made = true;
-            // A reparse point has nothing in it, and must be made so while it is empty.
+            // It must be made so while it is empty.
             if (folder.Entry.Reparse is { } reparse)
                 made.SetReparse(reparse);
             made.Close(parent);
@@ -233,11 +352,20 @@ internal sealed class NtfsTarget
         NtfsFile? file = null;
         try
         {
-            if (_keepExisting && !item.Folder.Made && parent.Find(entry.Name) is { } found)
+            if ((IsResuming || (_keepExisting && !item.Folder.Made)) && parent.Find(entry.Name) is { } found)
             {
-                item.Kept = true;
-                item.Reference = found;
-                return;
+                var isOwn = IsResuming && !_keptBefore.Contains(shown);
+                if (!isOwn || IsWhole(entry, found, shown))
+                {
+                    (item.Kept, item.Made, item.Reference) = (!isOwn, isOwn, found);
+                    Resumed += isOwn ? 1 : 0;
+                    Files += isOwn ? 1 : 0;
+                    Bytes += isOwn ? entry.Length : 0;
+                    return;
+                }
+                parent.Dispose();
+                Remove(item.Folder.Reference, entry.Name, shown);
+                parent = _volume.Open(item.Folder.Reference, shown);
             }
             file = Create(parent, item, isFolder: false);
             item.Reference = file.Number;
@@ -262,6 +390,29 @@ internal sealed class NtfsTarget
         {
             file?.Dispose();
             parent.Dispose();
+        }
+    }
+
+    // Its times are the last thing that a file is given.
+    private bool IsWhole(TreeEntry entry, ulong reference, string shown)
+    {
+        using var file = _volume.Open(reference, shown);
+        var there = file.Describe();
+        return !there.IsFolder && there.Length == entry.Length && entry.New is null && entry.Modified is { } modified && there.Modified == modified.Ticks
+            && (entry.Created is not { } created || there.Created == created.Ticks) && (entry.Changed is not { } changed || there.Changed == changed.Ticks);
+    }
+
+    // What is on the volume of the image is whole: a file that could not be finished is taken away again.
+    private void TakeBack(Item item)
+    {
+        try
+        {
+            item.Made = false;
+            Remove(item.Folder!.Reference, item.Entry.Name, item.Path.ToString());
+        }
+        catch (NativeException)
+        {
+            // The next run finds that it is not whole.
         }
     }
 
@@ -312,7 +463,7 @@ internal sealed class NtfsTarget
     private void WriteContent(NtfsData data, NewContent? fresh, FileContent? content, WindowsPath path)
     {
         if (fresh is not null)
-            data.Write(fresh.Bytes ?? File.ReadAllBytes(fresh.Path!), 0);
+            data.Write(fresh.Bytes ?? InputFile.ReadAllBytes(fresh.Path!), 0);
         else
         {
             var end = 0L;
@@ -334,9 +485,20 @@ internal sealed class NtfsTarget
     {
         var shown = link.Path.ToString();
         using var parent = _volume.Open(link.Folder!.Reference, shown);
-        if (_keepExisting && !link.Folder.Made && parent.Find(link.Entry.Name) is not null)
+        if ((IsResuming || (_keepExisting && !link.Folder.Made)) && parent.Find(link.Entry.Name) is { } found)
         {
-            link.Kept = true;
+            link.Kept = !IsResuming || _keptBefore.Contains(shown);
+            link.Made = !link.Kept;
+            // The same file under its other name; or one that could not be finished.
+            if (link.Kept || (found & NumberMask) == (link.SameAs!.Reference & NumberMask))
+            {
+                Files += link.Made ? 1 : 0;
+                return;
+            }
+            parent.Dispose();
+            Remove(link.Folder.Reference, link.Entry.Name, shown);
+            link.Made = false;
+            WriteLink(link);
             return;
         }
         // A kept file in the place of the first name is another file: then this name gets a copy of its own.
@@ -416,7 +578,7 @@ internal sealed class NtfsTarget
         return [.. differences.Order(StringComparer.Ordinal)];
     }
 
-    private static string? Difference(NtfsSource source, Item item, SourceNode node)
+    private string? Difference(NtfsSource source, Item item, SourceNode node)
     {
         // A further name of a file has the metadata of the first.
         var expected = (item.SameAs ?? item).Entry;
@@ -436,32 +598,8 @@ internal sealed class NtfsTarget
             return "has other streams";
         if (node.Kind != EntryKind.File)
             return null;
-        var wanted = expected.New is { } fresh ? Blake3.Hash(fresh.Bytes ?? File.ReadAllBytes(fresh.Path!)) : expected.Content!.Hash;
         using var file = source.Open(node);
-        return HashOf(file) == wanted ? null : "has other content";
-    }
-
-    private static ChunkId HashOf(ISourceFile file)
-    {
-        const int Step = 1 << 20;
-        var hash = new Blake3();
-        var buffer = System.Buffers.ArrayPool<byte>.Shared.Rent(Step);
-        try
-        {
-            for (var at = 0L; at < file.Length;)
-            {
-                var got = file.Read(buffer.AsSpan(0, Step), at);
-                if (got == 0)
-                    break;
-                hash.Append(buffer.AsSpan(0, got));
-                at += got;
-            }
-            return hash.Finish();
-        }
-        finally
-        {
-            System.Buffers.ArrayPool<byte>.Shared.Return(buffer);
-        }
+        return ContentComparison.Matches(file, expected.New is null ? _image.Parts(expected.Content!, item.Path) : NewContentParts.Of(expected.New)) ? null : "has other content";
     }
 }
 

@@ -105,11 +105,19 @@ public sealed class ImageTree : IFileView
 
     private List<TreeEntry> Read(TreeEntry folder, WindowsPath path) => Decoded(path, () =>
     {
+        CheckDepth(path);
         var entries = TreeCodec.ReadFolder(_source, folder.Folder);
         // Sorted, so an empty name could only be the first.
         CheckName(entries.FirstOrDefault());
         return entries;
     });
+
+    // Nobody who goes down a tree can be led deeper than anybody can have written.
+    private void CheckDepth(WindowsPath path)
+    {
+        if (path.Parts.Count > TreeLimits.MaxDepth)
+            throw VembarException.Damaged($"{Shown}: more than {TreeLimits.MaxDepth} folders lie below each other");
+    }
 
     // The root alone has no name.
     private static void CheckName(TreeEntry? entry)
@@ -122,6 +130,7 @@ public sealed class ImageTree : IFileView
     /// <exception cref="VembarException">It is damaged.</exception>
     public IEnumerable<TreeEntry> Entries(TreeEntry folder, WindowsPath path)
     {
+        CheckDepth(path);
         IEnumerable<TreeEntry> all = Kept(folder) is { } kept ? kept : TreeCodec.Entries(_source, folder.Folder);
         using var entries = all.GetEnumerator();
         bool Next()
@@ -178,6 +187,14 @@ public sealed class ImageTree : IFileView
     /// <summary>The parts of a content.</summary>
     /// <exception cref="VembarException">They are damaged.</exception>
     public IReadOnlyList<ContentPart> Parts(FileContent content, WindowsPath path) => Decoded(path, () => TreeCodec.Parts(_source, content));
+
+    /// <summary>How many bytes of a content are no holes.</summary>
+    /// <param name="content">The content; null for one that is not stored yet.</param>
+    /// <param name="length">Its length.</param>
+    /// <param name="path">Gives its path, for messages.</param>
+    /// <exception cref="VembarException">Its list of parts is damaged.</exception>
+    internal long DataLength(FileContent? content, long length, Func<WindowsPath> path) => content is null or { IsOneChunk: true } || length == 0
+        ? length : Parts(content, path()).Sum(p => p.IsHole ? 0 : p.Length);
 
     /// <summary>Hands a content piece by piece to an action, in order; holes are passed over.</summary>
     /// <param name="content">The content.</param>

@@ -34,7 +34,7 @@ internal static class TreeCodec
     private const ulong PageMask = 1023;
 
     // A file with more parts keeps them in a chunk of their own.
-    private const int InlineParts = 32;
+    internal const int InlineParts = 32;
 
     [Flags]
     private enum Field : ulong
@@ -62,48 +62,59 @@ internal static class TreeCodec
         private readonly List<TreeEntry> _page = [];
         private readonly List<(string First, ChunkId Id, int Count)> _pages = [];
         private string? _last;
-        private long _count;
+        private long _length;
+        private bool _isLarge;
 
         /// <summary>Adds the next entry.</summary>
         public void Add(TreeEntry entry)
         {
             if (_last is not null && string.CompareOrdinal(_last, entry.Name) > 0)
                 throw new InvalidOperationException($"'{entry.Name}' comes after '{_last}'");
+            if (_last == entry.Name || (TreeLimits.NameProblem(entry.Name) is { } wrong && entry is not { Name: "", Kind: EntryKind.Folder }))
+                throw new InvalidOperationException($"'{entry.Name}' cannot be stored beside '{_last}'");
+            if (TreeLimits.EntryProblem(entry) is { } problem)
+                throw VembarException.Input("entry-too-large", $"'{entry.Name}' cannot be stored: {problem}", "Take some of them away, or leave it out with --leave-out.");
             _last = entry.Name;
-            if (++_count <= OnePage)
+            var length = TreeLimits.LengthOf(entry);
+            if (!_isLarge && _page.Count < OnePage && _length + length <= TreeLimits.PageLength)
             {
                 _page.Add(entry);
+                _length += length;
                 return;
             }
-            if (_count == OnePage + 1)
+            if (!_isLarge)
             {
                 // Now that it is known to be large, it is cut from the beginning.
+                _isLarge = true;
                 TreeEntry[] first = [.. _page];
                 _page.Clear();
+                _length = 0;
                 foreach (var earlier in first)
-                    Cut(earlier);
+                    Cut(earlier, TreeLimits.LengthOf(earlier));
             }
-            Cut(entry);
+            Cut(entry, length);
         }
 
-        private void Cut(TreeEntry entry)
+        private void Cut(TreeEntry entry, long length)
         {
             var cut = (XxHash3.HashToUInt64(WideText.Encode(entry.Name)) & PageMask) == 0;
-            if (_page.Count > 0 && (cut || _page.Count >= LongestPage))
+            if (_page.Count > 0 && (cut || _page.Count >= LongestPage || _length + length > TreeLimits.PageLength))
                 Close();
             _page.Add(entry);
+            _length += length;
         }
 
         private void Close()
         {
             _pages.Add((_page[0].Name, writer.Add(BlockKind.Tree, EncodePage(writer, _page)), _page.Count));
             _page.Clear();
+            _length = 0;
         }
 
         /// <summary>Stores what is left and returns the folder's id.</summary>
         public ChunkId Finish()
         {
-            if (_count <= OnePage)
+            if (!_isLarge)
                 return writer.Add(BlockKind.Tree, EncodePage(writer, _page));
             Close();
             var index = new BinaryFormatWriter().Byte(FolderIndex).Number((ulong)_pages.Count);
@@ -227,7 +238,7 @@ internal static class TreeCodec
         }
     }
 
-    private static void WriteParts(BinaryFormatWriter data, IReadOnlyList<ContentPart> parts)
+    internal static void WriteParts(BinaryFormatWriter data, IReadOnlyList<ContentPart> parts)
     {
         data.Number((ulong)parts.Count);
         foreach (var part in parts)
@@ -420,8 +431,9 @@ internal static class TreeCodec
     private static TreeEntry ReadEntry(ref BinaryFormatReader r, ChunkId[] securities, ref object? lastOwner)
     {
         var name = r.Text();
-        if (name.Contains('/') || name.Contains('\0') || name is "." or "..")
-            throw r.Error("a name holds what no name may");
+        // The root alone has no name; whoever reads folders knows which one it is.
+        if (name.Length > 0 && TreeLimits.NameProblem(name) is { } wrong)
+            throw r.Error(wrong);
         var kind = (EntryKind)r.Byte();
         if (kind is < EntryKind.File or > EntryKind.Link)
             throw r.Error($"entry kind {(byte)kind} is unknown");

@@ -160,7 +160,7 @@ public sealed class TreeEditor : IFileView
     {
         if (Find(path)?.Entry is not { Kind: EntryKind.File } entry)
             return null;
-        return entry.New is { } fresh ? fresh.Bytes ?? File.ReadAllBytes(fresh.Path!) : _tree.ReadAll(entry.Content!, path, most);
+        return entry.New is { } fresh ? fresh.Bytes ?? InputFile.ReadAllBytes(fresh.Path!) : _tree.ReadAll(entry.Content!, path, most);
     }
 
     /// <summary>The bytes of content that the archive holds.</summary>
@@ -317,6 +317,9 @@ public sealed class TreeEditor : IFileView
         Keep(_root);
         return missing;
     }
+
+    /// <summary>The parts of the content of an entry that is stored.</summary>
+    internal IReadOnlyList<ContentPart> PartsOf(TreeEntry entry, WindowsPath path) => _tree.Parts(entry.Content!, path);
 
     private static IEnumerable<Node> Above(Node node)
     {

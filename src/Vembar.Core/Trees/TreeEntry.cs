@@ -181,6 +181,9 @@ public sealed record TreeEntry
 
     private OfWindows Windows => _windows ?? OfWindows.None;
 
+    /// <summary>True when it has none of what few entries have: streams, extended attributes, links, reparse points.</summary>
+    internal bool IsCommon => _rare is null;
+
     /// <summary>True when there is nothing of it but name, kind, time and owner.</summary>
     internal bool IsPlain => _rare is null && _windows is null && Content is null && LinkGroup == 0;
 

@@ -101,6 +101,11 @@ public sealed class Readiness : IDisposable
         }
         if (_source is NtfsSource { IsDirty: true })
             Add("volume-not-closed", Severity.Stop, "the volume was not closed cleanly", "the volume's dirty flag is set", "Start Windows, let it check the volume (chkdsk), and shut it down fully.");
+        if (_source is NtfsSource { IsJournalClean: false })
+        {
+            Add("journal-not-closed", Severity.Stop, "the volume's journal holds changes that were not written to their places, as after a power cut or in a snapshot of a running machine",
+                "$LogFile was not closed", "Start Windows and shut it down fully; take snapshots of machines that are shut down.");
+        }
     }
 
     // Suhanov, "Windows registry file format specification": "Base block" and "Transaction log files".

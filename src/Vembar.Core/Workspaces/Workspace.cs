@@ -123,7 +123,7 @@ internal sealed class Workspace : IDisposable
         const string Hint = "Copy your changes out of the folder, and lay the image open anew.";
         try
         {
-            var state = JsonSerializer.Deserialize(File.ReadAllBytes(file), WorkspaceJson.Default.WorkspaceState) ?? throw new JsonException("it is empty");
+            var state = JsonSerializer.Deserialize(InputFile.ReadAllBytes(file), WorkspaceJson.Default.WorkspaceState) ?? throw new JsonException("it is empty");
             return state.Format <= WorkspaceState.NewestFormat ? state : throw VembarException.Input("newer-workspace", $"'{file}' is of format {state.Format}; this program reads up to {WorkspaceState.NewestFormat}", "Use a newer version of the program.");
         }
         catch (JsonException problem)
@@ -239,7 +239,7 @@ internal sealed class Workspace : IDisposable
     {
         try
         {
-            var root = LaidTree.Decode(File.ReadAllBytes(LaidFile));
+            var root = LaidTree.Decode(InputFile.ReadAllBytes(LaidFile));
             var stamp = root.Children.FirstOrDefault(c => c.Name == $"{OwnFolder}/{MetadataName}");
             bool Is(string path) => stamp is not null && Stamp(path) is { } there && there with { Children = stamp.Children } == stamp;
             // A save that was stopped before the last of its steps.

@@ -90,7 +90,7 @@ public sealed class DriverTrust
         {
             if (new FileInfo(path).Length > LongestCertificate)
                 throw new CryptographicException("it is too long");
-            var bytes = File.ReadAllBytes(path);
+            var bytes = InputFile.ReadAllBytes(path);
             var before = _trusted.Count;
             if (bytes.AsSpan().IndexOf("-----BEGIN CERTIFICATE-----"u8) >= 0)
                 _trusted.ImportFromPem(System.Text.Encoding.Latin1.GetString(bytes));

@@ -65,7 +65,7 @@ public sealed class DiskPackageFolder(string path) : IPackageFolder
         var at = Locate(file) ?? throw PackageFolders.Missing(Shown, file);
         try
         {
-            return File.OpenRead(at);
+            return InputFile.OpenRead(at);
         }
         catch (Exception failure) when (VembarException.From(failure, "read", at) is { } error)
         {
@@ -121,7 +121,7 @@ public sealed class ZipPackageFolder : IPackageFolder
     {
         try
         {
-            using var zip = ZipFile.OpenRead(path);
+            using var zip = new ZipArchive(InputFile.OpenRead(path), ZipArchiveMode.Read);
             if (zip.Entries.Count > MostEntries)
                 throw VembarException.Input("bad-zip", $"'{path}' holds more than {MostEntries} files", "Unpack what is needed of it.");
             var names = new Dictionary<string, string>(StringComparer.OrdinalIgnoreCase);
@@ -174,7 +174,7 @@ public sealed class ZipPackageFolder : IPackageFolder
             return default;
         try
         {
-            using var zip = ZipFile.OpenRead(_zip);
+            using var zip = new ZipArchive(InputFile.OpenRead(_zip), ZipArchiveMode.Read);
             return zip.GetEntry(name) is { } entry ? work(entry) : default;
         }
         catch (InvalidDataException problem)

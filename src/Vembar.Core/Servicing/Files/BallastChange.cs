@@ -46,7 +46,7 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
     private static ChangeOutcome Apply(ServiceContext context, BallastRule rule)
     {
         // What may be wrong comes before anything is taken.
-        var registry = rule.Registry.Length > 0 ? RegFile.Parse(File.ReadAllBytes(rule.Registry), rule.Registry, RegistryChange.CurrentSet(context)) : [];
+        var registry = rule.Registry.Length > 0 ? RegFile.Parse(InputFile.ReadAllBytes(rule.Registry), rule.Registry, RegistryChange.CurrentSet(context)) : [];
         if (RegistryChange.Missing(context, registry) is { } missing)
             throw VembarException.Input("no-hive", missing);
         var before = context.Tree.BytesChanged;

@@ -1,4 +1,5 @@
 using Vembar.Core.Content;
+using Vembar.Core.Sources;
 using Vembar.Core.Trees;
 
 namespace Vembar.Core.Servicing.Files;
@@ -10,7 +11,7 @@ internal static class TreeFiles
     {
         if (tree.Find(path)?.Entry is not { Kind: EntryKind.File } entry || entry.Length != bytes.Length)
             return false;
-        return entry.New is { } fresh ? (fresh.Bytes ?? File.ReadAllBytes(fresh.Path!)).AsSpan().SequenceEqual(bytes) : entry.Content!.Hash == Blake3.Hash(bytes);
+        return entry.New is { } fresh ? (fresh.Bytes ?? InputFile.ReadAllBytes(fresh.Path!)).AsSpan().SequenceEqual(bytes) : entry.Content!.Hash == Blake3.Hash(bytes);
     }
 }
 
@@ -68,8 +69,8 @@ public sealed class PutChange(string source, string target) : IChange
             var there = context.Tree.Find(path)?.Entry;
             if (there is { Kind: EntryKind.File, New: null } && there.Length == info.Length)
             {
-                using var stream = info.OpenRead();
-                if (HashOf(stream) == there.Content!.Hash)
+                using var open = new PosixSourceFile(Native.Posix.OpenFile(file, write: false));
+                if (ContentComparison.Matches(open, context.Tree.PartsOf(there, path)))
                     return Outcome(ChangeStatus.Already, "the same content is there");
             }
             context.Tree.PutFile(path, new NewContent(null, Path.GetFullPath(file), info.Length), FileTime.From(info.LastWriteTimeUtc));
@@ -83,16 +84,6 @@ public sealed class PutChange(string source, string target) : IChange
         {
             return Outcome(ChangeStatus.Refused, error.Message);
         }
-    }
-
-    private static ChunkId HashOf(Stream stream)
-    {
-        var hash = new Blake3();
-        var buffer = new byte[1 << 20];
-        int count;
-        while ((count = stream.Read(buffer)) > 0)
-            hash.Append(buffer.AsSpan(0, count));
-        return hash.Finish();
     }
 }
 

@@ -89,7 +89,7 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
             };
         }
         yaml.Throw();
-        return new WorkOrder(title, Grouped(items, folder, drivers), new OrderOrigin(Path.GetFileName(path), title, Blake3.Hash(File.ReadAllBytes(path)), variables.Count > 0 ? variables : null))
+        return new WorkOrder(title, Grouped(items, folder, drivers), new OrderOrigin(Path.GetFileName(path), title, Blake3.Hash(InputFile.ReadAllBytes(path)), variables.Count > 0 ? variables : null))
         {
             Count = items.Count,
             Files = [.. items.Where(i => i.Kind.Form == OrderForm.File).Select(i => (i.Kind.Name, Place(i.Value, folder)))],

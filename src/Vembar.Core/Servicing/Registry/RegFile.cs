@@ -247,7 +247,7 @@ public sealed class RegistryChange(string path) : IChange
             return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
         try
         {
-            var lines = RegFile.Parse(File.ReadAllBytes(path), path, CurrentSet(context));
+            var lines = RegFile.Parse(InputFile.ReadAllBytes(path), path, CurrentSet(context));
             if (Missing(context, lines) is { } missing)
                 return [Outcome(ChangeStatus.Refused, missing)];
             var made = lines.Count(l => Make(context, l.Edit));
