@@ -81,7 +81,7 @@ internal sealed class Progress(TextWriter error, bool isTerminal, bool isQuiet, 
         }
         else if (value.Done > 0)
             parts.Add(Amount(value.Done));
-        if (value.Current.Length > 0)
+        if (value.Current is { Length: > 0 })
             parts.Add(Text.Safe(value.Current));
         return string.Join("  ", parts);
     }

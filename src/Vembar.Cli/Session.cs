@@ -21,7 +21,9 @@ internal static class CommonOptions
     public static readonly Option<bool> Plain = new("--plain") { Description = "No colour", Recursive = true };
     public static readonly Option<string?> Log = new("--log") { Description = "Write a structured log of the run to FILE", HelpName = "FILE", Recursive = true };
 
-    public static IEnumerable<Option> All => [Json, Quiet, Verbose, Plain, Log];
+    public static readonly Option<bool> Overwrite = new("--overwrite") { Description = "Let files that this run writes (pages, profiles, packages, its log) take the place of any that are there", Recursive = true };
+
+    public static IEnumerable<Option> All => [Json, Quiet, Verbose, Plain, Log, Overwrite];
 }
 
 /// <summary>One run of the program: where output goes, progress, the log, interruption, and how errors are told.</summary>
@@ -38,15 +40,16 @@ internal sealed partial class Session : IDisposable
     {
         Json = parse.GetValue(CommonOptions.Json);
         Verbose = parse.GetValue(CommonOptions.Verbose);
+        MayOverwrite = parse.GetValue(CommonOptions.Overwrite);
         _plain = Console.IsOutputRedirected || parse.GetValue(CommonOptions.Plain) || !string.IsNullOrEmpty(Environment.GetEnvironmentVariable("NO_COLOR"));
         _console = AnsiConsole.Create(new AnsiConsoleSettings
         {
             Out = new AnsiConsoleOutput(Console.Out),
         });
         if (parse.GetValue(CommonOptions.Log) is { } log)
-            _log = OpenLog(log);
+            _log = OpenLog(log, MayOverwrite);
         Progress = new Progress(Console.Error, !Console.IsErrorRedirected, parse.GetValue(CommonOptions.Quiet), phase => _log?.Information("{Phase} began", phase));
-        foreach (var signal in (PosixSignal[])[PosixSignal.SIGINT, PosixSignal.SIGTERM])
+        foreach (var signal in (PosixSignal[])[PosixSignal.SIGINT, PosixSignal.SIGTERM, PosixSignal.SIGHUP])
         {
             _signals.Add(PosixSignalRegistration.Create(signal, context =>
             {
@@ -57,18 +60,37 @@ internal sealed partial class Session : IDisposable
         }
     }
 
-    private static Serilog.Core.Logger OpenLog(string path)
+    // A log is added to; anything else that is there stays.
+    private static Serilog.Core.Logger OpenLog(string path, bool mayOverwrite)
     {
         try
         {
+            if (Directory.Exists(path))
+                throw VembarException.Input("not-a-file", $"'{path}' is a folder; the log is a file", "Name a file with --log.");
+            if (Path.Exists(path))
+            {
+                using var there = Core.InputFile.OpenRead(path);
+                var head = new byte[Math.Min(there.Length, LogMark.Length)];
+                there.ReadExactly(head);
+                if (head.Length > 0 && !head.AsSpan().SequenceEqual(LogMark) && !mayOverwrite)
+                    throw VembarException.Input("output-exists", $"'{path}' is there already, and is no log of a run", "Name another file with --log, or write over it with --overwrite.");
+                if (head.Length > 0 && !head.AsSpan().SequenceEqual(LogMark))
+                    File.WriteAllText(path, "");
+            }
             File.AppendAllText(path, "");
         }
-        catch (Exception failure) when (VembarException.From(failure, "write the log", path) is { } error)
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the log", path) is { } error)
         {
             throw error;
         }
         return new LoggerConfiguration().WriteTo.File(new CompactJsonFormatter(), path).CreateLogger();
     }
+
+    // What every line of a log begins with.
+    private static ReadOnlySpan<byte> LogMark => "{\"@t\":\""u8;
+
+    /// <summary>Whether files beside the output may take the place of any that are there.</summary>
+    public bool MayOverwrite { get; }
 
     public bool Json { get; }
 
@@ -89,7 +111,9 @@ internal sealed partial class Session : IDisposable
         Session? session = null;
         try
         {
+#pragma warning disable CA2000 // disposed of in the end
             session = new Session(parse);
+#pragma warning restore CA2000
             session._log?.Information("{Command} began", parse.CommandResult.Command.Name);
             var code = work(session);
             session._log?.Information("{Command} ended with {ExitCode} after {Seconds} s", parse.CommandResult.Command.Name, code, session._clock.Elapsed.TotalSeconds);

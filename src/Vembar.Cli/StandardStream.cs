@@ -25,8 +25,12 @@ internal sealed class StandardStream : Stream
     public static void Install()
     {
         static TextWriter Text(Stream stream) => new StreamWriter(stream, new UTF8Encoding(false)) { AutoFlush = true };
+#pragma warning disable CA2000 // open as long as the program runs
         Console.SetOut(Text(Output));
+#pragma warning restore CA2000
+#pragma warning disable CA2000 // open as long as the program runs
         Console.SetError(Text(new StandardStream(Console.OpenStandardError(), mustBeSaid: false)));
+#pragma warning restore CA2000
     }
 
     public override void Write(ReadOnlySpan<byte> buffer)

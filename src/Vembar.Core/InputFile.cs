@@ -8,7 +8,9 @@ public static class InputFile
 {
     /// <summary>Opens a file for reading.</summary>
     /// <exception cref="NativeException">It is not there, must not be read, or is a pipe, a socket or a device.</exception>
+#pragma warning disable CA2000 // owned by the stream
     public static FileStream OpenRead(string path) => new(Posix.OpenFile(path, write: false), FileAccess.Read);
+#pragma warning restore CA2000
 
     /// <summary>All bytes of a file.</summary>
     /// <exception cref="NativeException">It is not there, must not be read, or is a pipe, a socket or a device.</exception>

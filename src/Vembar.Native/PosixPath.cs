@@ -49,7 +49,9 @@ public static class PosixPath
                 var length = raw.AsSpan(start).IndexOf((byte)'/');
                 if (length < 0)
                     return work(folder, raw[start..]);
+#pragma warning disable CA2000 // disposed of in the end
                 var next = Posix.OpenFolder(folder, (byte[])[.. raw.AsSpan(start, length), 0]);
+#pragma warning restore CA2000
                 if (folder != root)
                     folder.Dispose();
                 folder = next;

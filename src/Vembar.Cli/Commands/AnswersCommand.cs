@@ -19,14 +19,15 @@ internal static class AnswersCommand
             .With(file, image, hide, SharedOptions.Base).Does((parse, session) =>
             {
                 var path = parse.GetRequiredValue(file);
+                var output = OutputFile.At(parse.GetValue(hide), session);
                 var answers = AnswerFile.Parse(Read(path), path);
                 var architecture = parse.GetValue(image) is { } which ? ShowOperation.Run(ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base))).Image.Architecture : null;
                 var findings = answers.Check(architecture);
                 var hidden = 0;
-                if (parse.GetValue(hide) is { } copy)
+                if (output is not null)
                 {
                     hidden = answers.HidePasswords();
-                    OutputFile.Write(copy, Encoding.UTF8.GetString(answers.ToBytes()));
+                    output.Write(Encoding.UTF8.GetString(answers.ToBytes()));
                 }
                 var ok = !findings.Any(f => f.IsError);
                 session.Result(new AnswersJson(path, ok, [.. findings.Select(f => new AnswerFindingJson(f.IsError ? "stop" : "warn", f.Line, f.Text))], hidden, parse.GetValue(hide)), json => json.AnswersJson, () =>
@@ -51,10 +52,10 @@ internal static class AnswersCommand
             .With(profile, to).Does((parse, session) =>
             {
                 var path = parse.GetRequiredValue(profile);
+                var output = OutputFile.At(parse.GetValue(to), session);
                 var answers = AnswerProfile.Make(path);
                 var text = Encoding.UTF8.GetString(answers.ToBytes());
-                if (parse.GetValue(to) is { } target)
-                    OutputFile.Write(target, text);
+                output?.Write(text);
                 var findings = answers.Check(null);
                 session.Result(new AnswersJson(path, true, [.. findings.Select(f => new AnswerFindingJson(f.IsError ? "stop" : "warn", f.Line, f.Text))], 0, parse.GetValue(to)), json => json.AnswersJson, () =>
                 {

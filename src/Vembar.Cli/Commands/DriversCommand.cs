@@ -47,9 +47,9 @@ internal static class DriversCommand
             "vembar drivers hardware --out oakmere-m4.yaml", "vembar drivers hardware --model \"Wharf 11\"")
             .With(model, from, to).Does((parse, session) =>
             {
+                var output = OutputFile.At(parse.GetValue(to), session);
                 var profile = HardwareScan.Run(parse.GetRequiredValue(from), parse.GetValue(model), IdNames.Load());
-                if (parse.GetValue(to) is { } file)
-                    OutputFile.Write(file, profile.ToYaml());
+                output?.Write(profile.ToYaml());
                 session.Result(new HardwareJson(profile.Model, [.. profile.Devices.Select(CliJson.From)], parse.GetValue(to)), json => json.HardwareJson, () =>
                 {
                     if (parse.GetValue(to) is { } written)
@@ -114,10 +114,10 @@ internal static class DriversCommand
     {
         if (paths.Count == 0 && image is null)
             throw new VembarException(ErrorKind.Usage, "no-drivers", "no drivers were named", "Name a folder that holds driver packages, or an image with --image.");
+        var page = OutputFile.At(report, session, Page.Mark);
         var result = CoverageOperation.Run(paths, image, architecture, HardwareProfile.ReadAll(profiles), trust);
         var from = string.Join(", ", paths.Concat(image is null ? [] : [$"image {image}"]));
-        if (report is not null)
-            OutputFile.Write(report, CoveragePage.Render(result, from));
+        page?.Write(CoveragePage.Render(result, from));
         session.Result(CliJson.From(result), json => json.CoverageJson, () => Show(result, report, session));
         return result.IsInOrder ? ExitCode.Done : ExitCode.NotInOrder;
     }

@@ -33,8 +33,7 @@ internal static class OrderCommand
             .With(to).Does((parse, session) =>
             {
                 var text = OrderSchema.Text();
-                if (parse.GetValue(to) is { } target)
-                    OutputFile.Write(target, text);
+                OutputFile.At(parse.GetValue(to), session, OrderSchema.Title)?.Write(text);
                 session.Result(new OrderSchemaJson(parse.GetValue(to), System.Text.Json.JsonDocument.Parse(text).RootElement), json => json.OrderSchemaJson, () =>
                 {
                     if (parse.GetValue(to) is { } written)

@@ -18,7 +18,7 @@ internal static class PackageCommand
             var from = parse.GetRequiredValue(folder);
             var manifest = Package.Read(from).Manifest;
             var zip = parse.GetValue(to) ?? Path.Combine(Path.GetDirectoryName(Path.GetFullPath(from))!, $"{manifest.Name}-{PackageManifest.Show(manifest.Version)}.zip");
-            var made = Package.Make(from, zip);
+            var made = Package.Make(from, zip, session.MayOverwrite);
             session.Result(CliJson.From(made, []) with { Package = zip }, json => json.PackageInfoJson, () => Session.Line($"{zip}: {made.Manifest.Title} {PackageManifest.Show(made.Manifest.Version)}, {Text.Count(made.Manifest.Hashes.Count, "file")}, {Text.Size(new FileInfo(zip).Length)}."));
             return ExitCode.Done;
         }));

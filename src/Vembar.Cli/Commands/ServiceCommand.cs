@@ -115,11 +115,11 @@ internal static class ServiceCommand
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 };
+                var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
                 var result = ServiceOperation.Run(request, session.Progress, session.Cancellation);
                 foreach (var change in result.Changes)
                     session.Log($"{change.Kind} {change.What}: {change.Status} ({change.Why})");
-                if (parse.GetValue(report) is { } page)
-                    OutputFile.Write(page, ServicePage.Render(result, planOnly));
+                page?.Write(ServicePage.Render(result, planOnly));
                 var stats = new StoreStats(result.Image.Files, 0, result.Image.Bytes, 0, 0, result.BytesStored, result.Seconds);
                 session.Result(
                     new ServiceJson(result.Archive, result.Image, result.Written, planOnly, stats, [], [], CliJson.From(result.Changes)), json => json.ServiceJson, () => Show(result, planOnly, session));

@@ -68,10 +68,22 @@ public sealed class ArchiveWriter : IDisposable
         layer ??= SystemFileLayer.Instance;
         try
         {
-            var created = false;
-            if (create && !File.Exists(path) && !Directory.Exists(path))
-                created = TryCreate(path, layer, basedOn ?? []);
-            return OpenLocked(place, effort, wait, layer, created, purpose, mending);
+            // Whoever waits for another that makes the archive may find that it gave up, and took it away again.
+            var deadline = System.Diagnostics.Stopwatch.StartNew();
+            bool Create() => create && !File.Exists(path) && !Directory.Exists(path) && TryCreate(path, layer, basedOn ?? []);
+            while (true)
+            {
+                var created = Create();
+                try
+                {
+                    return OpenLocked(place, effort, wait - deadline.Elapsed, layer, created, purpose, mending);
+                }
+                catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound && create && !File.Exists(path) && new FileInfo(path).LinkTarget is null
+                    && Directory.Exists(Path.GetDirectoryName(Path.GetFullPath(path))))
+                {
+                    // Made anew.
+                }
+            }
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the archive", path) is { } error)
         {
@@ -182,7 +194,9 @@ public sealed class ArchiveWriter : IDisposable
         ref var builder = ref _open[(int)kind];
         if (builder is not null && builder.IsFullFor(bytes.Length))
             Flush(kind);
+#pragma warning disable CA2000 // kept until it is packed
         builder ??= new BlockBuilder(kind);
+#pragma warning restore CA2000
         builder.Add(id, bytes);
         return id;
     }
@@ -195,7 +209,9 @@ public sealed class ArchiveWriter : IDisposable
         ref var builder = ref _open[(int)kind];
         if (builder is not null && builder.IsFullFor(bytes.Length))
             Flush(kind);
+#pragma warning disable CA2000 // kept until it is packed
         builder ??= new BlockBuilder(kind);
+#pragma warning restore CA2000
         builder.Add(id, bytes);
     }
 

@@ -44,7 +44,7 @@ internal sealed class ContentPipeline : IDisposable
         _cancellation = cancellation;
     }
 
-    public PipelineState State { get; private set; }
+    public PipelineState State { get; private set; } = new(0, 0, 0, "");
 
     /// <summary>Files that changed while they were read, also at the last try.</summary>
     public List<string> Changed { get; } = [];
@@ -77,17 +77,23 @@ internal sealed class ContentPipeline : IDisposable
         using var stop = CancellationTokenSource.CreateLinkedTokenSource(_cancellation);
         var running = new Queue<(Channel<Piece> Pieces, Task Reading)>();
         var most = Environment.ProcessorCount + 1;
+        // One that fails stays among those that are waited for: nothing reads on when the source is closed.
+        void DrainFirst()
+        {
+            Drain(running.Peek(), report);
+            running.Dequeue();
+        }
         try
         {
             foreach (var batch in Batches(files))
             {
                 if (running.Count >= most)
-                    Drain(running.Dequeue(), report);
+                    DrainFirst();
                 var pieces = Channel.CreateBounded<Piece>(2);
                 running.Enqueue((pieces, Task.Run(() => Read(batch, pieces.Writer, stop.Token), stop.Token)));
             }
-            while (running.TryDequeue(out var next))
-                Drain(next, report);
+            while (running.Count > 0)
+                DrainFirst();
             if (!_builder.IsEmpty)
                 Pack();
             while (_packing.Count > 0)
@@ -152,7 +158,9 @@ internal sealed class ContentPipeline : IDisposable
                         var length = file.Length;
                         if (attempt == 1 && node.Content is { } earlier && earlier.Length == length && IsStill(earlier, file) && !file.HasChanged())
                         {
+#pragma warning disable CA2000 // handed on through the channel, or given back in the end
                             piece ??= new Piece(4096);
+#pragma warning restore CA2000
                             piece.Ended.Add(new Ended(node, earlier, false, null));
                             piece.Compared += length;
                             break;
@@ -186,7 +194,9 @@ internal sealed class ContentPipeline : IDisposable
                                 await pieces.WriteAsync(piece, stop).ConfigureAwait(false);
                                 piece = null;
                             }
+#pragma warning disable CA2000 // handed on through the channel, or given back in the end
                             piece ??= new Piece(Math.Max(want, room));
+#pragma warning restore CA2000
                             var bytes = piece.Buffer.AsMemory(piece.Used, want);
                             var got = file.Read(bytes.Span, offset);
                             if (got == 0)
@@ -203,13 +213,17 @@ internal sealed class ContentPipeline : IDisposable
                             continue;
                         var content = offset == 0 ? FileContent.Empty
                             : new FileContent(offset, isSparse ? SparseContent.HashOf(parts) : parts is [{ IsHole: false } only] ? only.Id : hash!.Finish(), parts);
+#pragma warning disable CA2000 // handed on through the channel, or given back in the end
                         piece ??= new Piece(4096);
+#pragma warning restore CA2000
                         piece.Ended.Add(new Ended(node, content, changed, null));
                         break;
                     }
                     catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound)
                     {
+#pragma warning disable CA2000 // handed on through the channel, or given back in the end
                         piece ??= new Piece(4096);
+#pragma warning restore CA2000
                         piece.Ended.Add(new Ended(node, null, true, null));
                         break;
                     }
@@ -217,7 +231,9 @@ internal sealed class ContentPipeline : IDisposable
                     {
                         if (!_skipUnreadable)
                             throw Unread(node, failure);
+#pragma warning disable CA2000 // handed on through the channel, or given back in the end
                         piece ??= new Piece(4096);
+#pragma warning restore CA2000
                         piece.Ended.Add(new Ended(node, null, true, failure.Message));
                         break;
                     }

@@ -54,10 +54,14 @@ public sealed class SystemFileLayer : IFileLayer
     public static SystemFileLayer Instance { get; } = new();
 
     /// <inheritdoc/>
+#pragma warning disable CA2000 // owned by what is returned
     public IArchiveFile Open(string path, bool write) => new SystemFile(Posix.OpenFile(path, write));
+#pragma warning restore CA2000
 
     /// <inheritdoc/>
+#pragma warning disable CA2000 // owned by what is returned
     public IArchiveFile CreateNew(string path) => new SystemFile(Posix.OpenFile(path, write: true, createNew: true));
+#pragma warning restore CA2000
 
     /// <inheritdoc/>
     public void Rename(string from, string to, bool replace)

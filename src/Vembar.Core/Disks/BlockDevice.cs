@@ -237,9 +237,11 @@ public sealed class CachedDevice : IBlockDevice
                 var each = _pages[number].Value;
                 each.Bytes.AsSpan(0, each.Length).CopyTo(buffer.AsSpan(length));
                 length += each.Length;
-                each.IsDirty = false;
             }
             _device.Write(buffer.AsSpan(0, length), first * PageSize);
+            // What could not be written is still to be written.
+            for (var number = first; number < end; number++)
+                _pages[number].Value.IsDirty = false;
         }
         finally
         {

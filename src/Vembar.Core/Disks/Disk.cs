@@ -24,7 +24,9 @@ public sealed class Disk : IDisposable
     /// <exception cref="VembarException">It cannot be opened, or its partition table is damaged.</exception>
     public static Disk Open(string path, bool write = false)
     {
+#pragma warning disable CA2000 // owned by what is returned
         var image = DiskImage.Open(path, write);
+#pragma warning restore CA2000
         try
         {
             using var device = image.OpenDevice();
@@ -34,7 +36,9 @@ public sealed class Disk : IDisposable
                 volumes.Add(new DiskVolume(1, 0, image.Length, null, FileSystem.Probe(device)));
             foreach (var partition in table.Partitions)
             {
+#pragma warning disable CA2000 // owned by what is returned
                 using var slice = new SliceDevice(image.OpenDevice(), partition.Start, partition.Length);
+#pragma warning restore CA2000
                 volumes.Add(new DiskVolume(partition.Number, partition.Start, partition.Length, partition, FileSystem.Probe(slice)));
             }
             return new Disk(image, table, volumes);

@@ -228,6 +228,20 @@ public sealed class DiskImage : IDisposable
         return VembarException.Input("bad-disk-image", $"the disk image '{Path}' ({Name(Format)}) cannot be opened: {line}", "It may be cut short or damaged; take it from another copy.");
     }
 
+    /// <summary>Ends the writing of an image: its server has written all that it had, and said so.</summary>
+    /// <exception cref="VembarException">It ended otherwise; what was written is not to be relied on.</exception>
+    public void Finish()
+    {
+        const int Seconds = 600;
+        if (_server is null || !_write)
+            return;
+        _keeper?.Dispose();
+        if (!_server.WaitForExit(Seconds * 1000))
+            throw VembarException.Surroundings("disk-server", $"'{Path}': qemu-nbd did not finish writing it within {Seconds} seconds", "Look whether the disk that it is on works, and run it again.");
+        if (_server.ExitCode != 0)
+            throw VembarException.Surroundings("disk-server", $"'{Path}': qemu-nbd ended before all was written ({_server.ExitCode})", "Run it again.");
+    }
+
     /// <summary>Closes it.</summary>
     public void Dispose()
     {

@@ -19,6 +19,10 @@ public sealed class NbdDevice : IBlockDevice
     private const int MostAtOnce = 4 << 20;
     private const uint LongestReply = 1 << 16;
 
+    // A disk that sleeps wakes within seconds; to write, and above all to make durable what was written, may take very long on slow ones.
+    // A server that ends is noticed at once.
+    private const int ReadSeconds = 120, WriteSeconds = 900, FlushSeconds = 3600;
+
     private readonly Socket _socket;
     private ulong _cookie;
 
@@ -35,7 +39,7 @@ public sealed class NbdDevice : IBlockDevice
     /// <exception cref="VembarException">The server is not there, speaks otherwise, or allows no writing.</exception>
     public static NbdDevice Connect(string socket, string shown, bool write)
     {
-        var connection = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified) { ReceiveTimeout = 60_000, SendTimeout = 60_000 };
+        var connection = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified) { ReceiveTimeout = ReadSeconds * 1000, SendTimeout = WriteSeconds * 1000 };
         try
         {
             connection.Connect(new UnixDomainSocketEndPoint(socket));
@@ -122,6 +126,7 @@ public sealed class NbdDevice : IBlockDevice
     {
         try
         {
+            _socket.ReceiveTimeout = 1000 * command switch { CommandRead => ReadSeconds, CommandWrite => WriteSeconds, _ => FlushSeconds };
             Span<byte> request = stackalloc byte[28];
             BinaryPrimitives.WriteUInt32BigEndian(request, RequestMagic);
             BinaryPrimitives.WriteUInt16BigEndian(request[4..], 0);

@@ -169,6 +169,7 @@ public static class DeployOperation
             if (files.Lost.Count > 0)
                 warnings.Add($"an NTFS volume cannot keep, or this deployment did not: {string.Join(", ", files.Lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})"))}");
             var volumes = into is null ? target.Volumes : [new WrittenVolume(into.Number, "windows", into.Start, into.Length, FileSystem.Ntfs, into.FileSystem.Label)];
+            disk.Finish();
             complete = true;
             var kept = files.Kept.ToList();
             TellKept(request, kept.Count, warnings);

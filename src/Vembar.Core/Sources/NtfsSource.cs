@@ -287,7 +287,9 @@ public sealed class NtfsSource : ISource
 
     private SourceFile OpenStream(ulong reference, string stream, string shown)
     {
+#pragma warning disable CA2000 // given back to the idle ones
         var volume = Rent();
+#pragma warning restore CA2000
         NtfsFile? file = null;
         try
         {

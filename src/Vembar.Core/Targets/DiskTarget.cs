@@ -70,7 +70,22 @@ internal sealed class DiskTarget : IDisposable
     }
 
     /// <summary>Opens the partition for Windows as it was prepared, to see whether the image goes into it.</summary>
-    public NtfsVolume OpenPrepared() => NtfsVolume.Open(FileDevice.Open(FileOf(Windows), write: false), write: false);
+#pragma warning disable CA2000 // the device is disposed of by its owner
+    public NtfsVolume OpenPrepared() => Open(FileDevice.Open(FileOf(Windows), write: false), write: false);
+#pragma warning restore CA2000
+
+    private static NtfsVolume Open(IBlockDevice device, bool write)
+    {
+        try
+        {
+            return NtfsVolume.Open(device, write);
+        }
+        catch
+        {
+            device.Dispose();
+            throw;
+        }
+    }
 
     private string FileOf(Partition partition) => _formatted.Single(f => f.Partition == partition).File!;
 
@@ -86,7 +101,9 @@ internal sealed class DiskTarget : IDisposable
         foreach (var (partition, file) in _formatted.Where(f => f.File is not null))
         {
             cancellation.ThrowIfCancellationRequested();
+#pragma warning disable CA2000 // the device is disposed of by its owner
             Formatting.CopyTo(new SliceDevice(disk, partition.Start, partition.Length), file!);
+#pragma warning restore CA2000
         }
         _table!.Write(disk, default);
         disk.Flush();
@@ -96,14 +113,14 @@ internal sealed class DiskTarget : IDisposable
     /// <exception cref="VembarException">It is not a clean NTFS volume.</exception>
     public NtfsVolume OpenVolume(long start, long length, string shown)
     {
-        var device = _image.OpenDevice();
         try
         {
-            return NtfsVolume.Open(new SliceDevice(device, start, length), write: true);
+#pragma warning disable CA2000 // the device is disposed of by its owner
+            return Open(new SliceDevice(_image.OpenDevice(), start, length), write: true);
+#pragma warning restore CA2000
         }
         catch (NativeException failure)
         {
-            device.Dispose();
             throw failure.Errno switch
             {
                 Errno.NotPermitted => InUse(shown),
@@ -157,7 +174,9 @@ internal sealed class DiskTarget : IDisposable
         }
         var from = WindowsPath.Root.Child(install.Folder).Child("Boot");
         const uint Unseen = 0x1 | 0x2 | 0x4 | 0x20;
-        using var volume = NtfsVolume.Open(FileDevice.Open(FileOf(boot), write: true), write: true);
+#pragma warning disable CA2000 // the device is disposed of by its owner
+        using var volume = Open(FileDevice.Open(FileOf(boot), write: true), write: true);
+#pragma warning restore CA2000
         if (tree.ReadFile(from.Child("PCAT").Child("bootmgr"), RegistryHive.Longest) is { } manager)
             Put(volume, NtfsVolume.Root, "bootmgr", manager, Unseen);
         else

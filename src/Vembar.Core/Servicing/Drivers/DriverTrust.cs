@@ -200,7 +200,9 @@ public sealed class DriverTrust
                     continue;
                 var others = new X509Certificate2Collection(further);
                 others.AddRange(token.AsSignedCms().Certificates);
+#pragma warning disable CA2000 // of the token, which owns nothing
                 if (!token.VerifySignatureForData(signer.GetSignature(), out var authority, others))
+#pragma warning restore CA2000
                     return (null, "its time-stamp is not of this signature");
                 var time = token.TokenInfo.Timestamp.UtcDateTime;
                 return Chain(authority, others, time, TimeStamping).State == SignatureState.Signed ? (time, "") : (null, "its time-stamp is not by anybody trusted");

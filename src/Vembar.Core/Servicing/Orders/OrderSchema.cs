@@ -8,6 +8,9 @@ namespace Vembar.Core.Servicing.Orders;
 /// <remarks>JSON Schema draft 2020-12. YAML reads yes, no, on, off and numbers as what they look like, so those are taken too.</remarks>
 public static class OrderSchema
 {
+    /// <summary>Its title.</summary>
+    public const string Title = "Vembar work order";
+
     /// <summary>The schema as text.</summary>
     public static string Text()
     {
@@ -20,7 +23,7 @@ public static class OrderSchema
     private static JsonObject Schema() => new()
     {
         ["$schema"] = "https://json-schema.org/draft/2020-12/schema",
-        ["title"] = "Vembar work order",
+        ["title"] = Title,
         ["description"] = "A list of changes to an image.",
         ["type"] = "object",
         ["required"] = Names("changes"),

@@ -104,15 +104,31 @@ public sealed class Package
         return hash.Finish();
     }
 
+    private static bool IsPackage(string zip, string name)
+    {
+        try
+        {
+            return Read(zip).Manifest is { Hashes.Count: > 0 } manifest && manifest.Name == name;
+        }
+        catch (VembarException)
+        {
+            return false;
+        }
+    }
+
     /// <summary>Makes a package of a folder: writes the hashes of its files into the manifest, and all into a zip file.</summary>
     /// <param name="folder">A folder with a package.yaml.</param>
-    /// <param name="zip">The file to write; it takes the place of one that is there.</param>
+    /// <param name="zip">The file to write; it takes the place of a package of this name that is there.</param>
+    /// <param name="overwrite">Whether it may take the place of anything else.</param>
     /// <returns>The package.</returns>
     /// <exception cref="VembarException">The manifest or a file of the package is not right; all mistakes are told.</exception>
-    public static Package Make(string folder, string zip)
+    public static Package Make(string folder, string zip, bool overwrite = false)
     {
         const string Hashes = "hashes:";
         var draft = Read(folder);
+        var replaces = Path.Exists(zip);
+        if (replaces && !overwrite && !IsPackage(zip, draft.Manifest.Name))
+            throw VembarException.Input("output-exists", $"'{zip}' is there already, and is no package '{draft.Manifest.Name}'", "Name another file with --out, or write over it with --overwrite.");
         var source = Path.GetFullPath(folder);
         var target = Path.GetFullPath(zip);
         var files = Directory.EnumerateFiles(source, "*", SearchOption.AllDirectories).Where(f => Path.GetFullPath(f) != target).Select(f => Path.GetRelativePath(source, f)).Where(f => f != PackageManifest.FileName).Order(StringComparer.Ordinal).ToList();
@@ -132,7 +148,7 @@ public sealed class Package
         var made = new Package(PackageManifest.Parse(text.ToString(), $"{folder}/{PackageManifest.FileName}"), draft.Folder, folder, text.ToString());
         if (made.Problems() is { Count: > 0 } problems)
             throw VembarException.Input("bad-package", $"'{folder}': {problems[0]}", "See docs/packages.md.", [.. problems.Skip(1)]);
-        var beside = target + ".new";
+        var beside = Path.Combine(Path.GetDirectoryName(target)!, $".{Path.GetFileName(target)}.{Guid.NewGuid():N}");
         try
         {
             using (var archive = ZipFile.Open(beside, ZipArchiveMode.Create))
@@ -152,12 +168,14 @@ public sealed class Package
                     Entry(file, stream);
                 }
             }
-            File.Move(beside, target, overwrite: true);
+            Native.Posix.Rename(beside, target, replaces);
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", zip) is { } error)
+        catch (Exception failure)
         {
             File.Delete(beside);
-            throw error;
+            if (failure is not VembarException && VembarException.From(failure, "write", zip) is { } error)
+                throw error;
+            throw;
         }
         return made;
     }
