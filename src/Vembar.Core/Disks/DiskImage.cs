@@ -31,11 +31,38 @@ public sealed class DiskImage : IDisposable
     private readonly bool _write;
     private readonly Microsoft.Win32.SafeHandles.SafeFileHandle? _claim;
 
-    private DiskImage(string path, DiskFormat format, bool write)
+    private readonly IDifferencingMap? _map;
+    private readonly IBlockDevice? _mapped;
+    private readonly DiskImage? _parent;
+
+    private DiskImage(string path, DiskFormat format, bool write, int depth = 0)
     {
         Path = path;
         Format = format;
         _write = write;
+        if (format is DiskFormat.Vhd or DiskFormat.Vhdx)
+        {
+            // The programs that serve disk images read what is in the parent of these as zeros, or not at all.
+            _mapped = FileDevice.Open(path, write: false);
+            try
+            {
+                _map = format == DiskFormat.Vhd ? VhdDifferencing.TryOpen(_mapped) : VhdxDifferencing.TryOpen(_mapped);
+                if (_map is not null)
+                {
+                    if (write)
+                        throw VembarException.Input("disk-has-parent", $"the disk image '{path}' holds only what differs from its parent, and is not written to", "Join it with its parent first (merge the checkpoint).");
+                    _parent = OpenParent(path, format, _map, depth);
+                    Length = _map.Length;
+                    return;
+                }
+            }
+            catch
+            {
+                _mapped.Dispose();
+                throw;
+            }
+            _mapped.Dispose();
+        }
         if (format == DiskFormat.Raw)
         {
             if (write)
@@ -129,6 +156,40 @@ public sealed class DiskImage : IDisposable
         }
     }
 
+    // Checkpoints of checkpoints; more are a circle or nobody's doing.
+    private static DiskImage OpenParent(string path, DiskFormat format, IDifferencingMap map, int depth)
+    {
+        const int Deepest = 64;
+        var said = map.ParentPaths.Count > 0 ? map.ParentPaths[0] : "a disk that it does not name";
+        if (depth >= Deepest)
+            throw VembarException.Input("disk-circle", $"the disk image '{path}' stands on more than {Deepest} others", "Join some of them.");
+        var folder = System.IO.Path.GetDirectoryName(System.IO.Path.GetFullPath(path))!;
+        var others = new List<string>();
+        foreach (var candidate in map.ParentPaths.SelectMany(p => Candidates(folder, p)).Distinct().Where(File.Exists))
+        {
+            using (var file = FileDevice.Open(candidate, write: false))
+            {
+                if ((format == DiskFormat.Vhd ? VhdDifferencing.IdOf(file) : VhdxDifferencing.IdOf(file)) != map.ParentId)
+                {
+                    others.Add($"'{candidate}' is another disk, or was changed since");
+                    continue;
+                }
+            }
+            return new DiskImage(candidate, format, write: false, depth + 1);
+        }
+        throw VembarException.Input("parent-missing", $"the disk image '{path}' holds only what differs from its parent '{said}', and that {(others.Count > 0 ? "was not found" : "is not beside it")}",
+            "Put the parent beside it, or join both into one image (merge the checkpoint).", others);
+    }
+
+    // A path of Windows from where the disk is; else a file of that name beside it.
+    private static IEnumerable<string> Candidates(string folder, string said)
+    {
+        var parts = said.Split('\\', '/');
+        if (said.StartsWith('.') || parts.Length == 1)
+            yield return System.IO.Path.GetFullPath(System.IO.Path.Combine(folder, string.Join('/', parts)));
+        yield return System.IO.Path.Combine(folder, parts[^1]);
+    }
+
     private string Socket => System.IO.Path.Combine(_folder!, "disk");
 
     private static string Name(DiskFormat format) => format switch { DiskFormat.Vhd => "vpc", DiskFormat.Raw => "raw", _ => format.ToString().ToLowerInvariant() };
@@ -138,6 +199,21 @@ public sealed class DiskImage : IDisposable
     public IBlockDevice OpenDevice()
     {
         const int ReadPages = 256, WritePages = 1024;
+        if (_map is not null)
+        {
+#pragma warning disable CA2000 // owned by what is returned
+            var file = FileDevice.Open(Path, write: false);
+            try
+            {
+                return new DifferencingDevice(_map, file, _parent!.OpenDevice());
+            }
+            catch
+            {
+                file.Dispose();
+                throw;
+            }
+#pragma warning restore CA2000
+        }
         return Format == DiskFormat.Raw ? FileDevice.Open(Path, _write) : new CachedDevice(NbdDevice.Connect(Socket, Path, _write), _write ? WritePages : ReadPages);
     }
 
@@ -216,15 +292,17 @@ public sealed class DiskImage : IDisposable
 
     private VembarException Refused(string said)
     {
-        var line = said.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).LastOrDefault() ?? "it said nothing";
+        // What is wrong comes first; advice may follow.
+        var line = said.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).FirstOrDefault() ?? "it said nothing";
         const string Prefix = "qemu-nbd: ";
         line = line.StartsWith(Prefix, StringComparison.Ordinal) ? line[Prefix.Length..] : line;
-        if (line.Contains("lock", StringComparison.OrdinalIgnoreCase))
-            return VembarException.Surroundings("disk-in-use", $"the disk image '{Path}' is in use by another program: {line}", "Shut the virtual machine down first.");
-        if (line.Contains("backing file", StringComparison.OrdinalIgnoreCase) || line.Contains("parent", StringComparison.OrdinalIgnoreCase))
+        bool Says(string words) => said.Contains(words, StringComparison.OrdinalIgnoreCase);
+        if (Says("another process") || Says("\" lock"))
+            return VembarException.Surroundings("disk-in-use", $"the disk image '{Path}' is in use by another program", "Shut the virtual machine down first.");
+        if (Says("backing file"))
             return VembarException.Input("backing-file-missing", $"the disk image '{Path}' stands on another one that cannot be opened: {line}", "Put that file where the image names it, or join both into one image.");
-        if (line.Contains("log", StringComparison.OrdinalIgnoreCase) && Format == DiskFormat.Vhdx)
-            return VembarException.Input("disk-not-closed", $"the disk image '{Path}' was not closed properly: {line}", "Let the program that wrote it open and close it once.");
+        if (Format == DiskFormat.Vhdx && (Says("replay") || Says("a log")))
+            return VembarException.Input("disk-not-closed", $"the disk image '{Path}' was not closed properly: changes in its log are not in their places yet", "Let the program that wrote it open and close it once.");
         return VembarException.Input("bad-disk-image", $"the disk image '{Path}' ({Name(Format)}) cannot be opened: {line}", "It may be cut short or damaged; take it from another copy.");
     }
 
@@ -246,6 +324,8 @@ public sealed class DiskImage : IDisposable
     public void Dispose()
     {
         _claim?.Dispose();
+        _parent?.Dispose();
+        _mapped?.Dispose();
         _keeper?.Dispose();
         if (_server is not null)
         {
