@@ -85,6 +85,16 @@ public class DiskSafetyTests
             Tools.Run("losetup", ["-d", loop.Output.Trim()]);
         }
         Assert.Empty(Do.Deploy(archive, disk, request).Differences);
+        // A damaged table is a reason to erase the disk.
+        using (var device = FileDevice.Open(disk, write: true))
+        {
+            device.Write(new byte[] { 0xFF, 0xFF }, 512 + 60);
+            device.Write(new byte[] { 0xFF, 0xFF }, device.Length - 512 + 60);
+        }
+        Assert.Equal("bad-partition-table", Assert.Throws<VembarException>(() => Disk.Open(disk)).Code);
+        SurveyResult? asked = null;
+        Assert.Empty(Do.Deploy(archive, disk, r => request(r) with { MayErase = found => (asked = found) is not null }).Differences);
+        Assert.Contains("damaged", Assert.Single(asked!.Warnings), StringComparison.Ordinal);
     }
 
     [Theory]

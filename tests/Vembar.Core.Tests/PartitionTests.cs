@@ -84,8 +84,32 @@ public class PartitionTests
         Write(table, path);
         using (var file = File.OpenWrite(path))
             file.SetLength(1024 * MiB);
-        var problem = Assert.Throws<VembarException>(() => Read(path));
-        Assert.Contains("outside of the disk", problem.Message, StringComparison.Ordinal);
+        var cut = Read(path);
+        Assert.Equal(table.Partitions.Take(2), cut.Partitions);
+        Assert.Equal(2, cut.Warnings.Count(w => w.Contains("outside of the disk", StringComparison.Ordinal)));
+        // Without any mark in front, the backup alone says what is there; but not where something else begins.
+        using (var file = File.OpenWrite(path))
+            file.SetLength(2048 * MiB);
+        Write(table, path);
+        using (var device = FileDevice.Open(path, write: true))
+            device.Write(new byte[MiB], 0);
+        Assert.Equal(table.Partitions, Read(path).Partitions);
+        using (var device = FileDevice.Open(path, write: true))
+            device.Write([0xEB, 0x52, 0x90, .. "NTFS    "u8], 0);
+        Assert.Equal(PartitionScheme.None, Read(path).Scheme);
+    }
+
+    [Fact]
+    public void OneWrongEntryLeavesTheOthers()
+    {
+        var device = new MemoryDevice(new byte[64 * MiB]);
+        Partition Basic(int number, long start, long length) => new(number, start, length, PartitionTypes.BasicData, Guid.NewGuid(), "", 0, false);
+        Partition[] all = [Basic(1, MiB, 8 * MiB), Basic(2, 20 * MiB, 800 * MiB), Basic(3, 30 * MiB, 8 * MiB), Basic(4, 34 * MiB, 8 * MiB), Basic(5, 50 * MiB, MiB)];
+        new PartitionTable(PartitionScheme.Gpt, 512, Guid.NewGuid(), all, []).Write(device, default);
+        var read = PartitionTable.Read(device);
+        Assert.Equal([all[0], all[4]], read.Partitions);
+        Assert.Contains(read.Warnings, w => w.Contains("partition 2 reaches", StringComparison.Ordinal));
+        Assert.Contains(read.Warnings, w => w.Contains("partitions 3 and 4 lie over each other", StringComparison.Ordinal));
     }
 
     [Fact]

@@ -12,6 +12,8 @@ public sealed record FileSystem(string Kind, string Label, long? Used)
 {
     /// <summary>NTFS.</summary>
     public const string Ntfs = "ntfs";
+    /// <summary>None that is known here.</summary>
+    public const string Unknown = "unknown";
     /// <summary>Encrypted as a whole: nothing of it can be read.</summary>
     public const string Encrypted = "encrypted";
 
@@ -43,7 +45,7 @@ public sealed record FileSystem(string Kind, string Label, long? Used)
         {
             var sector = new byte[SectorLength];
             if (volume.Read(sector, 0) < sector.Length)
-                return new FileSystem("unknown", "", null);
+                return new FileSystem(Unknown, "", null);
             return KindOf(sector) switch
             {
                 Ntfs => OfNtfs(volume),
@@ -120,6 +122,6 @@ public sealed record FileSystem(string Kind, string Label, long? Used)
             return new FileSystem(kind, Encoding.UTF8.GetString(super, 120, 16).TrimEnd('\0'), shift <= 6 && free <= blocks ? (blocks - free) * (1024L << (int)shift) : null);
         }
         var swap = new byte[10];
-        return volume.Read(swap, SwapAt) == swap.Length && swap.AsSpan().SequenceEqual("SWAPSPACE2"u8) ? new FileSystem("swap", "", null) : new FileSystem("unknown", "", null);
+        return volume.Read(swap, SwapAt) == swap.Length && swap.AsSpan().SequenceEqual("SWAPSPACE2"u8) ? new FileSystem("swap", "", null) : new FileSystem(Unknown, "", null);
     }
 }

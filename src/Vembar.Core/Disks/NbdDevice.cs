@@ -25,6 +25,7 @@ public sealed class NbdDevice : IBlockDevice
 
     private readonly Socket _socket;
     private ulong _cookie;
+    private bool _isClosed;
 
     private NbdDevice(Socket socket, string shown)
     {
@@ -180,6 +181,8 @@ public sealed class NbdDevice : IBlockDevice
     /// <inheritdoc/>
     public void Dispose()
     {
+        if (Interlocked.Exchange(ref _isClosed, true))
+            return;
         try
         {
             Span<byte> request = stackalloc byte[28];

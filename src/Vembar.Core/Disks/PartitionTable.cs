@@ -59,9 +59,8 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
         try
         {
             var warnings = new List<string>();
-            var table = ReadGpt(disk, warnings) ?? ReadMbr(disk, warnings) ?? new PartitionTable(PartitionScheme.None, 512, default, [], []);
-            Check(disk, table.Partitions);
-            return table with { Partitions = [.. table.Partitions.OrderBy(p => p.Start)] };
+            var table = ReadGpt(disk, warnings) ?? ReadMbr(disk, warnings) ?? ReadBackup(disk, warnings) ?? new PartitionTable(PartitionScheme.None, 512, default, [], []);
+            return table with { Partitions = Usable(disk, table.Partitions, warnings), Warnings = warnings };
         }
         catch (Exception failure) when (VembarException.From(failure, "read the partition table of", disk.Shown) is { } error)
         {
@@ -72,18 +71,25 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
     private static VembarException Bad(IBlockDevice disk, string what) =>
         VembarException.Input("bad-partition-table", $"'{disk.Shown}': {what}", "The disk image may be cut short or damaged; take it from another copy.");
 
-    private static void Check(IBlockDevice disk, IReadOnlyList<Partition> partitions)
+    // One entry that is wrong says nothing against the others.
+    private static List<Partition> Usable(IBlockDevice disk, IReadOnlyList<Partition> partitions, List<string> warnings)
     {
-        foreach (var partition in partitions)
+        var inside = new List<Partition>();
+        var outside = new List<string>();
+        foreach (var partition in partitions.OrderBy(p => p.Start))
         {
-            if (partition.Start <= 0 || partition.Length <= 0 || partition.Start > disk.Length - partition.Length)
-                throw Bad(disk, $"partition {partition.Number} reaches from byte {partition.Start} to {partition.Start + partition.Length}, outside of the disk of {disk.Length} bytes");
+            if (partition.Start > 0 && partition.Length > 0 && partition.Start <= disk.Length - partition.Length)
+                inside.Add(partition);
+            else
+                outside.Add($"partition {partition.Number} reaches from byte {partition.Start} to {partition.Start + partition.Length}, outside of the disk of {disk.Length} bytes");
         }
-        foreach (var (one, next) in partitions.OrderBy(p => p.Start).Zip(partitions.OrderBy(p => p.Start).Skip(1)))
-        {
-            if (one.Start + one.Length > next.Start)
-                throw Bad(disk, $"partitions {one.Number} and {next.Number} lie over each other at byte {next.Start}");
-        }
+        var over = inside.Zip(inside.Skip(1)).Where(p => p.First.Start + p.First.Length > p.Second.Start).ToList();
+        outside.AddRange(over.Select(p => $"partitions {p.First.Number} and {p.Second.Number} lie over each other at byte {p.Second.Start}"));
+        inside.RemoveAll(p => over.Exists(o => o.First == p || o.Second == p));
+        if (inside.Count == 0 && outside.Count > 0)
+            throw Bad(disk, outside[0]);
+        warnings.AddRange(outside.Select(o => $"'{disk.Shown}': {o}; it is passed over"));
+        return inside;
     }
 
     private static byte[]? TryRead(IBlockDevice disk, long offset, int length)
@@ -105,6 +111,15 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
         // The first one may be damaged; its backup is in the last sector. A protective MBR says that there was one.
         if (TryRead(disk, 0, MbrLength) is not { } mbr || mbr[510] != 0x55 || mbr[511] != 0xAA || !Enumerable.Range(0, 4).Any(i => mbr[MbrEntriesAt + 16 * i + 4] == TypeProtective))
             return null;
+        return Backup(disk, warnings) ?? throw Bad(disk, "its partition table (GPT) is damaged, and so is the backup at the end of the disk, or the disk is cut short");
+    }
+
+    // Where even the protective MBR is gone, and nothing else is in its place.
+    private static PartitionTable? ReadBackup(IBlockDevice disk, List<string> warnings) =>
+        TryRead(disk, 0, MbrLength) is { } first && !FileSystem.HasBootSector(first) && FileSystem.Probe(disk).Kind == FileSystem.Unknown ? Backup(disk, warnings) : null;
+
+    private static PartitionTable? Backup(IBlockDevice disk, List<string> warnings)
+    {
         foreach (var sector in (int[])[512, 4096])
         {
             if (GptAt(disk, sector, disk.Length / sector - 1) is { } backup)
@@ -113,7 +128,7 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
                 return backup with { Warnings = warnings };
             }
         }
-        throw Bad(disk, "its partition table (GPT) is damaged, and so is the backup at the end of the disk, or the disk is cut short");
+        return null;
     }
 
     private static PartitionTable? GptAt(IBlockDevice disk, int sector, long number)
@@ -141,8 +156,9 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
             if (type == Guid.Empty)
                 continue;
             ulong first = BinaryPrimitives.ReadUInt64LittleEndian(entry[32..]), last = BinaryPrimitives.ReadUInt64LittleEndian(entry[40..]), most = (ulong)(long.MaxValue / sector);
+            // What no number of bytes can say lies outside of any disk, as the check of all partitions tells.
             if (first > most || last > most || last < first)
-                throw Bad(disk, $"partition {i + 1} reaches from sector {first} to {last}, outside of the disk");
+                (first, last) = (0, 0);
             var name = Encoding.Unicode.GetString(entry[56..128]).TrimEnd('\0');
             partitions.Add(new Partition(i + 1, (long)first * sector, (long)(last - first + 1) * sector, type, new Guid(entry[16..32]), name, 0, false));
         }

@@ -128,12 +128,13 @@ public static class CaptureOperation
             warnings.Add($"{writer.LeftOverRemoved} bytes that an interrupted run left at the end of '{request.Archive}' were removed");
 
         var earlier = EarlierImage.Find(writer.Base, source, Path.GetFullPath(request.Source), trustTimes: !request.Reread, began);
-        var (looking, expected) = earlier is not null && request.Reread ? ($"comparing with image {earlier.Number}", earlier.Files) : ("looking", 0);
+        var reads = request.Reread || earlier is { TrustsTimes: false };
+        var (looking, expected) = earlier is not null && reads ? ($"comparing with image {earlier.Number}", earlier.Files) : ("looking", 0);
         using var pause = Collecting.Paused();
         var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress(looking, files, expected, false, "")), cancellation, earlier, opensAll: true);
         warnings.AddRange(tree.Warnings);
         CheckRoom(request, writer.Base, tree.Allocated);
-        var files = ContentFiles(tree.Root, all: request.Reread);
+        var files = ContentFiles(tree.Root, all: reads);
         var total = files.Sum(f => f.Length);
         Collecting.After(tree.Files);
         using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, request.SkipUnreadable, cancellation);

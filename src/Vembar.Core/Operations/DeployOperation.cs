@@ -135,7 +135,7 @@ public static class DeployOperation
                 (start, length, shown) = (target.Windows.Start, target.Windows.Length, $"partition {target.Windows.Number} of '{request.Target}'");
                 using (var prepared = target.OpenPrepared())
                     new NtfsTarget(prepared, editor, tree, archive, keepExisting: false, request.SkipRoomCheck, null).Plan(cancellation);
-                if (request.MayErase is { } mayErase && !mayErase(SurveyOperation.Run(request.Target, progress, cancellation)))
+                if (request.MayErase is { } mayErase && !mayErase(OnTheDisk(request.Target, disk, progress, cancellation)))
                     throw VembarException.Input("not-confirmed", $"'{request.Target}' was not erased: that was not confirmed", "Nothing was changed.");
                 progress.Report(new OperationProgress("dividing and formatting", 0, 0, false, ""));
                 cancellation.ThrowIfCancellationRequested();
@@ -192,6 +192,19 @@ public static class DeployOperation
                 File.Delete(request.Target);
             else if (!complete && isErased)
                 EraseTable(request.Target);
+        }
+    }
+
+    // What will be lost; also of a disk whose table is damaged, which is a reason to erase it.
+    private static SurveyResult OnTheDisk(string path, DiskImage disk, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        try
+        {
+            return SurveyOperation.Run(path, progress, cancellation);
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        {
+            return new SurveyResult(path, new SurveyedDisk("none", disk.Format.ToString().ToLowerInvariant(), disk.Length, disk.SectorSize), [], [problem.Message]);
         }
     }
 

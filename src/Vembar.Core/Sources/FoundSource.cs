@@ -69,7 +69,7 @@ public sealed class FoundSource : IDisposable
         [.. disk.Volumes.Select(v => $"volume {v.Number}: {v.FileSystem.Kind}{(v.FileSystem.Label.Length > 0 ? $" \"{v.FileSystem.Label}\"" : "")}, {v.Length / (1 << 20)} MiB")];
 
     private static DiskVolume Given(Disk disk, int number) => disk.Volumes.FirstOrDefault(v => v.Number == number)
-        ?? throw VembarException.Input("no-such-volume", $"'{disk.Path}' has no volume {number}", "Choose one of these with --volume.", Describe(disk));
+        ?? throw VembarException.Input("no-such-volume", $"'{disk.Path}' has no volume {number}", "Choose one of these with --volume.", [.. disk.Table.Warnings, .. Describe(disk)]);
 
     private static DiskVolume WithWindows(Disk disk)
     {
@@ -99,7 +99,7 @@ public sealed class FoundSource : IDisposable
             throw VembarException.Input("bad-volume", $"no Windows was found on '{disk.Path}', and not all of it can be read", "Mend what is named, or take the disk from another copy.", problems);
         if (disk.Volumes.Any(v => v.FileSystem.Kind == FileSystem.Encrypted))
             throw VembarException.Input("encrypted-volume", $"no Windows was found on '{disk.Path}', and a volume of it is encrypted as a whole", "Turn the encryption off on the reference and let it finish (manage-bde -off), then shut it down again.", Describe(disk));
-        throw VembarException.Input("no-windows", $"no Windows was found on '{disk.Path}'", "Name the volume with --volume to capture it as it is.", Describe(disk));
+        throw VembarException.Input("no-windows", $"no Windows was found on '{disk.Path}'", "Name the volume with --volume to capture it as it is.", [.. disk.Table.Warnings, .. Describe(disk)]);
     }
 
     /// <inheritdoc/>

@@ -65,6 +65,8 @@ public sealed class PutChange(string source, string target) : IChange
             return Outcome(ChangeStatus.Refused, $"'{bad}' is not a name that Windows can open");
         try
         {
+            // Read when the image is saved; that it is a file is known now.
+            InputFile.OpenRead(file).Dispose();
             var info = new FileInfo(file);
             var there = context.Tree.Find(path)?.Entry;
             if (there is { Kind: EntryKind.File, New: null } && there.Length == info.Length)
