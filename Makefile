@@ -1,5 +1,5 @@
 # setup installs what is missing; every other target calls it first.
-.PHONY: setup build demo test bench install format clean
+.PHONY: setup build demo test bench stress install format clean
 SHELL := /bin/bash
 PREFIX ?= /usr/local
 DEMO ?= vembar-demo
@@ -24,6 +24,10 @@ demo: build
 
 test: build
 	@tools/run-tests
+
+# Random trials with faults; STRESS="ROUNDS SEED".
+stress: build
+	@python3 tests/stress/stress.py out/vembar $(STRESS)
 
 bench: build
 	@tools/setup bench

@@ -8,7 +8,9 @@ internal static class Program
 {
     private static int Main(string[] args)
     {
+        Native.Posix.HoldStandardStreams();
         StandardStream.Install();
+        args = Arguments.AsGiven(args);
         var root = Root();
         var parse = root.Parse(args);
         if (parse.Action is System.CommandLine.Invocation.ParseErrorAction || (parse.Errors.Count > 0 && parse.Action is null))

@@ -39,10 +39,10 @@ internal sealed class StandardStream : Stream
         {
             _to.Write(buffer);
         }
-        catch (IOException failure)
+        catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
         {
             if (_mustBeSaid)
-                throw VembarException.Surroundings("output-failed", $"standard output cannot be written: {failure.Message}", "Whatever was changed is changed; only what is said of it is missing.");
+                throw VembarException.Surroundings("output-failed", $"standard output cannot be written: {(failure is UnauthorizedAccessException ? "it is closed" : failure.Message)}", "Whatever was changed is changed; only what is said of it is missing.");
         }
     }
 

@@ -57,6 +57,9 @@ public static class Errno
     /// <summary>Invalid argument.</summary>
     public const int Invalid = 22;
 
+    /// <summary>The file would be larger than its file system takes, or than it may be.</summary>
+    public const int TooLarge = 27;
+
     /// <summary>No space left on the device.</summary>
     public const int NoSpace = 28;
 

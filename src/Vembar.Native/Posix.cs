@@ -74,6 +74,7 @@ public static unsafe partial class Posix
     [LibraryImport(C, SetLastError = true)] private static partial nint pwrite(int fd, byte* buffer, nuint count, long offset);
     [LibraryImport(C)] private static partial uint geteuid();
     [LibraryImport(C, SetLastError = true)] private static partial int fcntl(int fd, int command, Flock* argument);
+    [LibraryImport(C, SetLastError = true)] private static partial int ftruncate(int fd, long length);
     [LibraryImport(C, SetLastError = true)] private static partial int fstatfs(int fd, byte* result);
 
     /// <summary>True when the process runs as root.</summary>
@@ -258,6 +259,36 @@ public static unsafe partial class Posix
         var isTaken = Marshal.GetLastPInvokeError() is Errno.WouldBlock or Errno.AccessDenied;
         claim.Dispose();
         return isTaken ? null : throw Fail("lock", path);
+    }
+
+    /// <summary>How many bytes there is room for on the file system of a folder, for those without special rights.</summary>
+    /// <exception cref="NativeException">There is no such folder.</exception>
+    public static long FreeBytes(string folder)
+    {
+        // struct statfs of 64-bit systems: f_bsize at 8, f_bavail at 32.
+        using var open = OpenFolder(null, PosixName.Encode(folder), followLink: true);
+        var buffer = stackalloc byte[256];
+        return fstatfs(Fd(open), buffer) == 0 ? *(long*)(buffer + 8) * *(long*)(buffer + 32) : throw Fail("look at the file system of", folder);
+    }
+
+    /// <summary>Whether something is at a path, links followed; also at one that is not UTF-8.</summary>
+    public static bool Exists(string path) => TryStat(null, PosixName.Encode(path), out _, followLink: true);
+
+    /// <summary>Whether a folder is at a path, links followed; also at one that is not UTF-8.</summary>
+    public static bool IsFolder(string path) => TryStat(null, PosixName.Encode(path), out var stat, followLink: true) && stat.Kind == PosixKind.Folder;
+
+    /// <summary>Opens what is closed of standard input, output and error, so that no file of ours takes their numbers and gets what is printed.</summary>
+    public static void HoldStandardStreams()
+    {
+        const int Standard = 3, GetFlags = 1, WriteOnly = 1;
+        for (var number = 0; number < Standard; number++)
+        {
+            if (fcntl(number, GetFlags, null) >= 0)
+                continue;
+            // What cannot be printed on standard output is to be an error, as it would have been; nobody misses the others.
+            fixed (byte* p = "/dev/null\0"u8)
+                _ = openat(AtCwd, p, number == 2 ? WriteOnly : 0, 0);
+        }
     }
 
     /// <summary>What kind of file system a file is on, and the number that it gives itself; 0 where it gives none (statfs(2)).</summary>
@@ -548,6 +579,14 @@ public static unsafe partial class Posix
                     throw Fail("write", "");
             }
         }
+    }
+
+    /// <summary>Cuts an open file to a length, or lets it grow by a hole.</summary>
+    /// <exception cref="NativeException">There is no room, or the length is more than the file system takes.</exception>
+    public static void SetLength(SafeHandle open, long length)
+    {
+        if (ftruncate(Fd(open), length) != 0)
+            throw Fail("set the length of a file", "");
     }
 
     /// <summary>Fills a span from a place in an open file. Returns the number of bytes read, less than asked only at the end.</summary>

@@ -102,7 +102,7 @@ internal static class CaptureCommand
         Session.Line($"  {Text.Count(stats.FilesSeen, "file")}, {Text.Size(stats.BytesSeen)}; {Text.Size(stats.BytesNew)} of it were new{(stats.BytesSeen > 0 ? $" ({100.0 * stats.BytesNew / stats.BytesSeen:0.0} %)" : "")}");
         if (stats.FilesRead < stats.FilesSeen && stats.BytesRead < stats.BytesSeen)
             Session.Line($"  {Text.Size(stats.BytesRead)} in {Text.Count(stats.FilesRead, "file")} were read; the others are as an earlier image of this folder has them, or second names");
-        Session.Line($"  the archive grew by {Text.Size(stats.BytesStored)}");
+        Session.Line($"  the archive grew by {Text.Size(stats.BytesStored)}{(result.Image.BytesAdded == 0 ? ", records and index alone" : "")}");
         Session.Line($"  took {Text.Duration(stats.Seconds)}{(stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "")}");
         foreach (var finding in (image.Findings ?? []).Where(f => f.Severity != Core.Windows.Severity.Note))
             Session.Line($"  {finding.Severity.ToString().ToLowerInvariant()}  {finding.Check}: {Text.Safe(finding.Text)}");

@@ -69,7 +69,7 @@ internal static class ShowCommand
                 return;
             }
             // Their files are looked into only where drivers alone are asked for: that reads them all.
-            var table = only == "drivers" ? new Table("Name", "Original", "Provider", ">Version", "Date", ">Devices", "Files", "Signature") : new Table("Name", "Original", "Provider", ">Version", "Date", ">Devices");
+            var table = only == "drivers" ? new Table("Name", "Original", "Provider", ">Version", "Date", ">Ids", "Files", "Signature") : new Table("Name", "Original", "Provider", ">Version", "Date", ">Ids");
             foreach (var driver in drivers)
             {
                 string[] cells = [driver.Inf, driver.OriginalInf, driver.Provider, driver.Version, driver.Date?.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture) ?? "", Text.Number(driver.Ids.Count)];

@@ -118,7 +118,7 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
     {
         var path = place.Path;
         layer ??= SystemFileLayer.Instance;
-        if (Directory.Exists(path))
+        if (Native.Posix.IsFolder(path))
             throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file that `vembar capture` made.");
         IArchiveFile file;
         try

@@ -1,6 +1,7 @@
 using System.IO.Hashing;
 using System.Text.Json;
 using Vembar.Core.Content;
+using Vembar.Native;
 
 namespace Vembar.Core.Archives;
 
@@ -70,7 +71,7 @@ public sealed class ArchiveWriter : IDisposable
         {
             // Whoever waits for another that makes the archive may find that it gave up, and took it away again.
             var deadline = System.Diagnostics.Stopwatch.StartNew();
-            bool Create() => create && !File.Exists(path) && !Directory.Exists(path) && TryCreate(path, layer, basedOn ?? []);
+            bool Create() => create && !Posix.Exists(path) && TryCreate(path, layer, basedOn ?? []);
             while (true)
             {
                 var created = Create();
@@ -78,8 +79,8 @@ public sealed class ArchiveWriter : IDisposable
                 {
                     return OpenLocked(place, effort, wait - deadline.Elapsed, layer, created, purpose, mending);
                 }
-                catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound && create && !File.Exists(path) && new FileInfo(path).LinkTarget is null
-                    && Directory.Exists(Path.GetDirectoryName(Path.GetFullPath(path))))
+                catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound && create && !Posix.Exists(path) && new FileInfo(path).LinkTarget is null
+                    && Posix.IsFolder(Path.GetDirectoryName(Path.GetFullPath(path))!))
                 {
                     // Made anew.
                 }
@@ -111,7 +112,7 @@ public sealed class ArchiveWriter : IDisposable
         }
         catch
         {
-            if (File.Exists(scratch))
+            if (Posix.Exists(scratch))
                 layer.Delete(scratch);
             throw;
         }
@@ -142,7 +143,7 @@ public sealed class ArchiveWriter : IDisposable
         var clock = System.Diagnostics.Stopwatch.StartNew();
         while (true)
         {
-            if (Directory.Exists(path))
+            if (Posix.IsFolder(path))
                 throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file.");
             var file = layer.Open(path, write: true);
             try

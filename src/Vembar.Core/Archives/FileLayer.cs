@@ -73,7 +73,7 @@ public sealed class SystemFileLayer : IFileLayer
     }
 
     /// <inheritdoc/>
-    public void Delete(string path) => File.Delete(path);
+    public void Delete(string path) => Posix.Remove(null, PosixName.Encode(path), folder: false);
 
     private sealed class SystemFile(SafeFileHandle handle) : IArchiveFile
     {
@@ -108,14 +108,14 @@ public sealed class SystemFileLayer : IFileLayer
         public void Write(ReadOnlySpan<byte> bytes, long offset)
         {
             const int WorthAHint = 1 << 18;
-            RandomAccess.Write(handle, bytes, offset);
+            Posix.Write(handle, bytes, offset);
             if (bytes.Length >= WorthAHint)
                 Posix.BeginSync(handle, offset, bytes.Length);
         }
 
         public void Sync() => Posix.Sync(handle);
 
-        public void Truncate(long length) => RandomAccess.SetLength(handle, length);
+        public void Truncate(long length) => Posix.SetLength(handle, length);
 
         private bool _locked;
 
@@ -124,8 +124,7 @@ public sealed class SystemFileLayer : IFileLayer
         public bool IsStillAt(string path)
         {
             var own = Posix.Stat(handle);
-            return File.Exists(path) && File.ResolveLinkTarget(path, true)?.FullName is var target
-                && Posix.TryStat(null, PosixName.Encode(target ?? path), out var there) && there.Inode == own.Inode && there.Device == own.Device;
+            return Posix.TryStat(null, PosixName.Encode(path), out var there, followLink: true) && there.Inode == own.Inode && there.Device == own.Device;
         }
 
         public void Dispose()

@@ -55,7 +55,7 @@ public sealed class FileDevice : IBlockDevice
     public int Read(Span<byte> to, long offset) => Posix.Read(_file, to, offset);
 
     /// <inheritdoc/>
-    public void Write(ReadOnlySpan<byte> from, long offset) => RandomAccess.Write(_file, from, offset);
+    public void Write(ReadOnlySpan<byte> from, long offset) => Posix.Write(_file, from, offset);
 
     /// <inheritdoc/>
     public void Flush() => RandomAccess.FlushToDisk(_file);

@@ -120,7 +120,7 @@ public sealed class DiskImage : IDisposable
             using var file = Posix.OpenFile(path, write: true, createNew: true);
             made?.Invoke();
             if (format == DiskFormat.Raw)
-                RandomAccess.SetLength(file, length);
+                Posix.SetLength(file, length);
         }
         catch (NativeException failure) when (failure.Errno == Errno.Exists)
         {

@@ -205,7 +205,7 @@ public static class CaptureOperation
         const int LeastShare = 10;
         if (request.SkipRoomCheck || archive.Images.Count > 0 || archive.Header.Bases.Count > 0)
             return;
-        var free = new DriveInfo(Path.GetDirectoryName(Path.GetFullPath(request.Archive.Path))!).AvailableFreeSpace;
+        var free = Native.Posix.FreeBytes(Path.GetDirectoryName(Path.GetFullPath(request.Archive.Path))!);
         if (free < bytes / LeastShare)
             throw VembarException.Surroundings("no-room", $"the source holds {bytes >> 20} MiB, and there is room for {free >> 20} MiB where '{request.Archive}' goes", "Make room there, choose another place, or try it all the same with --skip-room-check.");
     }

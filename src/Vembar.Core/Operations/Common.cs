@@ -21,11 +21,11 @@ public sealed record ImageReference(ArchivePlace Archive, string? Which)
     /// <param name="bases">Where to look for the archive's bases, beside its own folder.</param>
     public static ImageReference Parse(string text, params IReadOnlyList<string> bases)
     {
-        if (File.Exists(text) || !text.Contains('#'))
+        if (Native.Posix.Exists(text) || !text.Contains('#'))
             return new ImageReference(new ArchivePlace(text, bases), null);
         for (var at = text.IndexOf('#'); at >= 0; at = text.IndexOf('#', at + 1))
         {
-            if (File.Exists(text[..at]))
+            if (Native.Posix.Exists(text[..at]))
                 return Split(text, at, bases);
         }
         return Split(text, text.LastIndexOf('#'), bases);
@@ -88,7 +88,7 @@ internal static class Checks
     public static void CanAddTo(ArchivePlace place, string? name)
     {
         var archive = place.Path;
-        if (File.Exists(archive) || Directory.Exists(archive))
+        if (Native.Posix.Exists(archive))
         {
             using var reader = ArchiveReader.Open(place);
             if (name is not null)
@@ -104,7 +104,7 @@ internal static class Checks
             return;
         }
         var folder = Path.GetDirectoryName(Path.GetFullPath(archive));
-        if (folder is null || !Directory.Exists(folder))
+        if (folder is null || !Native.Posix.IsFolder(folder))
             throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' for the archive '{archive}'", "Check the path, or make the folder.");
         if (!MayWrite(folder))
             throw VembarException.Surroundings("no-permission", $"the folder '{folder}' cannot be written, so the archive '{archive}' cannot be made", "Choose another place, or run as a user who may write there.");
@@ -115,7 +115,8 @@ internal static class Checks
         var probe = Path.Combine(folder, $".vembar-{Guid.NewGuid():N}");
         try
         {
-            File.OpenHandle(probe, FileMode.CreateNew, FileAccess.Write, FileShare.None, FileOptions.DeleteOnClose).Dispose();
+            Native.Posix.OpenFile(probe, write: true, createNew: true).Dispose();
+            Native.Posix.Remove(null, Native.PosixName.Encode(probe), folder: false);
             return true;
         }
         catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)

@@ -69,7 +69,8 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
             cancellation.ThrowIfCancellationRequested();
             var ((holder, block), ids) = ordered[at];
             ids.Sort((a, b) => a.Offset.CompareTo(b.Offset));
-            fresh += ids.Sum(i => (long)i.Length);
+            // Of the files, as everywhere; folders come on top.
+            fresh += block.Kind == BlockKind.Content ? ids.Sum(i => (long)i.Length) : 0;
             using var read = ahead.Next();
             if (read is not null)
             {

@@ -86,14 +86,20 @@ public static class CompactOperation
         var full = Path.GetFullPath(path);
         if (File.Exists(full) && File.ResolveLinkTarget(full, returnFinalTarget: true) is { } target)
             full = target.FullName;
+        // What is not known would be left out.
         using var old = ArchiveWriter.Open(new ArchivePlace(full, place.Bases), create: false, Effort.Balanced, wait, layer);
         var folder = Path.GetDirectoryName(full)!;
         var prefix = $".{Path.GetFileName(full)}.compact-";
         // The lock is ours, so what another run left behind belongs to nobody.
-        foreach (var left in Directory.EnumerateFiles(folder, prefix + "*"))
+        foreach (var left in Directory.Exists(folder) ? Directory.EnumerateFiles(folder, prefix + "*") : [])
             layer.Delete(left);
         var scratch = Path.Combine(folder, prefix + Guid.NewGuid().ToString("N"));
         var before = old.Base.FileLength;
+        if (old.Base.LostImages.Count > 0)
+        {
+            throw VembarException.Damaged($"'{path}' is not rewritten, for its images {string.Join(", ", old.Base.LostImages.Select(i => i.Number))} would be lost: their records are damaged",
+                "Heal it with `vembar verify ARCHIVE --repair-from COPY`.");
+        }
         try
         {
             using (var fresh = ArchiveWriter.CreateFor(old.Base, scratch, effort ?? Effort.Balanced, layer))
@@ -125,12 +131,12 @@ public static class CompactOperation
             Remove(scratch, layer);
             throw;
         }
-        return new CompactResult(path, old.Base.Images.Count, before, new FileInfo(full).Length, clock.Elapsed.TotalSeconds);
+        return new CompactResult(path, old.Base.Images.Count, before, Native.Posix.Stat(null, Native.PosixName.Encode(full)).Size, clock.Elapsed.TotalSeconds);
     }
 
     private static void Remove(string scratch, IFileLayer layer)
     {
-        if (File.Exists(scratch))
+        if (Native.Posix.Exists(scratch))
             layer.Delete(scratch);
     }
 }

@@ -144,7 +144,7 @@ internal static class TargetChecks
     /// <exception cref="VembarException">It has not.</exception>
     public static void Room(string target, long needed)
     {
-        var free = new DriveInfo(Path.GetFullPath(target)).AvailableFreeSpace;
+        var free = Posix.FreeBytes(Path.GetFullPath(target));
         if (free < needed)
             throw VembarException.Surroundings("no-room", $"the image takes {needed >> 20} MiB, '{target}' has room for {free >> 20}", "Make room there, choose another target, or try it all the same with --skip-room-check.");
     }

@@ -56,6 +56,9 @@ public sealed class ServiceContext : IDisposable
     /// <summary>The tree.</summary>
     public TreeEditor Tree { get; }
 
+    /// <summary>Ends the servicing; looked at before each edit of a hive, too.</summary>
+    public CancellationToken Cancellation { get; init; }
+
     /// <summary>Drivers in the image that nobody trusted signed; changes keep it true.</summary>
     public List<Archives.UnsignedDriver> UnsignedDrivers { get; } = [];
 
@@ -77,6 +80,7 @@ public sealed class ServiceContext : IDisposable
     /// <exception cref="VembarException">It is damaged.</exception>
     public RegistryHive? Hive(string name)
     {
+        Cancellation.ThrowIfCancellationRequested();
         if (_hives.TryGetValue(name, out var open))
             return open.Hive;
         if (Install is null || Tree.ReadFile(PathOf(name), RegistryHive.Longest) is not { } bytes)

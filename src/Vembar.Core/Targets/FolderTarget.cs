@@ -387,7 +387,7 @@ internal sealed class FolderTarget : IDisposable
                     end = at + bytes.Length;
                 });
                 if (end < entry.Length)
-                    RandomAccess.SetLength(file, entry.Length);
+                    Posix.SetLength(file, entry.Length);
             }
             Dress(item, parent, name, file);
             if (entry.Modified is { } time)

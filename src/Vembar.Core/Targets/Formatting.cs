@@ -58,7 +58,7 @@ public static class Formatting
     private static void Make(string file, long length)
     {
         using var made = Posix.OpenFile(file, write: true, createNew: true);
-        RandomAccess.SetLength(made, length);
+        Posix.SetLength(made, length);
     }
 
     /// <summary>Copies what such a file holds to its partition.</summary>

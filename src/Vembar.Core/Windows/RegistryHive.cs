@@ -53,7 +53,7 @@ public sealed class RegistryHive : IDisposable
         var memory = Posix.MemoryFile(out var path);
         try
         {
-            RandomAccess.Write(memory, bytes, 0);
+            Posix.Write(memory, bytes, 0);
             return new RegistryHive(Hivex.Open(path, write), memory, shown);
         }
         catch (Exception failure)

@@ -250,7 +250,13 @@ public sealed class RegistryChange(string path) : IChange
             var lines = RegFile.Parse(InputFile.ReadAllBytes(path), path, CurrentSet(context));
             if (Missing(context, lines) is { } missing)
                 return [Outcome(ChangeStatus.Refused, missing)];
-            var made = lines.Count(l => Make(context, l.Edit));
+            var made = 0;
+            foreach (var line in lines)
+            {
+                // Each edit of a large hive takes its time.
+                context.Cancellation.ThrowIfCancellationRequested();
+                made += Make(context, line.Edit) ? 1 : 0;
+            }
             return [made > 0 ? Outcome(ChangeStatus.Done, Said(lines.Select(l => l.Edit), made)) : Outcome(ChangeStatus.Already, "the registry is so")];
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
