@@ -18,7 +18,9 @@ internal static class ListCommand
     }
 
     internal static IEnumerable<string> LeftOver(ArchiveReader reader) => reader.IsNewerStateDamaged
-        ? [$"a newer state of '{reader.Path}' is damaged; what is listed is state {reader.Sequence}. `vembar verify {reader.Path}` says what can be done"] : reader.LeftOver == 0 ? [] :
+        ? [$"a newer state of '{reader.Path}' is damaged; what is listed is state {reader.Sequence}. `vembar verify {reader.Path}` says what can be done"]
+        : reader.IsRecordSingle ? [$"the end of '{reader.Path}' is missing or was not written; its last state is whole, and the next change completes it"]
+        : reader.LeftOver == 0 ? [] :
         [$"the last {Text.Number(reader.LeftOver)} bytes of '{reader.Path}' belong to no finished state: a run was interrupted, or the file was cut short"];
 
     private static void Show(ArchiveReader reader, Session session)
