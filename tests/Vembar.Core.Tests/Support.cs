@@ -36,6 +36,21 @@ public static class Tools
         return code == 0 ? output : throw new InvalidOperationException($"{program} {string.Join(' ', arguments)} ended with {code}: {error}");
     }
 
+    /// <summary>Waits until no process runs whose command line matches; those that were told to end need a moment.</summary>
+    public static void NothingRuns(string pattern)
+    {
+        const int Seconds = 60;
+        var found = "";
+        for (var tries = 0; tries < 20 * Seconds; tries++)
+        {
+            found = Run("sh", ["-c", $"pgrep -af '{pattern}' || true"]);
+            if (found.Length == 0)
+                return;
+            Thread.Sleep(50);
+        }
+        throw new InvalidOperationException($"still running: {found}");
+    }
+
     public static (int Code, string Output, string Error) Try(string program, string[] arguments, string? folder = null)
     {
         var start = new ProcessStartInfo(program, arguments) { RedirectStandardOutput = true, RedirectStandardError = true, WorkingDirectory = folder ?? "" };

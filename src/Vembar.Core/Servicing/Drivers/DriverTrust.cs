@@ -55,6 +55,7 @@ public sealed class DriverTrust
     private const string CodeSigning = "1.3.6.1.5.5.7.3.3", TimeStamping = "1.3.6.1.5.5.7.3.8", Stamp = "1.3.6.1.4.1.311.3.3.1", SigningTime = "1.2.840.113549.1.9.5";
     private static readonly string[] s_certificateFiles = [".pem", ".crt", ".cer", ".der", ".p7b"];
     private readonly X509Certificate2Collection _trusted = [];
+    private TimeProvider _clock = TimeProvider.System;
 
     /// <summary>Nobody is trusted.</summary>
     public static DriverTrust Nobody { get; } = new();
@@ -64,9 +65,11 @@ public sealed class DriverTrust
 
     /// <summary>Loads certificates: files in PEM or DER form, or PKCS #7 bundles, or folders of such.</summary>
     /// <exception cref="VembarException">One is missing or holds no certificate; all problems are told.</exception>
-    public static DriverTrust Load(IEnumerable<string> paths)
+    /// <param name="paths">The files and folders.</param>
+    /// <param name="clock">What tells whether a certificate has run out; null for the machine's.</param>
+    public static DriverTrust Load(IEnumerable<string> paths, TimeProvider? clock = null)
     {
-        var trust = new DriverTrust();
+        var trust = new DriverTrust { _clock = clock ?? TimeProvider.System };
         var problems = new List<string>();
         foreach (var path in paths)
         {
@@ -179,7 +182,7 @@ public sealed class DriverTrust
             return new DriverSignature(SignatureState.BadSignature, name, null, "its security catalog was changed after it was signed");
         }
         var (stamped, doubt) = StampOf(signer, message.Certificates);
-        var (state, why) = Chain(certificate, message.Certificates, stamped ?? DateTime.UtcNow, CodeSigning);
+        var (state, why) = Chain(certificate, message.Certificates, stamped ?? _clock.GetUtcNow().UtcDateTime, CodeSigning);
         why = state switch
         {
             SignatureState.Signed => string.Create(CultureInfo.InvariantCulture, $"signed by {name}{(stamped is { } time ? $", time-stamped {time:yyyy-MM-dd}" : "")}"),
