@@ -71,7 +71,9 @@ public class DiskSafetyTests
         // As a virtual machine has it.
         using (var server = Process.Start(new ProcessStartInfo("qemu-nbd", ["--format=raw", $"--socket={folder.At("socket")}", "--persistent", disk]))!)
         {
-            while (!File.Exists(folder.At("socket")) && !server.HasExited)
+            // The socket may be there before the disk is opened; the kernel tells when it is locked.
+            var inode = Tools.Run("stat", ["-c", "%i", disk]).Trim();
+            while (!File.ReadLines("/proc/locks").Any(l => l.Contains($":{inode} ", StringComparison.Ordinal)) && !server.HasExited)
                 Thread.Sleep(10);
             Assert.Equal("disk-in-use", Refused(archive, disk, request).Code);
             server.Kill();
