@@ -211,15 +211,6 @@ public class CaptureDeployTests
         Assert.Equal(before, File.ReadAllBytes(folder.At("a.vmb")));
     }
 
-    private sealed class StopAt(string phase, CancellationTokenSource stop) : IProgress<OperationProgress>
-    {
-        public void Report(OperationProgress value)
-        {
-            if (value.Phase == phase)
-                stop.Cancel();
-        }
-    }
-
     [Fact]
     public void ABrokenOffDeploymentSaysWhatItLeftAndIsGoneOnWith()
     {

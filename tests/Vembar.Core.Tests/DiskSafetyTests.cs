@@ -30,15 +30,6 @@ public class DiskSafetyTests
 
     private static VembarException Refused(string archive, string target, Func<DeployRequest, DeployRequest> with) => Assert.Throws<VembarException>(() => Do.Deploy(archive, target, with));
 
-    private sealed class StopAt(string phase, CancellationTokenSource stop) : IProgress<OperationProgress>
-    {
-        public void Report(OperationProgress value)
-        {
-            if (value.Phase == phase)
-                stop.Cancel();
-        }
-    }
-
     [Fact]
     public void ArchivesAreNoDisks()
     {

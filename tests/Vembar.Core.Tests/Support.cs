@@ -102,6 +102,16 @@ public static class Do
         ["-c", "find . \\( -type f -printf '%p %y %m %T@ %s %n\\n' -o -printf '%p %y %m %T@ %l\\n' \\) | LC_ALL=C sort; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 -r b3sum"], folder);
 }
 
+/// <summary>Cancels an operation when it reaches a phase.</summary>
+public sealed class StopAt(string phase, CancellationTokenSource stop) : IProgress<OperationProgress>
+{
+    public void Report(OperationProgress value)
+    {
+        if (value.Phase == phase)
+            stop.Cancel();
+    }
+}
+
 public static class Repository
 {
     /// <summary>The project's own folder, above wherever the tests were built.</summary>

@@ -216,15 +216,13 @@ internal sealed class FolderTarget : IDisposable
     {
         if (_key is null)
             return;
-        var journal = new DeployJournal { Key = _key, Start = DeployJournal.PresentStart(), Kept = [.. _keptBefore.Order(StringComparer.Ordinal)] };
-        var name = PosixName.Encode(DeployJournal.FileName);
-        if (Posix.TryStat(_root, name, out _))
+        if (!IsResuming)
         {
-            // It says what was there before all runs; only the start of the machine may be another.
-            Posix.Remove(_root, name, false);
+            var journal = new DeployJournal { Key = _key, Start = DeployJournal.PresentStart(), Kept = [.. _keptBefore.Order(StringComparer.Ordinal)] };
+            using var file = Posix.CreateNew(_root, PosixName.Encode(DeployJournal.FileName), 0x180);
+            Posix.Write(file, journal.Encode(), 0);
         }
-        using var file = Posix.CreateNew(_root, name, 0x180);
-        Posix.Write(file, journal.Encode(), 0);
+        // A resumed one keeps its journal as it is: what was there before the first run, and the start under which the oldest files were written.
         _begun = true;
     }
 
