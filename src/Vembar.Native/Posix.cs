@@ -398,6 +398,17 @@ public static unsafe partial class Posix
         }
     }
 
+    /// <summary>Renames an entry of a folder; what has the new name is replaced.</summary>
+    /// <exception cref="NativeException">It cannot be renamed.</exception>
+    public static void Rename(SafeHandle parent, ReadOnlySpan<byte> from, ReadOnlySpan<byte> to)
+    {
+        fixed (byte* f = from, t = to)
+        {
+            if (renameat2(Fd(parent), f, Fd(parent), t, 0) != 0)
+                throw Fail("rename to", Show(to));
+        }
+    }
+
     /// <summary>Sets the modification time of an entry (the access time is set to the same); a link itself, not what it points to.</summary>
     /// <exception cref="NativeException">It cannot be set.</exception>
     public static void SetTime(SafeHandle parent, ReadOnlySpan<byte> raw, PosixTime modified)

@@ -241,6 +241,55 @@ public class ArchiveTests
     }
 
     [Fact]
+    public async Task AWriterThatWaitsForOneThatMakesTheArchiveMakesItWhenThatGivesUp()
+    {
+        using var folder = new TempFolder();
+        var archive = folder.At("a.vmb");
+        var source = SmallTree(folder);
+        var maker = ArchiveWriter.Open(archive, create: true);
+        var layer = new LayerThatTellsOfOpening();
+        var waiting = Task.Run(() => Do.Capture(source, archive, "two", r => r with { Wait = TimeSpan.FromMinutes(10) }, layer));
+        await layer.Opened.Task;
+        Assert.False(waiting.IsCompleted);
+        maker.Dispose();
+        var made = await waiting;
+        Assert.Equal((1, "two"), (made.Image.Number, made.Image.Name));
+        Assert.True(Do.Verify(archive).Ok);
+    }
+
+    [Fact]
+    public void WaitingEndsWhenItIsToldTo()
+    {
+        using var folder = new TempFolder();
+        var archive = folder.At("a.vmb");
+        Do.Capture(SmallTree(folder), archive);
+        using var writer = ArchiveWriter.Open(archive, create: false);
+        using var stop = new CancellationTokenSource();
+        var layer = new LayerThatTellsOfOpening();
+        _ = layer.Opened.Task.ContinueWith(_ => stop.Cancel(), TaskScheduler.Default);
+        Assert.Throws<OperationCanceledException>(() => DropOperation.Run(ImageReference.Parse($"{archive}#1"), TimeSpan.FromDays(1), layer, stop.Token));
+    }
+
+    private sealed class LayerThatTellsOfOpening : IFileLayer
+    {
+        public TaskCompletionSource Opened { get; } = new();
+
+        public IArchiveFile Open(string path, bool write)
+        {
+            var file = SystemFileLayer.Instance.Open(path, write);
+            if (write)
+                Opened.TrySetResult();
+            return file;
+        }
+
+        public IArchiveFile CreateNew(string path) => SystemFileLayer.Instance.CreateNew(path);
+
+        public void Rename(string from, string to, bool replace) => SystemFileLayer.Instance.Rename(from, to, replace);
+
+        public void Delete(string path) => SystemFileLayer.Instance.Delete(path);
+    }
+
+    [Fact]
     public void ManyStatesStayReadableThroughMergedIndexes()
     {
         using var folder = new TempFolder();

@@ -268,6 +268,79 @@ public class CaptureDeployTests
         }
     }
 
+    [Fact]
+    public void AfterANewStartOfTheMachineWhatIsThereIsComparedAndTheJournalStays()
+    {
+        using var folder = new TempFolder();
+        for (var i = 0; i < 30; i++)
+            folder.Write($"src/f{i}", $"content {i:00}");
+        Do.Capture(folder.At("src"), folder.At("a.vmb"));
+        var request = new DeployRequest { Image = new ImageReference(folder.At("a.vmb"), null), Target = folder.At("out"), Verify = true };
+        void BreakOff(int after)
+        {
+            using var stopping = new StopAfter(after);
+            Assert.Throws<VembarException>(() => DeployOperation.Run(request, stopping, stopping.Token));
+        }
+        BreakOff(20);
+        var journal = folder.At("out/.vembar-deploying");
+        var text = File.ReadAllText(journal);
+        var earlier = System.Text.RegularExpressions.Regex.Replace(text, "\"start\":\"[^\"]*\"", "\"start\":\"another\"");
+        Assert.NotEqual(text, earlier);
+        File.WriteAllText(journal, earlier);
+        // A file that has its length and time, and not its content: what a power cut leaves.
+        var lost = Directory.EnumerateFiles(folder.At("out"), "f*").First();
+        var time = File.GetLastWriteTimeUtc(lost);
+        void Lose()
+        {
+            File.WriteAllBytes(lost, new byte[10]);
+            File.SetLastWriteTimeUtc(lost, time);
+        }
+        Lose();
+        BreakOff(0);
+        Assert.Equal(earlier, File.ReadAllText(journal));
+        Lose();
+        Assert.Empty(DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None).Differences);
+        Assert.Equal(Do.Listing(folder.At("src")), Do.Listing(folder.At("out")));
+    }
+
+    [Fact]
+    public void AJournalThatWasBeingWrittenIsNone()
+    {
+        using var folder = new TempFolder();
+        folder.Write("src/a", "a");
+        Do.Capture(folder.At("src"), folder.At("a.vmb"));
+        folder.Write("out/.vembar-deploying.new", "{\"ke");
+        Assert.Equal(1, Do.Deploy(folder.At("a.vmb"), folder.At("out")).Files);
+        Assert.Equal(["a"], Directory.EnumerateFileSystemEntries(folder.At("out")).Select(Path.GetFileName));
+    }
+
+    [Fact]
+    public void OfTwoDeploymentsIntoOneFolderOneIsRefused()
+    {
+        using var folder = new TempFolder();
+        folder.Write("src/a", "a");
+        Do.Capture(folder.At("src"), folder.At("a.vmb"));
+        var request = new DeployRequest { Image = new ImageReference(folder.At("a.vmb"), null), Target = folder.At("out") };
+        var second = new Another(() => Assert.Equal("target-in-use", Assert.Throws<VembarException>(() => DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None)).Code));
+        DeployOperation.Run(request, second, CancellationToken.None);
+        Assert.True(second.WasTried);
+        Assert.Equal("a", File.ReadAllText(folder.At("out/a")));
+    }
+
+    // Tries something else when the first file is written.
+    private sealed class Another(Action tried) : IProgress<OperationProgress>
+    {
+        public bool WasTried { get; private set; }
+
+        public void Report(OperationProgress value)
+        {
+            if (value.Phase != "writing files" || WasTried)
+                return;
+            WasTried = true;
+            tried();
+        }
+    }
+
     // Stops after so many reports of files written.
     private sealed class StopAfter(int count) : IProgress<OperationProgress>, IDisposable
     {

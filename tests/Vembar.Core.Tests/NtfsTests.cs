@@ -50,6 +50,32 @@ public class NtfsTests(DemoDisks demo)
         setfattr -h -n system.ntfs_ea -v 0x10000000000304004b45590076616c31 Windows/System32/file4.dll
         """;
 
+    [Fact]
+    public void AFolderThatNamesTwoFilesAlikeIsToldAndTheOthersAreCaptured()
+    {
+        using var folder = new TempFolder();
+        var volume = Volume(folder);
+        Fill(folder, volume, "mkdir d; echo one > d/twin-a.txt; echo two > d/twin-b.txt; echo sound > d/sound.txt; echo too > too.txt");
+        // Every place that says twin-b says twin-a from now on, as a damaged index may.
+        var bytes = File.ReadAllBytes(volume);
+        var found = 0;
+        ReadOnlySpan<byte> name = System.Text.Encoding.Unicode.GetBytes("twin-b.txt");
+        for (var at = 0; bytes.AsSpan(at).IndexOf(name) is >= 0 and var next; at += next + 1)
+        {
+            bytes[at + next + 2 * "twin-".Length] = (byte)'a';
+            found++;
+        }
+        Assert.True(found >= 2);
+        File.WriteAllBytes(volume, bytes);
+        var told = Assert.Throws<VembarException>(() => Do.Capture(volume, folder.At("a.vmb")));
+        Assert.Contains("'d/twin-a.txt' is in its folder twice", told.Message, StringComparison.Ordinal);
+        Assert.False(File.Exists(folder.At("a.vmb")));
+        var taken = Do.Capture(volume, folder.At("a.vmb"), with: r => r with { SkipUnreadable = true });
+        Assert.Contains(taken.Warnings, w => w.Contains("twin-a.txt", StringComparison.Ordinal));
+        Assert.Equal(["sound.txt"], Do.WithTree(folder.At("a.vmb"), 1, t => t.List(t.Find(WindowsPath.Parse("d"))!, WindowsPath.Parse("d")).Select(c => c.Name).ToList()));
+        Assert.True(Do.Verify(folder.At("a.vmb")).Ok);
+    }
+
     // FUSE's view of everything below a folder: sizes, links, hashes, and every attribute of NTFS, but for access times.
     private static string Seen(TempFolder folder, string volume)
     {

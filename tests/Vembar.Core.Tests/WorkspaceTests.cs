@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using CsCheck;
 using Vembar.Core.Archives;
 using Vembar.Core.Operations;
@@ -170,6 +171,14 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         Assert.Equal((WindowsAttributes.Archive | WindowsAttributes.Hidden, new DateTime(2026, 9, 2, 1, 2, 3, DateTimeKind.Utc).AddTicks(1)), (entry.Attributes!.Value, entry.Created!.Value.ToDateTime()));
         Assert.Equal(other, entry.Security.ToString()[..other!.Length]);
         Assert.Equal("", Told(Status(folder.At("w"))));
+        // What is written into the file while a save is brought to its end stays there.
+        void Write(string attributes) => File.WriteAllLines(file, File.ReadAllLines(file).Select(l => l.Contains("/Welcome.txt\"", StringComparison.Ordinal) ? With("attributes", attributes) : l));
+        Write("archive");
+        Killed(folder.At("w"));
+        Write("archive system");
+        Assert.Equal("Changed Users/Public/Documents/Welcome.txt: attributes", Told(Status(folder.At("w"))));
+        Save(folder.At("w"));
+        Assert.Equal(WindowsAttributes.Archive | WindowsAttributes.System, Do.WithTree(archive, 1, t => t.Find(WindowsPath.Parse("Users/Public/Documents/Welcome.txt")))!.Attributes!.Value);
         foreach (var (bad, expected) in new[]
         {
             (was.Replace("\"attributes\":\"", "\"attributes\":\"shiny ", StringComparison.Ordinal), "are not attributes"), (was.Replace("\"attributes\":\"", "\"attributes\":\"compressed ", StringComparison.Ordinal), "'compressed' cannot be set"),
@@ -344,6 +353,55 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         File.WriteAllText(metadata, "older\n");
         Assert.Equal(("", ""), (Told(Status(folder.At("w"))), string.Join('\n', Status(folder.At("w")).Problems)));
         Assert.False(File.Exists(metadata + ".new"));
+    }
+
+    [Fact]
+    public void ASaveThatWasKilledBehindItsCommitIsBroughtToItsEnd()
+    {
+        using var folder = new TempFolder();
+        var archive = Small(folder);
+        Open(archive, folder.At("w"));
+        File.WriteAllText(folder.At("w/b.txt"), "changed");
+        Killed(folder.At("w"));
+        // More was done since, also in the metadata file: that is what is left to save.
+        File.WriteAllText(folder.At("w/c.txt"), "new");
+        Assert.Equal("Added c.txt", Told(Status(folder.At("w"))).Split(':')[0]);
+        var second = Save(folder.At("w"));
+        Assert.Equal(3, second.Image.History.Count);
+        Assert.Equal(["b.txt", "c.txt"], Do.WithTree(archive, 1, t => t.List(t.Root, WindowsPath.Root).Select(c => c.Name).Intersect(["b.txt", "c.txt"]).ToList()));
+        // As an image of its own, told once more: it is there already.
+        File.WriteAllText(folder.At("w/b.txt"), "again");
+        Killed(folder.At("w"), "two");
+        var done = Save(folder.At("w"), "two");
+        Assert.Equal((2, "two", true, ""), (done.Image.Number, done.Image.Name, done.Written, Told(Status(folder.At("w")))));
+        Assert.Equal(2, Archives.ArchiveReader.Open(archive).Images.Count);
+        // With more changes than it has, that name is taken.
+        File.WriteAllText(folder.At("w/b.txt"), "third");
+        Killed(folder.At("w"), "three");
+        File.WriteAllText(folder.At("w/c.txt"), "more");
+        var told = Assert.Throws<VembarException>(() => Save(folder.At("w"), "three"));
+        Assert.Equal("the run that was killed had saved image 3 \"three\", and 1 change came since", told.Message);
+        Assert.Equal("Changed c.txt: content", Told(Status(folder.At("w"))));
+        // Killed before its commit, it is as if it had not begun.
+        File.Copy(archive, folder.At("before.vmb"));
+        Killed(folder.At("w"), "four");
+        File.Copy(folder.At("before.vmb"), archive, overwrite: true);
+        Assert.Equal("Changed c.txt: content", Told(Status(folder.At("w"))));
+        Assert.Equal(4, Save(folder.At("w"), "four").Image.Number);
+        Assert.DoesNotContain(Directory.EnumerateFiles(folder.At("w/.vembar-workspace")), f => f.EndsWith("saving", StringComparison.Ordinal) || f.EndsWith("saving.json", StringComparison.Ordinal));
+    }
+
+    // A save that ends between the archive's commit and the workspace's own.
+    private static void Killed(string folder, string? name = null) => Assert.Throws<UnreachableException>(
+        () => WorkspaceOperation.Save(new WorkspaceSaveRequest { Folder = folder, As = name }, new EndAt("remembering"), CancellationToken.None));
+
+    private sealed class EndAt(string phase) : IProgress<OperationProgress>
+    {
+        public void Report(OperationProgress value)
+        {
+            if (value.Phase == phase)
+                throw new UnreachableException();
+        }
     }
 
     [Fact]

@@ -40,7 +40,7 @@ internal static class RewindCommand
             .With(archive, to, wait).Does((parse, session) =>
             {
                 var path = parse.GetRequiredValue(archive);
-                var state = HistoryOperation.Rewind(path, parse.GetValue(to), TimeSpan.FromSeconds(parse.GetValue(wait)));
+                var state = HistoryOperation.Rewind(path, parse.GetValue(to), TimeSpan.FromSeconds(parse.GetValue(wait)), cancellation: session.Cancellation);
                 session.Result(new RewindJson(path, HistoryCommand.From(state)), json => json.RewindJson, () =>
                 {
                     Session.Line($"{path} lists what it did in state {state.Number} ({state.Change}):");
@@ -79,7 +79,7 @@ internal static class RetitleCommand
                     Note = parse.GetValue(note),
                     Labels = SharedOptions.Pairs(parse.GetRequiredValue(labels), "--label", "KEY=VALUE"),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
-                });
+                }, cancellation: session.Cancellation);
                 session.Result(new ImageJson(reference.Archive.Path, record), json => json.ImageJson, () => Session.Line($"Image {record.Number} of {reference.Archive} is now \"{record.Name}\"{(record.Version.Length > 0 ? $", version {record.Version}" : "")}."));
                 return ExitCode.Done;
             });

@@ -52,18 +52,20 @@ public sealed class ArchiveWriter : IDisposable
     /// <param name="wait">How long to wait for another writer.</param>
     /// <param name="layer">The file system; null for the real one.</param>
     /// <param name="basedOn">Archives that a new archive is based on; one that is there must be based on them already.</param>
+    /// <param name="cancellation">Ends the waiting.</param>
     /// <exception cref="VembarException">It cannot be opened, made or locked, or holds a newer state that is damaged.</exception>
     public static ArchiveWriter Open(
-        ArchivePlace place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileLayer? layer = null, IReadOnlyList<BaseArchive>? basedOn = null) =>
-        Open(place, create, effort, wait, layer, basedOn, WriterPurpose.Change);
+        ArchivePlace place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileLayer? layer = null, IReadOnlyList<BaseArchive>? basedOn = null,
+        CancellationToken cancellation = default) => Open(place, create, effort, wait, layer, basedOn, WriterPurpose.Change, null, cancellation);
 
     /// <summary>Opens an archive to mend it: its index or its catalogue may be damaged.</summary>
     /// <exception cref="VembarException">It cannot be opened or locked.</exception>
-    internal static ArchiveWriter OpenToMend(ArchivePlace place, WriterPurpose purpose, Mending mending, TimeSpan wait, IFileLayer? layer = null) =>
-        Open(place, create: false, Effort.Balanced, wait, layer, null, purpose, mending);
+    internal static ArchiveWriter OpenToMend(ArchivePlace place, WriterPurpose purpose, Mending mending, TimeSpan wait, IFileLayer? layer = null, CancellationToken cancellation = default) =>
+        Open(place, create: false, Effort.Balanced, wait, layer, null, purpose, mending, cancellation);
 
     private static ArchiveWriter Open(
-        ArchivePlace place, bool create, Effort effort, TimeSpan wait, IFileLayer? layer, IReadOnlyList<BaseArchive>? basedOn, WriterPurpose purpose, Mending? mending = null)
+        ArchivePlace place, bool create, Effort effort, TimeSpan wait, IFileLayer? layer, IReadOnlyList<BaseArchive>? basedOn, WriterPurpose purpose, Mending? mending,
+        CancellationToken cancellation)
     {
         var path = place.Path;
         layer ??= SystemFileLayer.Instance;
@@ -77,7 +79,7 @@ public sealed class ArchiveWriter : IDisposable
                 var created = Create();
                 try
                 {
-                    return OpenLocked(place, effort, wait - deadline.Elapsed, layer, created, purpose, mending);
+                    return OpenLocked(place, effort, wait - deadline.Elapsed, layer, created, purpose, mending, cancellation);
                 }
                 catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound && create && !Posix.Exists(path) && new FileInfo(path).LinkTarget is null
                     && Posix.IsFolder(Path.GetDirectoryName(Path.GetFullPath(path))!))
@@ -137,7 +139,8 @@ public sealed class ArchiveWriter : IDisposable
         new StateWriter(file, header, at + info.WholeLength).Write([info], chunks, [], [(info, block.Bytes.ToArray())], id, null);
     }
 
-    private static ArchiveWriter OpenLocked(ArchivePlace place, Effort effort, TimeSpan wait, IFileLayer layer, bool created, WriterPurpose purpose, Mending? mending = null)
+    private static ArchiveWriter OpenLocked(
+        ArchivePlace place, Effort effort, TimeSpan wait, IFileLayer layer, bool created, WriterPurpose purpose, Mending? mending, CancellationToken cancellation)
     {
         var path = place.Path;
         var clock = System.Diagnostics.Stopwatch.StartNew();
@@ -159,7 +162,8 @@ public sealed class ArchiveWriter : IDisposable
             file.Dispose();
             if (clock.Elapsed >= wait)
                 throw VembarException.Surroundings("archive-locked", $"'{path}' is being written by another process", "Try again when it has finished, or wait for it with --wait SECONDS.");
-            Thread.Sleep(100);
+            cancellation.WaitHandle.WaitOne(100);
+            cancellation.ThrowIfCancellationRequested();
         }
     }
 
@@ -401,7 +405,7 @@ public sealed class ArchiveWriter : IDisposable
         {
             using (var file = layer.CreateNew(path))
                 WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases));
-            return OpenLocked(new ArchivePlace(path, other.Place.Bases), effort, default, layer, created: true, WriterPurpose.Change);
+            return OpenLocked(new ArchivePlace(path, other.Place.Bases), effort, default, layer, created: true, WriterPurpose.Change, null, CancellationToken.None);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", path) is { } error)
         {

@@ -120,7 +120,7 @@ public static class CaptureOperation
         var install = ReadInstall(source, warnings);
         var findings = install is null && WindowsInstall.FindFolder(source) is null ? null : Readiness.Check(source, rules!, null);
         Refuse(request, findings);
-        using var writer = ArchiveWriter.Open(place, create: true, request.Effort, request.Wait, layer, based is null ? [] : [based]);
+        using var writer = ArchiveWriter.Open(place, create: true, request.Effort, request.Wait, layer, based is null ? [] : [based], cancellation);
         // A base that is missing is told before anything is read.
         _ = writer.Base.Bases;
         Checks.NameIsFree(writer.Base, request.Name);

@@ -38,7 +38,7 @@ public static class CopyOperation
             return "";
         });
         Checks.Throw(problems);
-        using var writer = ArchiveWriter.Open(to, create: true, Effort.Balanced, wait, layer);
+        using var writer = ArchiveWriter.Open(to, create: true, Effort.Balanced, wait, layer, cancellation: cancellation);
         Checks.NameIsFree(writer.Base, name ?? image!.Name);
 
         var tree = new ImageTree(source!, image!.Root, from.ToString());

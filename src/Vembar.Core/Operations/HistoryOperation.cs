@@ -59,9 +59,9 @@ public static class HistoryOperation
     /// <summary>Makes an earlier state the present one, by a further state that lists what it did.</summary>
     /// <returns>The state as it was.</returns>
     /// <exception cref="VembarException">There is no such state, it is damaged, or the archive cannot be written.</exception>
-    public static ArchiveState Rewind(string path, long number, TimeSpan wait, IFileLayer? layer = null)
+    public static ArchiveState Rewind(string path, long number, TimeSpan wait, IFileLayer? layer = null, CancellationToken cancellation = default)
     {
-        using var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.Rewind, new Mending(), wait, layer);
+        using var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.Rewind, new Mending(), wait, layer, cancellation);
         var states = writer.Base.States();
         var found = states.FindIndex(s => s.Commit?.Sequence == number);
         if (found < 0)

@@ -44,7 +44,7 @@ public static class RecoverOperation
                 throw VembarException.Damaged($"'{path}': {scan.Blocks} sound blocks were found{(archive is null ? "" : $" behind state {archive.Sequence}, which can be read")}, but no image's record among them",
                     "Take it from another copy.");
             }
-            using var writer = ArchiveWriter.Open(to, create: true);
+            using var writer = ArchiveWriter.Open(to, create: true, cancellation: cancellation);
             var saved = new List<ImageRecord>();
             foreach (var record in records)
             {

@@ -73,7 +73,7 @@ public static class ServiceOperation
         }
         using (var reader = ArchiveReader.Open(request.Image.Archive, layer))
             Look(reader, request);
-        using var writer = ArchiveWriter.Open(request.Image.Archive, create: false, request.Effort, request.Wait, layer);
+        using var writer = ArchiveWriter.Open(request.Image.Archive, create: false, request.Effort, request.Wait, layer, cancellation: cancellation);
         return Apply(request, writer.Base, writer, clock, progress, cancellation);
     }
 

@@ -14,12 +14,13 @@ internal static class StateHealer
     /// <param name="place">The archive.</param>
     /// <param name="others">Other archives; those that are no copies are passed over.</param>
     /// <param name="wait">How long to wait for another writer.</param>
+    /// <param name="cancellation">Ends the waiting.</param>
     /// <returns>What was healed.</returns>
     /// <exception cref="VembarException">The archive cannot be opened or written.</exception>
-    public static List<Damage> Heal(ArchivePlace place, IReadOnlyList<ArchiveReader> others, TimeSpan wait)
+    public static List<Damage> Heal(ArchivePlace place, IReadOnlyList<ArchiveReader> others, TimeSpan wait, CancellationToken cancellation)
     {
         var healed = new List<Damage>();
-        using var writer = ArchiveWriter.OpenToMend(place, WriterPurpose.Mend, new Mending(), wait);
+        using var writer = ArchiveWriter.OpenToMend(place, WriterPurpose.Mend, new Mending(), wait, cancellation: cancellation);
         var archive = writer.Base;
         var own = archive.States().Where(s => s.Commit is not null).Select(s => s.Commit!).ToList();
         foreach (var copy in others.Where(o => o.Header.Id == archive.Header.Id && o.Header.Major == archive.Header.Major))

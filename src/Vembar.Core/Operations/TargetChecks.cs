@@ -127,7 +127,8 @@ internal static class TargetChecks
             throw VembarException.Input("not-a-folder", $"the target '{request.Target}' is a file", "Name a folder.");
         if (Directory.Exists(full))
         {
-            if (!request.KeepExisting && !File.Exists(Path.Combine(full, DeployJournal.FileName)) && Directory.EnumerateFileSystemEntries(full).Any())
+            if (!request.KeepExisting && !File.Exists(Path.Combine(full, DeployJournal.FileName))
+                && Directory.EnumerateFileSystemEntries(full).Any(e => Path.GetFileName(e) != DeployJournal.UnfinishedName))
                 throw VembarException.Input("target-not-empty", $"the target folder '{request.Target}' is not empty", "Name an empty or new folder, or keep what is there with --keep-existing.");
         }
         else

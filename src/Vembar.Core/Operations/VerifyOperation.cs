@@ -25,7 +25,7 @@ public static class VerifyOperation
     /// <exception cref="VembarException">There is nothing to give up, or the archive cannot be written.</exception>
     public static VerifyResult GiveUpNewer(ArchivePlace path, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
-        using (var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.GiveUpTail, new Mending(), wait))
+        using (var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.GiveUpTail, new Mending(), wait, cancellation: cancellation))
         {
             if (writer.Base.LeftOver == 0)
                 throw VembarException.Input("nothing-to-give-up", $"'{path}' has nothing behind its last whole state", "Nothing was changed. `vembar verify` tells what is damaged.");
@@ -39,7 +39,7 @@ public static class VerifyOperation
     /// <param name="from">Archives to take good content from; records of states and indexes come from copies of the archive itself.</param>
     /// <param name="wait">How long to wait for another writer.</param>
     /// <param name="progress">Told how far it is.</param>
-    /// <param name="cancellation">Ends it; the archive is as it was.</param>
+    /// <param name="cancellation">Ends it; records of states and indexes may have been put back in their places by then.</param>
     /// <exception cref="VembarException">An archive cannot be opened, or this one not be written.</exception>
     public static VerifyResult Repair(ArchivePlace path, IReadOnlyList<string> from, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
@@ -48,11 +48,11 @@ public static class VerifyOperation
         {
             foreach (var other in from)
                 others.Add(ArchiveReader.OpenToMend(new ArchivePlace(other, path.Bases)));
-            var restored = StateHealer.Heal(path, others, wait);
+            var restored = StateHealer.Heal(path, others, wait, cancellation);
             var bad = new ConcurrentDictionary<ChunkId, byte>();
             var mending = new Mending(others);
             VerifyResult before;
-            using (var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.Mend, mending, wait))
+            using (var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.Mend, mending, wait, cancellation: cancellation))
             {
                 before = Check(writer.Base, others, bad, progress, cancellation);
                 if (!writer.Base.IsIndexRebuilt)

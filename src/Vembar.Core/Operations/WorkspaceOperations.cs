@@ -116,7 +116,7 @@ public static class WorkspaceOperation
             progress.Report(new OperationProgress("remembering", 0, 0, false, ""));
             var (source, now) = workspace.Walk(null, cancellation);
             using (source)
-                workspace.Remember(image, editor, Descriptors(archive), now);
+                workspace.Remember(image, editor, Descriptors(archive), Workspace.WithStamp(now, null));
             workspace.Dispose();
             return new WorkspaceOpened(folder, image, files, bytes, clock.Elapsed.TotalSeconds, warnings);
         }
@@ -133,6 +133,28 @@ public static class WorkspaceOperation
                 System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(cause);
             throw;
         }
+    }
+
+    // A run that was killed between the archive's commit and the workspace's own is brought to its end.
+    private static ImageRecord? FinishSaving(Workspace workspace, ArchiveReader archive)
+    {
+        if (workspace.Announced() is not var (announced, now))
+            return null;
+        var found = archive.Images.FirstOrDefault(i => i.Root == announced.Root && i.History is [.., var last] && last.Action == announced.History[^1].Action && last.Time == announced.History[^1].Time);
+        if (found is null)
+            workspace.Renounce();
+        else
+            Remember(workspace, archive, found, now);
+        return found;
+    }
+
+    // From then on the workspace is one of what was saved.
+    private static void Remember(Workspace workspace, ArchiveReader archive, ImageRecord stored, LaidEntry now)
+    {
+        var laid = new TreeEditor(new ImageTree(archive, stored.Root, archive.Path));
+        if (workspace.State.Only.Count > 0)
+            laid.KeepOnly([.. now.Leaves(WindowsPath.Root).Where(p => !p.IsRoot && laid.Find(p) is not null)]);
+        workspace.Remember(stored, laid, Descriptors(archive), now);
     }
 
     private static ArchivePlace PlaceOf(Workspace workspace, string? archive) => archive ?? workspace.State.Archive;
@@ -167,17 +189,19 @@ public static class WorkspaceOperation
     {
         using var workspace = Workspace.Use(folder);
         using var reader = OpenArchive(workspace, archive);
+        FinishSaving(workspace, reader);
         using var look = Look.At(workspace, reader, Editor(reader, workspace.State.Image, workspace.State), progress, cancellation);
         return look.Status;
     }
 
     // What a look at a workspace found; its files can be read while it is held.
-    private sealed record Look(WorkspaceStatus Status, WorkspaceChanges Changes, FolderSource Source, SourceTree Now) : IDisposable
+    private sealed record Look(WorkspaceStatus Status, WorkspaceChanges Changes, FolderSource Source, LaidEntry Now) : IDisposable
     {
         public static Look At(Workspace workspace, ArchiveReader archive, TreeEditor editor, IProgress<OperationProgress> progress, CancellationToken cancellation)
         {
             var clock = Stopwatch.StartNew();
             var (laid, touched) = workspace.Laid();
+            var metadata = workspace.MetadataStamp;
             var (source, now) = workspace.Walk(files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
             try
             {
@@ -193,7 +217,7 @@ public static class WorkspaceOperation
                 else if (current.Root != image.Root)
                     warnings.Add($"image {image.Number} \"{current.Name}\" was changed by something else since; save it with --as");
                 return new Look(
-                    new WorkspaceStatus(workspace.Folder, archive.Path, image, workspace.State.Only, changes.All, changes.Problems, warnings, changes.FilesRead, clock.Elapsed.TotalSeconds), changes, source, now);
+                    new WorkspaceStatus(workspace.Folder, archive.Path, image, workspace.State.Only, changes.All, changes.Problems, warnings, changes.FilesRead, clock.Elapsed.TotalSeconds), changes, source, Workspace.WithStamp(now, metadata));
             }
             catch
             {
@@ -217,12 +241,14 @@ public static class WorkspaceOperation
         if (request.As is not null)
             Checks.ImageName(request.As);
         using var workspace = Workspace.Use(request.Folder);
+        ImageRecord? saved;
         using (var reader = OpenArchive(workspace, request.Archive))
         {
-            if (request.As is not null)
+            saved = FinishSaving(workspace, reader);
+            if (request.As is not null && !IsSaved(saved, request.As))
                 Checks.NameIsFree(reader, request.As);
         }
-        using var writer = ArchiveWriter.Open(PlaceOf(workspace, request.Archive), create: false, request.Effort, request.Wait, null);
+        using var writer = ArchiveWriter.Open(PlaceOf(workspace, request.Archive), create: false, request.Effort, request.Wait, cancellation: cancellation);
         CheckArchive(writer.Base, workspace);
         var image = workspace.State.Image;
         var editor = Editor(writer.Base, image, workspace.State);
@@ -233,6 +259,13 @@ public static class WorkspaceOperation
         if (!request.AcceptRemovals && changes.Files is var (all, gone) && IsMuch(all, gone))
             throw VembarException.Input("much-is-gone", $"{gone} of {all} files that were laid open in '{request.Folder}' are gone", "If that is meant, give --accept-removals; if not, lay the image open anew.");
         var current = writer.Base.Images.FirstOrDefault(i => i.Number == image.Number);
+        if (status.Changes.Count == 0 && saved is not null && (request.As is null || IsSaved(saved, request.As)))
+            return new WorkspaceSaved(status, saved, true, 0, clock.Elapsed.TotalSeconds);
+        if (request.As is not null && IsSaved(saved, request.As))
+        {
+            throw VembarException.Input("name-taken", $"the run that was killed had saved image {saved!.Number} \"{saved.Name}\", and {status.Changes.Count} {(status.Changes.Count == 1 ? "change" : "changes")} came since",
+                "Save them into that image by leaving --as out, or into another with another name.");
+        }
         if (status.Changes.Count == 0 && request.As is null)
             return new WorkspaceSaved(status, current ?? image, false, 0, clock.Elapsed.TotalSeconds);
         changes.Make();
@@ -254,19 +287,17 @@ public static class WorkspaceOperation
         else
         {
             cancellation.ThrowIfCancellationRequested();
+            workspace.Announce(record, look.Now);
             stored = writer.CommitImage(record, request.As is null ? image.Number : null, $"workspace {image.Number} {record.Name}");
         }
-        // From here on the workspace is one of what was saved.
-        using var saved = ArchiveReader.Open(PlaceOf(workspace, request.Archive));
-        var laid = new TreeEditor(new ImageTree(saved, stored.Root, saved.Path));
-        if (workspace.State.Only.Count > 0)
-            laid.KeepOnly(Leaves(look.Now.Root).Where(p => !p.IsRoot && laid.Find(p) is not null).ToList());
-        workspace.Remember(stored, laid, Descriptors(saved), look.Now);
+        progress.Report(new OperationProgress("remembering", 0, 0, false, ""));
+        using (var written = ArchiveReader.Open(PlaceOf(workspace, request.Archive)))
+            Remember(workspace, written, stored, look.Now);
         return new WorkspaceSaved(status, stored, true, writer.BytesStored, clock.Elapsed.TotalSeconds);
     }
 
-    // What was laid open is now what is there.
-    private static IEnumerable<WindowsPath> Leaves(SourceNode node) => node.Children is { Count: > 0 } children ? children.SelectMany(Leaves) : [node.Path];
+    // Whether a run that was killed had saved an image under that name.
+    private static bool IsSaved(ImageRecord? saved, string name) => saved is not null && saved.Name == name;
 
     private static List<string> Details(IReadOnlyList<WorkspaceChange> changes)
     {

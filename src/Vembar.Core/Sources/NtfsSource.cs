@@ -195,13 +195,19 @@ public sealed class NtfsSource : ISource
         var children = folder.Node.Children!;
         for (var i = children.Count - 1; i > 0; i--)
         {
-            if (children[i].Name != children[i - 1].Name)
+            var first = i;
+            while (first > 0 && children[first - 1].Name == children[i].Name)
+                first--;
+            if (first == i)
                 continue;
-            var twin = children[i];
-            var path = string.Join('/', [.. folder.Path, twin.Name]);
+            var path = string.Join('/', [.. folder.Path, children[i].Name]);
             walk.Unreadable(path, VembarException.Input("damaged-folder", $"{Shown}: '{path}' is in its folder twice", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
-            children.RemoveAt(i);
-            walk.Forget(twin);
+            for (; i >= first; i--)
+            {
+                walk.Forget(children[i]);
+                children.RemoveAt(i);
+            }
+            i++;
         }
     }
 

@@ -17,6 +17,9 @@ public sealed record DeployJournal
     /// <summary>The file's name, at the target's top.</summary>
     public const string FileName = ".vembar-deploying";
 
+    /// <summary>The name under which it is written in a folder before it counts.</summary>
+    internal const string UnfinishedName = FileName + ".new";
+
     /// <summary>A longer one is not ours.</summary>
     internal const int Longest = 256 << 20;
 

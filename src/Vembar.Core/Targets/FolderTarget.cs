@@ -68,6 +68,8 @@ internal sealed class FolderTarget : IDisposable
         _root = Posix.OpenFolder(null, PosixName.Encode(path), followLink: true);
         try
         {
+            if (!TryLock())
+                throw VembarException.Surroundings("target-in-use", $"another deployment writes into '{path}'", "Wait until it has ended.");
             var journal = System.IO.Path.Combine(path, DeployJournal.FileName);
             if (key is null || !File.Exists(journal))
                 return;
@@ -212,6 +214,19 @@ internal sealed class FolderTarget : IDisposable
         }
     }
 
+    private bool TryLock()
+    {
+        try
+        {
+            return Posix.TryLock(_root);
+        }
+        catch (NativeException)
+        {
+            // Some file systems have no locks; then nobody holds one.
+            return true;
+        }
+    }
+
     private void WriteJournal()
     {
         if (_key is null)
@@ -219,8 +234,17 @@ internal sealed class FolderTarget : IDisposable
         if (!IsResuming)
         {
             var journal = new DeployJournal { Key = _key, Start = DeployJournal.PresentStart(), Kept = [.. _keptBefore.Order(StringComparer.Ordinal)] };
-            using var file = Posix.CreateNew(_root, PosixName.Encode(DeployJournal.FileName), 0x180);
-            Posix.Write(file, journal.Encode(), 0);
+            var beside = PosixName.Encode(DeployJournal.UnfinishedName);
+            // One that was being written when a run was killed.
+            if (Posix.TryStat(_root, beside, out _))
+                Posix.Remove(_root, beside, false);
+            using (var file = Posix.CreateNew(_root, beside, 0x180))
+            {
+                Posix.Write(file, journal.Encode(), 0);
+                // A power cut that leaves files leaves what tells whose they are.
+                Posix.Sync(file);
+            }
+            Posix.Rename(_root, beside, PosixName.Encode(DeployJournal.FileName));
         }
         // A resumed one keeps its journal as it is: what was there before the first run, and the start under which the oldest files were written.
         _begun = true;
@@ -524,5 +548,9 @@ internal sealed class FolderTarget : IDisposable
     /// <summary>How many bytes of content there are to be written; holes are not.</summary>
     public long BytesToWrite => _files.Sum(f => _image.DataLength(f.Entry.Content, f.Entry.Length, () => f.Path));
 
-    public void Dispose() => _root.Dispose();
+    public void Dispose()
+    {
+        Posix.Unlock(_root);
+        _root.Dispose();
+    }
 }

@@ -24,6 +24,9 @@ internal sealed record LaidEntry(string Name, EntryKind Kind, long Length, FileT
 
     /// <summary>Entries with their paths, folders before what is in them.</summary>
     public IEnumerable<(string Path, LaidEntry Entry)> All(string path = "") => Children.SelectMany(c => c.All($"{path}{c.Name}/").Prepend(($"{path}{c.Name}", c)));
+
+    /// <summary>The paths of what has nothing in it.</summary>
+    public IEnumerable<WindowsPath> Leaves(WindowsPath at) => Children.Count > 0 ? Children.SelectMany(c => c.Leaves(at.Child(c.Name))) : [at];
 }
 
 /// <summary>The list of laid entries as a file: a mark, the entries, and a hash of both.</summary>

@@ -40,6 +40,7 @@ internal sealed record WorkspaceState
 
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true)]
 [JsonSerializable(typeof(WorkspaceState))]
+[JsonSerializable(typeof(PendingSave))]
 [JsonSerializable(typeof(MetadataLine))]
 internal sealed partial class WorkspaceJson : JsonSerializerContext;
 
@@ -201,18 +202,60 @@ internal sealed class Workspace : IDisposable
     /// <param name="image">The image.</param>
     /// <param name="editor">The part of it that was laid.</param>
     /// <param name="descriptors">Reads security descriptors.</param>
-    /// <param name="now">What is there. Of what was saved, as it was before it was read, so that whatever is written meanwhile is noticed later.</param>
-    public void Remember(ImageRecord image, TreeEditor editor, Func<ChunkId, byte[]> descriptors, SourceTree now)
+    /// <param name="now">What is there, with the metadata file's stamp. Of what was saved, as it was before it was read, so that whatever is
+    /// written meanwhile is noticed later.</param>
+    public void Remember(ImageRecord image, TreeEditor editor, Func<ChunkId, byte[]> descriptors, LaidEntry now)
     {
         var before = State.Laid.Length > 0 ? LaidFile : null;
         var laid = $"laid-{Guid.NewGuid():N}";
-        Write(MetadataFile + Waiting, WorkspaceMetadata.Write(editor, descriptors));
-        Write(Own(laid), LaidTree.Encode(LaidEntry.Of(now.Root) with { Children = [.. now.Root.Children!.Select(LaidEntry.Of), Stamp(MetadataFile + Waiting)!] }));
+        // What was written into the metadata file meanwhile stays there, to be saved the next time.
+        var isEdited = File.Exists(MetadataFile) && !IsStamp(StampIn(now), MetadataFile);
+        if (!isEdited)
+            Write(MetadataFile + Waiting, WorkspaceMetadata.Write(editor, descriptors));
+        var stamp = isEdited ? StampIn(now)! : Stamp(MetadataFile + Waiting)!;
+        Write(Own(laid), LaidTree.Encode(now with { Children = [.. now.Children.Where(c => c.Name != StampName), stamp] }));
         Save(State with { State = "open", Image = image, Folder = Path.GetFullPath(Folder), Laid = laid });
-        File.Move(MetadataFile + Waiting, MetadataFile, overwrite: true);
+        if (!isEdited)
+            File.Move(MetadataFile + Waiting, MetadataFile, overwrite: true);
         if (before is not null)
             File.Delete(before);
+        File.Delete(Own(PendingFile));
+        File.Delete(Own(PendingLaid));
     }
+
+    /// <summary>Notes what is about to be saved, for a run that finds that this one was killed behind its commit.</summary>
+    /// <param name="image">The record that is about to be committed.</param>
+    /// <param name="now">What is saved, with the metadata file's stamp.</param>
+    public void Announce(ImageRecord image, LaidEntry now)
+    {
+        Replace(PendingLaid, LaidTree.Encode(now));
+        Replace(PendingFile, JsonSerializer.SerializeToUtf8Bytes(new PendingSave { Image = image }, WorkspaceJson.Default.PendingSave));
+    }
+
+    /// <summary>What a run that was killed was about to save; null when there is no such thing, or it cannot be told any more.</summary>
+    public (ImageRecord Image, LaidEntry Now)? Announced()
+    {
+        if (!File.Exists(Own(PendingFile)))
+            return null;
+        try
+        {
+            var image = JsonSerializer.Deserialize(InputFile.ReadAllBytes(Own(PendingFile)), WorkspaceJson.Default.PendingSave)!.Image;
+            return (image, LaidTree.Decode(InputFile.ReadAllBytes(Own(PendingLaid))));
+        }
+        catch (Exception failure) when (failure is BinaryFormatException or JsonException or IOException or NullReferenceException or VembarException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>Forgets what was about to be saved.</summary>
+    public void Renounce()
+    {
+        File.Delete(Own(PendingFile));
+        File.Delete(Own(PendingLaid));
+    }
+
+    private const string PendingFile = "saving.json", PendingLaid = "laid.saving";
 
     // A metadata file that is yet to take the older one's place.
     private const string Waiting = ".new";
@@ -229,9 +272,27 @@ internal sealed class Workspace : IDisposable
         }
     }
 
+    private const string StampName = $"{OwnFolder}/{MetadataName}";
+
+    /// <summary>What is there, with the metadata file's stamp, of a folder that was just walked over.</summary>
+    /// <param name="tree">What is there.</param>
+    /// <param name="metadata">The metadata file's stamp, as it was before the file was read; null for none.</param>
+    public static LaidEntry WithStamp(SourceTree tree, LaidEntry? metadata)
+    {
+        var root = LaidEntry.Of(tree.Root);
+        return metadata is null ? root : root with { Children = [.. root.Children, metadata] };
+    }
+
+    /// <summary>What the file system says of the metadata file; null when there is none.</summary>
+    public LaidEntry? MetadataStamp => Stamp(MetadataFile);
+
+    private static LaidEntry? StampIn(LaidEntry root) => root.Children.FirstOrDefault(c => c.Name == StampName);
+
+    private static bool IsStamp(LaidEntry? stamp, string path) => stamp is not null && Stamp(path) is { } there && there with { Children = stamp.Children } == stamp;
+
     // The metadata file's own stamp goes with the others, under a name that no entry of an image has. Renaming does not change it.
     private static LaidEntry? Stamp(string path) => Posix.TryStat(null, PosixName.Encode(path), out var stat)
-        ? new LaidEntry($"{OwnFolder}/{MetadataName}", EntryKind.File, stat.Size, FileTime.From(stat.Modified), 0, stat.Inode, default, []) : null;
+        ? new LaidEntry(StampName, EntryKind.File, stat.Size, FileTime.From(stat.Modified), 0, stat.Inode, default, []) : null;
 
     /// <summary>What was laid, and whether the metadata file was touched since.</summary>
     /// <exception cref="VembarException">The list is missing or damaged.</exception>
@@ -240,14 +301,13 @@ internal sealed class Workspace : IDisposable
         try
         {
             var root = LaidTree.Decode(InputFile.ReadAllBytes(LaidFile));
-            var stamp = root.Children.FirstOrDefault(c => c.Name == $"{OwnFolder}/{MetadataName}");
-            bool Is(string path) => stamp is not null && Stamp(path) is { } there && there with { Children = stamp.Children } == stamp;
+            var stamp = StampIn(root);
             // A save that was stopped before the last of its steps.
-            if (!Is(MetadataFile) && Is(MetadataFile + Waiting))
+            if (!IsStamp(stamp, MetadataFile) && IsStamp(stamp, MetadataFile + Waiting))
                 File.Move(MetadataFile + Waiting, MetadataFile, overwrite: true);
             if (!File.Exists(MetadataFile))
                 throw VembarException.Input("workspace-damaged", $"'{MetadataFile}' is missing", "Copy your changes out of the folder, and lay the image open anew.");
-            return (root with { Children = [.. root.Children.Where(c => c != stamp)] }, !Is(MetadataFile));
+            return (root with { Children = [.. root.Children.Where(c => c != stamp)] }, !IsStamp(stamp, MetadataFile));
         }
         catch (BinaryFormatException problem)
         {
