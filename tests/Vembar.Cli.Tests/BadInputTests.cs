@@ -314,12 +314,14 @@ public class BadInputTests(World world)
         using var folder = new TempFolder();
         Directory.CreateDirectory(folder.At("src"));
         Tools.Run("sh", ["-c", "head -c 200000000 /dev/urandom > src/large"], folder.Path);
-        foreach (var command in (string[])["capture src a.vmb --name one", "capture src a.vmb --name two --reread", "verify a.vmb", "copy a.vmb#1 b.vmb", "deploy a.vmb#1 out --verify", "compact a.vmb --effort quick"])
+        foreach (var command in (string[])["capture src a.vmb --name one --effort dense", "capture src a.vmb --name two --reread", "verify a.vmb", "copy a.vmb#1 b.vmb", "deploy a.vmb#1 out --verify", "compact a.vmb --effort quick"])
         {
             var (code, output, _) = Tools.Try("script", ["-qec", $"'{Vembar.Path}' {command}", "/dev/null"], folder.Path);
             Assert.Equal((command, 0), (command, code));
             Assert.DoesNotContain("xception", output, StringComparison.Ordinal);
-            Assert.Contains("\u001b[K", output, StringComparison.Ordinal);
+            // What ends at once shows no progress; this takes its time on any machine.
+            if (command.Contains("dense", StringComparison.Ordinal))
+                Assert.Contains("\u001b[K", output, StringComparison.Ordinal);
         }
     }
 

@@ -36,7 +36,8 @@ public static class Vembar
 
     public static Process Start(string[] arguments, Action<ProcessStartInfo>? with = null)
     {
-        var start = new ProcessStartInfo(Path, arguments) { RedirectStandardOutput = true, RedirectStandardError = true };
+        // Whoever runs the tests in the background may have it ignored, and it would be handed down.
+        var start = new ProcessStartInfo("env", ["--default-signal=INT", Path, .. arguments]) { RedirectStandardOutput = true, RedirectStandardError = true };
         with?.Invoke(start);
         return Process.Start(start)!;
     }
