@@ -9,17 +9,10 @@ internal static class Hives
 {
     private static byte[] Make(string root, Action<RegistryHive> fill)
     {
-        using var hive = RegistryHive.Open(RegistryHive.NewEmpty(root), write: true, root);
+        // The demo is the same every day.
+        var hive = RegistryHive.Open(RegistryHive.NewEmpty(root), write: true, root, DemoWorld.Epoch);
         fill(hive);
-        return Settled(hive.ToBytes());
-    }
-
-    // The library stamps the hive with the present time; the demo is the same every day.
-    private static byte[] Settled(byte[] hive)
-    {
-        BinaryPrimitives.WriteInt64LittleEndian(hive.AsSpan(12), DemoWorld.Epoch.ToFileTimeUtc());
-        Seal(hive);
-        return hive;
+        return hive.ToBytes();
     }
 
     /// <summary>Sets the checksum of a hive's first block.</summary>

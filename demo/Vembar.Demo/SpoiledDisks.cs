@@ -98,7 +98,7 @@ internal static class SpoiledDisks
 
     private static void Hive(NtfsVolume volume, string name, Action<RegistryHive> change)
     {
-        using var hive = RegistryHive.Open(Read(volume, Config + name), write: true, name);
+        var hive = RegistryHive.Open(Read(volume, Config + name), write: true, name, DemoWorld.Epoch);
         change(hive);
         Put(volume, Config + name, hive.ToBytes());
     }

@@ -223,12 +223,12 @@ public class CommandTests(World world)
             File.Delete(folder.At("copy/libvembar-wide.so"));
             program = folder.At("copy/vembar");
         }
-        Assert.Equal(0, Vembar.Finish(Vembar.Start(["capture", folder.At("src"), folder.At("a.vmb"), "--name", "x", "--quiet"], s => s.FileName = program)).Code);
-        var listed = Vembar.Finish(Vembar.Start(["files", folder.At("a.vmb") + "#1", "--json"], s => s.FileName = program)).Json;
+        Assert.Equal(0, Vembar.Finish(Vembar.Start(["capture", folder.At("src"), folder.At("a.vmb"), "--name", "x", "--quiet"], program: program)).Code);
+        var listed = Vembar.Finish(Vembar.Start(["files", folder.At("a.vmb") + "#1", "--json"], program: program)).Json;
         var hashes = listed.GetProperty("entries").EnumerateArray().ToDictionary(e => e.GetProperty("path").GetString()!, e => e.GetProperty("hash").GetString());
         foreach (var file in Directory.EnumerateFiles(folder.At("src")))
             Assert.Equal(Tools.Run("b3sum", ["--no-names", file]).Trim(), hashes[Path.GetFileName(file)]);
-        Assert.Equal(0, Vembar.Finish(Vembar.Start(["verify", folder.At("a.vmb"), "--quiet"], s => s.FileName = program)).Code);
+        Assert.Equal(0, Vembar.Finish(Vembar.Start(["verify", folder.At("a.vmb"), "--quiet"], program: program)).Code);
     }
 
     [Fact]

@@ -15,7 +15,7 @@ public class BallastTests(DemoFixture demo)
 
     private static T InHive<T>(string archive, string hive, Func<RegistryHive, T> look) => Do.WithTree(archive, 1, t =>
     {
-        using var open = WindowsInstall.OpenHive(t, "Windows", hive);
+        var open = WindowsInstall.OpenHive(t, "Windows", hive);
         return look(open);
     });
 

@@ -160,7 +160,7 @@ public class CoverageTests(DemoFixture demo)
             HKR,a,fresh
             HKR,key2
             """), "x");
-        using var hive = RegistryHive.Open(RegistryHive.NewEmpty(), write: true, "test");
+        var hive = RegistryHive.Open(RegistryHive.NewEmpty(), write: true, "test");
         foreach (var line in inf.Section("add"))
             InfRegistry.ReadAdd(inf, "add", line).Apply(hive.Root);
         Assert.NotNull(hive.Key("key2"));

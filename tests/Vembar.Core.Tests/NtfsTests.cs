@@ -227,7 +227,7 @@ public class NtfsTests(DemoDisks demo)
             Assert.Contains($@"Element,SZ,\Windows\system32\winload.{(layout == "uefi" ? "efi" : "exe")}", store, StringComparison.Ordinal);
             // The store names this very partition: by its GUID, or by the disk's signature and where it begins.
             var windows = disk.Volumes.Single(v => v.FileSystem.Label == "Windows").Partition!;
-            using var hive = Windows.RegistryHive.Open(File.ReadAllBytes(folder.At("BCD")), write: false, "BCD");
+            var hive = Windows.RegistryHive.Open(File.ReadAllBytes(folder.At("BCD")), write: false, "BCD");
             var manager = hive.Key(@"Objects\{9dea862c-5cdd-4e70-acc1-f32b344d4795}\Elements")!;
             var loader = hive.Key($@"Objects\{manager.Key("23000003")!.GetString("Element")}\Elements")!;
             var device = loader.Key("21000001")!.Get("Element")!.Value.Bytes;

@@ -59,7 +59,7 @@ public class ReadyTests(DemoFixture demo, DemoDisks disks)
     private static void Change(string install, string name, Action<RegistryHive> change)
     {
         var path = Path.Combine(install, "Windows/System32/config", name);
-        using var hive = RegistryHive.Open(File.ReadAllBytes(path), write: true, name);
+        var hive = RegistryHive.Open(File.ReadAllBytes(path), write: true, name);
         change(hive);
         File.WriteAllBytes(path, hive.ToBytes());
     }

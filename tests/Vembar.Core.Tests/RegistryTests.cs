@@ -114,7 +114,7 @@ public class RegistryTests(DemoFixture demo)
         static string Dump(RegistryKey key, string path) => string.Concat(key.Values.OrderBy(v => v.Name, StringComparer.Ordinal).Select(v => $"{path}/{v.Name} {v.Type} {Convert.ToHexString(v.Bytes)}\n")) + string.Concat(key.Subkeys.OrderBy(k => k.Name, StringComparer.Ordinal).Select(k => $"{path}/{k.Name}\n{Dump(k, $"{path}/{k.Name}")}"));
         Gen.Select(edit.Array[0, 6], edit.Array[1, 8]).Sample((before, edits) =>
         {
-            using var hive = RegistryHive.Open(RegistryHive.NewEmpty(), write: true, "test");
+            var hive = RegistryHive.Open(RegistryHive.NewEmpty(), write: true, "test");
             foreach (var e in before)
                 e.Apply(hive.Root);
             var dump = Dump(hive.Root, "");

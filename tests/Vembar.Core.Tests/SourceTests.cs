@@ -108,7 +108,7 @@ public class SourceTests(DemoFixture demo)
         byte[] changed;
         using (var reader = ArchiveReader.Open(archive))
         {
-            using var hive = WindowsInstall.OpenHive(new ImageTree(reader, reader.Images[0].Root, "t"), "Windows", "SOFTWARE", write: true);
+            var hive = WindowsInstall.OpenHive(new ImageTree(reader, reader.Images[0].Root, "t"), "Windows", "SOFTWARE", write: true);
             hive.Key(@"Microsoft\Windows\CurrentVersion\Setup\State")!.SetString("ImageState", word);
             hive.Key(@"Microsoft\Windows NT\CurrentVersion")!.SetDword("UBR", 9999);
             changed = hive.ToBytes();
@@ -125,12 +125,9 @@ public class SourceTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        byte[] drivers;
-        using (var hive = RegistryHive.Open(RegistryHive.NewEmpty("DRIVERS"), write: true, "DRIVERS"))
-        {
-            hive.Root.Ensure(@"DriverDatabase\DriverPackages");
-            drivers = hive.ToBytes();
-        }
+        var hive = RegistryHive.Open(RegistryHive.NewEmpty("DRIVERS"), write: true, "DRIVERS");
+        hive.Root.Ensure(@"DriverDatabase\DriverPackages");
+        var drivers = hive.ToBytes();
         Do.Service(archive, null, new PutChange(folder.Write("DRIVERS", drivers), "Windows/System32/config/"));
         var result = Do.Service(archive, null, demo.Add(demo.Driver("brightwell-audio")));
         Assert.Equal(ChangeStatus.Done, result.Changes.Single().Status);
@@ -154,7 +151,7 @@ public class SourceTests(DemoFixture demo)
         byte[] changed;
         using (var reader = ArchiveReader.Open(archive))
         {
-            using var hive = WindowsInstall.OpenHive(new ImageTree(reader, reader.Images[0].Root, "t"), "Windows", "SYSTEM", write: true);
+            var hive = WindowsInstall.OpenHive(new ImageTree(reader, reader.Images[0].Root, "t"), "Windows", "SYSTEM", write: true);
             hive.Key("DriverDatabase")!.Delete();
             changed = hive.ToBytes();
         }

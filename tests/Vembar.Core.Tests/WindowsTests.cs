@@ -24,34 +24,29 @@ public class HiveTests(DemoFixture demo)
     public void WhatIsWrittenIsReadByUsAndByOthers()
     {
         using var folder = new TempFolder();
-        byte[] bytes;
-        using (var hive = RegistryHive.Open(RegistryHive.NewEmpty(), write: true, "test"))
-        {
-            var key = hive.Root.Ensure(@"Software\Köln\Leaf");
-            key.SetString("text", "grüße");
-            key.SetString("", "default");
-            key.SetDword("number", 0xCAFE);
-            key.SetStrings("list", ["one", "two"]);
-            key.Set("raw", RegistryType.Binary, [1, 2, 3]);
-            key.SetString("text", "replaced");
-            hive.Root.Ensure("Gone").SetDword("x", 1);
-            hive.Key("GONE")!.Delete();
-            bytes = hive.ToBytes();
-        }
-        using (var hive = RegistryHive.Open(bytes, write: false, "test"))
-        {
-            var key = hive.Key(@"software\KÖLN\leaf")!;
-            Assert.Equal("replaced", key.GetString("TEXT"));
-            Assert.Equal("default", key.GetString(""));
-            Assert.Equal(0xCAFEu, key.GetDword("number"));
-            Assert.Equal(["one", "two"], key.GetStrings("list")!);
-            Assert.Equal([1, 2, 3], key.Get("raw")!.Value.Bytes);
-            Assert.Null(key.GetDword("text"));
-            Assert.Null(key.GetString("absent"));
-            Assert.Null(hive.Key("Gone"));
-            Assert.Equal(5, key.Values.Count);
-            Assert.Equal("Leaf", key.Name);
-        }
+        var hive = RegistryHive.Open(RegistryHive.NewEmpty(), write: true, "test");
+        var key = hive.Root.Ensure(@"Software\Köln\Leaf");
+        key.SetString("text", "grüße");
+        key.SetString("", "default");
+        key.SetDword("number", 0xCAFE);
+        key.SetStrings("list", ["one", "two"]);
+        key.Set("raw", RegistryType.Binary, [1, 2, 3]);
+        key.SetString("text", "replaced");
+        hive.Root.Ensure("Gone").SetDword("x", 1);
+        hive.Key("GONE")!.Delete();
+        var bytes = hive.ToBytes();
+        hive = RegistryHive.Open(bytes, write: false, "test");
+        key = hive.Key(@"software\KÖLN\leaf")!;
+        Assert.Equal("replaced", key.GetString("TEXT"));
+        Assert.Equal("default", key.GetString(""));
+        Assert.Equal(0xCAFEu, key.GetDword("number"));
+        Assert.Equal(["one", "two"], key.GetStrings("list")!);
+        Assert.Equal([1, 2, 3], key.Get("raw")!.Value.Bytes);
+        Assert.Null(key.GetDword("text"));
+        Assert.Null(key.GetString("absent"));
+        Assert.Null(hive.Key("Gone"));
+        Assert.Equal(5, key.Values.Count);
+        Assert.Equal("Leaf", key.Name);
         var seen = Tools.Run("reglookup", [folder.Write("hive", bytes)]);
         Assert.Contains("/number,DWORD,0x0000CAFE", seen, StringComparison.Ordinal);
         Assert.Contains("/list,MULTI_SZ,one|two", seen, StringComparison.Ordinal);
@@ -82,7 +77,7 @@ public class HiveTests(DemoFixture demo)
                 bytes[random.Next(bytes.Length)] = (byte)random.Next(256);
             try
             {
-                using var hive = RegistryHive.Open(bytes, false, "thing");
+                var hive = RegistryHive.Open(bytes, false, "thing");
                 Visit(hive.Root, 0);
             }
             catch (VembarException problem)
@@ -122,7 +117,7 @@ public class InstallTests(DemoFixture demo)
     public void ProgramsAreThoseThatWindowsShows()
     {
         using var source = FolderSource.Open(demo.Reference("lending-desk"));
-        using var software = WindowsInstall.OpenHive(source, "Windows", "SOFTWARE");
+        var software = WindowsInstall.OpenHive(source, "Windows", "SOFTWARE");
         var programs = InstalledProgram.Read(software);
         Assert.Equal(["Label printing helper", "Oakmere Care Centre", "Quillpad", "Shelfmark Lending Client"], programs.Select(p => p.Name));
         Assert.Equal(21_400L * 1024, programs[3].Bytes);

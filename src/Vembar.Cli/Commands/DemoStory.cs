@@ -203,7 +203,7 @@ internal sealed class DemoStory
         Check("times, attributes, permissions, streams, links, short names are as they were", other.Count == 0, other.Count == 0 ? $"{Text.Number(expected.Count)} files" : string.Join(", ", other.Take(5)));
         var added = found.Keys.Where(p => !expected.ContainsKey(p)).ToList();
         Check("added are the drivers and the answer file, nothing else", added.All(t => t.Contains("/FileRepository/cor", StringComparison.Ordinal) || t.StartsWith("Windows/INF/oem", StringComparison.Ordinal) || t is "Windows/System32/drivers/corstor.sys" or "Windows/Panther/unattend.xml"), Text.Count(added.Count, "file"));
-        using var system = WindowsInstall.OpenHive(after.Source, "Windows", "SYSTEM");
+        var system = WindowsInstall.OpenHive(after.Source, "Windows", "SYSTEM");
         var drivers = DriverDatabase.Read(system);
         Check("both drivers are in the driver database", drivers.Count == 2, string.Join(", ", drivers.Select(d => $"{d.Inf} = {d.OriginalInf} {d.Version}")));
         Check("the storage driver starts with Windows", WindowsInstall.ControlSet(system)?.Key(@"Services\corstor")?.GetDword("Start") == 0, "service corstor, start 0");

@@ -113,9 +113,7 @@ public static class DeployOperation
         IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var isNew = request.Size is not null;
-        WindowsInstall? install;
-        using (var context = new ServiceContext(editor))
-            install = context.Install;
+        var install = new ServiceContext(editor).Install;
         var into = isNew || request.MayErase is not null ? null : GivenVolume(request.Target, request.Volume!.Value);
         // What this run has done to the disk, so that it takes back that and nothing else.
         bool isMade = false, isErased = false, complete = false;
@@ -259,7 +257,7 @@ public static class DeployOperation
 
     private static void Personalise(DeployRequest request, TreeEditor editor, List<string> warnings)
     {
-        using var context = new ServiceContext(editor);
+        var context = new ServiceContext(editor);
         if (context.Install is not { } install)
             throw VembarException.Input("no-windows", $"{editor.Shown} holds no Windows, so it takes no answer file and no computer name", "Leave out --answers and --computer-name.");
         if (request.Answers is not null)

@@ -156,9 +156,9 @@ public static class DiffOperation
             if (before?.Content is null || after?.Content is null || before.Content.Hash == after.Content.Hash)
                 continue;
 #pragma warning disable CA2000 // disposed of by its owner
-            using var a = WindowsInstall.OpenHive(left, x, name);
+            var a = WindowsInstall.OpenHive(left, x, name);
 #pragma warning restore CA2000
-            using var b = WindowsInstall.OpenHive(right, y, name);
+            var b = WindowsInstall.OpenHive(right, y, name);
             CompareKeys(name, "", a.Root, b.Root, values, 0);
             if (name == "SOFTWARE")
                 programs = Names(InstalledProgram.Read(a).Select(p => $"{p.Name} {p.Version}".Trim()), InstalledProgram.Read(b).Select(p => $"{p.Name} {p.Version}".Trim()));

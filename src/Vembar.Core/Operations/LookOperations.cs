@@ -53,8 +53,8 @@ public static class ShowOperation
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         if (WindowsInstall.FindFolder(tree) is not { } folder)
             return new ShowResult(reference.Archive.Path, image, null, null);
-        using var software = WindowsInstall.OpenHive(tree, folder, "SOFTWARE");
-        using var system = WindowsInstall.OpenHive(tree, folder, "SYSTEM");
+        var software = WindowsInstall.OpenHive(tree, folder, "SOFTWARE");
+        var system = WindowsInstall.OpenHive(tree, folder, "SYSTEM");
         var drivers = DriverDatabase.Read(system, inbox: lookIntoDrivers).ToLookup(d => d.IsAdded);
         return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), [.. drivers[true]], lookIntoDrivers ? [.. drivers[false]] : null)
         {
@@ -69,13 +69,13 @@ public static class ShowOperation
 
     private static List<ChangeOutcome> PlanTidying(ImageTree tree)
     {
-        using var context = new ServiceContext(new TreeEditor(tree));
+        var context = new ServiceContext(new TreeEditor(tree));
         return [.. new TidyChange(["all"]).Apply(context)];
     }
 
     private static Dictionary<string, string> LookInto(ImageTree tree)
     {
-        using var context = new ServiceContext(new TreeEditor(tree));
+        var context = new ServiceContext(new TreeEditor(tree));
         return DriverStore.Open(context).Store is { } store ? store.Listed.ToDictionary(l => l.Inf, l => FilesOf(store, l)) : [];
     }
 

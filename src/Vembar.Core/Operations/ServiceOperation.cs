@@ -90,7 +90,7 @@ public static class ServiceOperation
     {
         var image = Look(reader, request);
         var editor = new TreeEditor(new ImageTree(reader, image.Root, $"{reader.Path}#{image.Number}"));
-        using var context = new ServiceContext(editor) { Cancellation = cancellation };
+        var context = new ServiceContext(editor) { Cancellation = cancellation };
         context.UnsignedDrivers.AddRange(image.UnsignedDrivers ?? []);
         var outcomes = new List<ChangeOutcome>();
         foreach (var change in request.Changes)

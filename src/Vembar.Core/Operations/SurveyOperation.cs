@@ -99,7 +99,7 @@ public static class SurveyOperation
         var programs = 0;
         if (install is not null)
         {
-            using var software = WindowsInstall.OpenHive(source, install.Folder, "SOFTWARE");
+            var software = WindowsInstall.OpenHive(source, install.Folder, "SOFTWARE");
             programs = InstalledProgram.Read(software).Count;
         }
         if (install is null && !always)

@@ -42,7 +42,7 @@ public interface IChange
 }
 
 /// <summary>The image that is serviced: its tree, what Windows says of itself, and its hives.</summary>
-public sealed class ServiceContext : IDisposable
+public sealed class ServiceContext
 {
     private readonly Dictionary<string, (RegistryHive Hive, bool[] Changed)> _hives = new(StringComparer.OrdinalIgnoreCase);
 
@@ -111,7 +111,7 @@ public sealed class ServiceContext : IDisposable
         {
             try
             {
-                using var before = RegistryHive.Open(Tree.ReadContent(content, PathOf(name), RegistryHive.Longest), write: false, name);
+                var before = RegistryHive.Open(Tree.ReadContent(content, PathOf(name), RegistryHive.Longest), write: false, name);
                 if (!before.Root.SaysTheSameAs(hive.Root))
                     continue;
             }
@@ -139,12 +139,5 @@ public sealed class ServiceContext : IDisposable
             var bytes = hive.ToBytes();
             Tree.PutFile(PathOf(name), new NewContent(bytes, null, bytes.Length));
         }
-    }
-
-    /// <inheritdoc/>
-    public void Dispose()
-    {
-        foreach (var (hive, _) in _hives.Values)
-            hive.Dispose();
     }
 }

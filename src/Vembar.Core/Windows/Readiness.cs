@@ -11,7 +11,7 @@ namespace Vembar.Core.Windows;
 /// Looks whether an install may be captured, in its own files and hives alone. What the values mean: docs/windows.md,
 /// "Readiness".
 /// </summary>
-public sealed class Readiness : IDisposable
+public sealed class Readiness
 {
     private const long LongestText = 16 << 20;
     private readonly ISource _source;
@@ -37,7 +37,7 @@ public sealed class Readiness : IDisposable
     {
         var windows = WindowsInstall.FindFolder(source)
             ?? throw VembarException.Input("no-windows", $"{source.Shown} holds no Windows, so there is nothing to check", "Name the root of a Windows volume, or a disk with one.");
-        using var readiness = new Readiness(source, windows, tree);
+        var readiness = new Readiness(source, windows, tree);
         foreach (var check in (Action[])
         [
             readiness.Volume, readiness.Hives, readiness.State, readiness.Updates, readiness.Identity, readiness.Logon, readiness.AnswerFiles, readiness.Services, readiness.Packages, readiness.Profiles, readiness.Ballast,
@@ -359,10 +359,4 @@ public sealed class Readiness : IDisposable
             Add("ballast", Severity.Note, "it holds what no copy needs", string.Join(", ", found.Select(p => $"{p}{SizeOf(p)}")), "A capture leaves most of it out; delete Windows.old and memory dumps on the reference.");
     }
 
-    /// <inheritdoc/>
-    public void Dispose()
-    {
-        foreach (var hive in _hives.Values)
-            hive?.Dispose();
-    }
 }

@@ -70,8 +70,8 @@ public sealed record WindowsInstall
     {
         if (FindFolder(files) is not { } folder)
             return null;
-        using var software = OpenHive(files, folder, "SOFTWARE");
-        using var system = OpenHive(files, folder, "SYSTEM");
+        var software = OpenHive(files, folder, "SOFTWARE");
+        var system = OpenHive(files, folder, "SYSTEM");
         var version = software.Key(@"Microsoft\Windows NT\CurrentVersion");
         var control = ControlSet(system)?.Key("Control");
         var build = version?.GetString("CurrentBuildNumber") ?? "";

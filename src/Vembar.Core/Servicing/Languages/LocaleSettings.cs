@@ -21,7 +21,7 @@ public sealed record LocaleSettings(IReadOnlyList<string> Languages, string Disp
     {
         var control = WindowsInstall.ControlSet(system)?.Key("Control");
         var path = WindowsPath.Parse(ServiceContext.NewUsersPath);
-        using var users = files.ReadFile(path, RegistryHive.Longest) is { } bytes ? RegistryHive.Open(bytes, write: false, $"{files.Shown}: '{path}'") : null;
+        var users = files.ReadFile(path, RegistryHive.Longest) is { } bytes ? RegistryHive.Open(bytes, write: false, $"{files.Shown}: '{path}'") : null;
         var languages = WindowsInstall.ReadLanguages(system);
         var preload = users?.Key(@"Keyboard Layout\Preload")?.GetString("1") ?? "";
         var layout = users?.Key(@"Keyboard Layout\Substitutes")?.GetString(preload) ?? preload;
