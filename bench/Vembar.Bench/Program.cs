@@ -32,6 +32,7 @@ internal sealed class Bench(int times, string tree, string rows)
             Changing();
             Looking();
             Servicing();
+            Hives();
             Verifying();
             Deploying();
             Volumes();
@@ -260,6 +261,42 @@ internal sealed class Bench(int times, string tree, string rows)
         var c = InTurn(
             ($"rm -f {At("c.vmb")}", $"{_vembar} copy {At("w.vmb")}#1 {At("c.vmb")}"), ($"rm -f {At("c.bin")}", $"cp {At("c.vmb")} {At("c.bin")} && sync {At("c.bin")}"));
         Row("copy an image between archives", "≤ 1.5 × cp of the same bytes (made durable)", $"time {Ratio(c[0].Seconds / c[1].Seconds)}, {c[0].MemoryKib / 1024} MiB", c[0].Seconds <= 1.5 * c[1].Seconds);
+    }
+
+    private void Hives()
+    {
+        if (!Wanted("hives"))
+            return;
+        Once($"{_vembar} demo {At("hw")} --world-only --without-disks -q");
+        var install = $"{At("hw")}/references/lending-desk";
+        LargeHives.Make(install);
+        LargeHives.WriteKeys(At("keys.reg"));
+        LargeHives.WriteDriver(At("many"));
+        Once($"{_vembar} capture {install} {At("h.vmb")} --name one -q");
+        var changed = InTurn(
+            ($"cp {At("h.vmb")} {At("k.vmb")}", $"{_vembar} service {At("k.vmb")}#1 --registry {At("keys.reg")} --as keys"),
+            ($"cp {At("h.vmb")} {At("i.vmb")}", $"{_vembar} service {At("i.vmb")}#1 --driver {At("many")} --allow-unsigned --in-place"));
+        Row("20,000 keys with 5 values each into a hive of 98 MiB", "≤ 1.5 s, ≤ 250 MiB", $"{changed[0].Seconds:0.00} s, {changed[0].MemoryKib / 1024} MiB", changed[0].Seconds <= 1.5 && changed[0].MemoryKib <= 250 * 1024);
+        Row("a driver of 1,500 ids into a hive of 60,000", "≤ 1 s", $"{changed[1].Seconds:0.00} s, {changed[1].MemoryKib / 1024} MiB", changed[1].Seconds <= 1);
+        var looked = InTurn(("", $"{_vembar} show {At("k.vmb")}#1"), ("", $"{_vembar} survey {install}"), ("", $"{_vembar} diff {At("k.vmb")}#1 {At("k.vmb")}#keys"));
+        Row("show, survey, diff of such hives", "≤ 0.3, 0.5, 2 s, ≤ 200 MiB", string.Join(", ", looked.Select(x => $"{x.Seconds:0.00} s, {x.MemoryKib / 1024} MiB")),
+            looked[0].Seconds <= 0.3 && looked[1].Seconds <= 0.5 && looked[2].Seconds <= 2 && looked.All(x => x.MemoryKib <= 200 * 1024));
+        long Software()
+        {
+            Once($"rm -rf {At("taken")} && {_vembar} take {At("r.vmb")}#1 Windows/System32/config/SOFTWARE --to {At("taken")} -q");
+            return Length(Directory.EnumerateFiles(At("taken"), "SOFTWARE", SearchOption.AllDirectories).Single());
+        }
+        Once($"{_vembar} demo {At("rw")} --world-only --without-disks -q && {_vembar} capture {At("rw")}/references/lending-desk {At("r.vmb")} --name r -q");
+        var before = 0L;
+        for (var round = 0; round < 100; round++)
+        {
+            LargeHives.WriteRound(At("round.reg"), round);
+            Once($"{_vembar} service {At("r.vmb")}#1 --registry {At("round.reg")} --in-place -q");
+            if (round == 0)
+                before = Software();
+        }
+        var after = Software();
+        Row("a hive of which sixty values change a hundred times", "grows ≤ 1 %", $"{before:N0} to {after:N0} bytes", after <= before * 1.01);
     }
 
     private void Verifying()

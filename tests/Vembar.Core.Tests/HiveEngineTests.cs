@@ -275,6 +275,30 @@ public class HiveEngineTests(DemoFixture demo)
     }
 
     [Fact]
+    public void WrittenAnewItHoldsTheSameForOtherReadersToo()
+    {
+        using var folder = new TempFolder();
+        foreach (var name in (string[])["SYSTEM", "SOFTWARE", "SAM"])
+        {
+            var bytes = File.ReadAllBytes(Path.Combine(demo.Reference("lending-desk"), "Windows/System32/config", name));
+            var hive = Edit(bytes.ToArray());
+            for (var i = 0; i < 1000; i++)
+                hive.Root.Ensure(string.Create(CultureInfo.InvariantCulture, $@"Room\{i:x}")).Set("long", RegistryType.Binary, new byte[i % 7 == 0 ? 17_000 : i]);
+            for (var i = 0; i < 1000; i += 3)
+                hive.Root.Key(string.Create(CultureInfo.InvariantCulture, $@"Room\{i:x}"))!.Delete();
+            var compact = hive.ToCompactBytes(CancellationToken.None);
+            Assert.True(compact.Length < hive.Length);
+            Assert.Equal(Dump(hive.Root), Dump(Read(compact.ToArray()).Root));
+            OthersAgree(folder, compact);
+            // Times and rights go along.
+            Assert.Equal(Rights(folder, hive.ToBytes()), Rights(folder, compact));
+        }
+    }
+
+    private static string Rights(TempFolder folder, byte[] hive) =>
+        Tools.Run("sh", ["-c", "reglookup -s -t KEY \"$1\" | LC_ALL=C sort", "sh", folder.Write("rights", hive)]);
+
+    [Fact]
     public void SecurityIsSharedAndGivenUpWithItsLastUser()
     {
         using var folder = new TempFolder();

@@ -61,6 +61,8 @@ public class RegistryTests(DemoFixture demo)
     [InlineData(Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\n\"a\" \"b\"", "line 4: there is no '='")]
     [InlineData(Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\na=1", "line 4: a value begins with its name in quotes")]
     [InlineData(Head + "[-HKEY_LOCAL_MACHINE\\SOFTWARE]\n", "line 3: a whole hive cannot be removed")]
+    [InlineData(Head + "[-HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet]\n", "line 3: 'ControlSet001' is a control set")]
+    [InlineData(Head + "[-HKEY_LOCAL_MACHINE\\SYSTEM\\controlset002]\n", "line 3: 'controlset002' is a control set")]
     public void MistakesAreToldWithTheirLine(string text, string expected) => Assert.Contains(expected, Assert.Throws<VembarException>(() => Parse(text)).Message, StringComparison.Ordinal);
 
     [Fact]
@@ -103,6 +105,86 @@ public class RegistryTests(DemoFixture demo)
         Assert.Contains("/Tarn Valley/Kiosk/Idle,DWORD,0x0000012C", Export("Windows/System32/config/SOFTWARE"), StringComparison.Ordinal);
         Assert.Contains("/ControlSet001/Services/Spooler/Start,DWORD,0x00000004", Export("Windows/System32/config/SYSTEM"), StringComparison.Ordinal);
         Assert.Contains("/Software/Tarn Valley/Theme,SZ,slate", Export("Users/Default/NTUSER.DAT"), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void NamesThatAreTooLongAreToldWithTheirLine()
+    {
+        string Told(string text) => Assert.Throws<VembarException>(() => Parse(Head + text)).Message;
+        Assert.Contains("line 3: the key's name 'kkkkkkkkkkkkkkkkkkkk…' has 256 characters; 255 are possible", Told($"[HKEY_LOCAL_MACHINE\\SOFTWARE\\{new string('k', 256)}]\n"), StringComparison.Ordinal);
+        Assert.Contains("line 4: the value's name 'vvvvvvvvvvvvvvvvvvvv…' has 16384 characters", Told($"[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\n\"{new string('v', 16_384)}\"=dword:1\n"), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void LongTextsAndManyContinuedLinesAreReadAsTheyStand()
+    {
+        var bytes = Enumerable.Range(0, 200_000).Select(i => (byte)i).ToArray();
+        var hex = string.Join(",\\\r\n  ", bytes.Chunk(25).Select(c => string.Join(',', c.Select(b => b.ToString("x2", System.Globalization.CultureInfo.InvariantCulture)))));
+        var lines = Parse($"{Head}[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\r\n\"data\"=hex:{hex}\r\n\"text\"=\"one\r\ntwo \\\"quoted\\\" [three]\r\nfour\"\r\n\"last\"=dword:1\r\n");
+        Assert.Equal(bytes, lines[1].Edit.Bytes);
+        Assert.Equal("one\ntwo \"quoted\" [three]\nfour\0", Encoding.Unicode.GetString(lines[2].Edit.Bytes));
+        Assert.Equal(("last", 8007), (lines[3].Edit.Name, lines[3].Line));
+    }
+
+    [Fact]
+    public void ManyLinesOfAFileAreMadeKeyByKey()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        var text = new StringBuilder(Head);
+        for (var i = 0; i < 20_000; i++)
+            text.Append(System.Globalization.CultureInfo.InvariantCulture, $"[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley\\Shelf {i % 4000}]\r\n\"v{i / 4000}\"=dword:{i:x}\r\n");
+        text.Append("[-HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley\\Shelf 7]\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley\\Shelf 7]\r\n\"again\"=dword:1\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley\\Shelf 8]\r\n\"v0\"=-\r\n");
+        var change = new RegistryChange(folder.Write("many.reg", text.ToString()));
+        Assert.Equal(ChangeStatus.Done, Do.Service(archive, null, change).Changes.Single().Status);
+        Do.WithTree(archive, 1, t =>
+        {
+            var shelves = WindowsInstall.OpenHive(t, "Windows", "SOFTWARE").Key("Tarn Valley")!;
+            Assert.Equal(4000, shelves.Subkeys.Count(k => k.Name.StartsWith("Shelf ", StringComparison.Ordinal)));
+            Assert.Equal(["again"], shelves.Key("Shelf 7")!.Values.Select(v => v.Name));
+            Assert.Equal(["v1", "v2", "v3", "v4"], shelves.Key("Shelf 8")!.Values.Select(v => v.Name));
+            Assert.Equal(19_999u, shelves.Key("Shelf 3999")!.GetDword("v4"));
+            return 0;
+        });
+    }
+
+    [Fact]
+    public void TheRegistryIsWrittenAnewOnlyByItsName()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        string Keys() => Do.WithTree(archive, 1, t => Told(WindowsInstall.OpenHive(t, "Windows", "SOFTWARE").Root));
+        long Length() => Do.WithTree(archive, 1, t => t.ReadFile(WindowsPath.Parse("Windows/System32/config/SOFTWARE"), RegistryHive.Longest)!.LongLength);
+        var (keys, length) = (Keys(), Length());
+        Do.Service(archive, null, new RegistryChange(folder.Write("much.reg", $"{Head}[HKEY_LOCAL_MACHINE\\SOFTWARE\\Much]\r\n\"v\"=\"{new string('x', 100_000)}\"\r\n")));
+        Do.Service(archive, null, new RegistryChange(folder.Write("gone.reg", $"{Head}[-HKEY_LOCAL_MACHINE\\SOFTWARE\\Much]\r\n")));
+        Assert.True(Length() > length + 190_000);
+        Assert.DoesNotContain(Do.Service(archive, null, new Servicing.Files.TidyChange(["all"])).Changes, c => c.What == "registry");
+        var done = Do.Service(archive, null, new Servicing.Files.TidyChange(["registry"])).Changes.Single();
+        Assert.Equal(ChangeStatus.Done, done.Status);
+        Assert.Matches("SOFTWARE (19[5-9]|20[0-9]) KiB", done.Why);
+        Assert.Equal(keys, Keys());
+        Assert.InRange(Length(), 4096, length);
+        Assert.Equal(ChangeStatus.Already, Do.Service(archive, null, new Servicing.Files.TidyChange(["registry"])).Changes.Single().Status);
+    }
+
+    private static string Told(RegistryKey key, string path = "") =>
+        string.Concat(key.Values.Select(v => $"{path}|{v.Name}|{v.Type}|{Convert.ToHexString(v.Bytes)}\n")) + string.Concat(key.Subkeys.Select(k => $"{path}\\{k.Name}\n{Told(k, $"{path}\\{k.Name}")}"));
+
+    [Fact]
+    public void AHiveWithNewerLogsIsNotChangedAndCanBeLookedAt()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        var log = new byte[1024];
+        "HvLE"u8.CopyTo(log.AsSpan(512));
+        BitConverter.GetBytes(100).CopyTo(log, 512 + 12);
+        Do.Service(archive, null, new Servicing.Files.PutChange(folder.Write("SOFTWARE.LOG1", log), "Windows/System32/config/"));
+        var change = new RegistryChange(folder.Write("x.reg", $"{Head}[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\r\n\"v\"=dword:1\r\n"));
+        var told = Do.Service(archive, null, change).Changes.Single();
+        Assert.Equal(ChangeStatus.Refused, told.Status);
+        Assert.Contains("lacks changes that only its log 'LOG1' holds (entry 100), and is not changed", told.Why, StringComparison.Ordinal);
+        Assert.NotEmpty(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Programs!);
     }
 
     [Fact]

@@ -155,9 +155,7 @@ public static class DiffOperation
             var after = right.Find(WindowsInstall.HivePath(y, name));
             if (before?.Content is null || after?.Content is null || before.Content.Hash == after.Content.Hash)
                 continue;
-#pragma warning disable CA2000 // disposed of by its owner
             var a = WindowsInstall.OpenHive(left, x, name);
-#pragma warning restore CA2000
             var b = WindowsInstall.OpenHive(right, y, name);
             CompareKeys(name, "", a.Root, b.Root, values, 0);
             if (name == "SOFTWARE")
@@ -180,6 +178,29 @@ public static class DiffOperation
         const int Deepest = 512;
         if (depth > Deepest)
             return;
+        if (!x.HasTheValuesOf(y))
+            CompareValues(hive, path, x, y, found);
+        var (keys, others) = (x.Subkeys, y.Subkeys);
+        if (keys.Count == others.Count && keys.Zip(others).All(k => k.First.Name == k.Second.Name))
+        {
+            for (var i = 0; i < keys.Count; i++)
+                CompareKeys(hive, path.Length > 0 ? $@"{path}\{keys[i].Name}" : keys[i].Name, keys[i], others[i], found, depth + 1);
+            return;
+        }
+        var keysBefore = keys.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
+        var keysAfter = others.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
+        foreach (var name in keysBefore.Keys.Union(keysAfter.Keys, StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase))
+        {
+            var own = path.Length > 0 ? $@"{path}\{name}" : name;
+            if (keysBefore.TryGetValue(name, out var old) && keysAfter.TryGetValue(name, out var now))
+                CompareKeys(hive, own, old, now, found, depth + 1);
+            else
+                AllValues(hive, own, old ?? keysAfter[name], old is null ? "added" : "removed", found, depth + 1);
+        }
+    }
+
+    private static void CompareValues(string hive, string path, RegistryKey x, RegistryKey y, List<ChangedValue> found)
+    {
         var before = x.Values.DistinctBy(v => v.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(v => v.Name, StringComparer.OrdinalIgnoreCase);
         var after = y.Values.DistinctBy(v => v.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(v => v.Name, StringComparer.OrdinalIgnoreCase);
         foreach (var name in before.Keys.Union(after.Keys, StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase))
@@ -190,16 +211,6 @@ public static class DiffOperation
                 found.Add(new ChangedValue(hive, path, name, "removed"));
             else if (old.Type != now.Type || !old.Bytes.AsSpan().SequenceEqual(now.Bytes))
                 found.Add(new ChangedValue(hive, path, name, "changed"));
-        }
-        var keysBefore = x.Subkeys.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
-        var keysAfter = y.Subkeys.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
-        foreach (var name in keysBefore.Keys.Union(keysAfter.Keys, StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase))
-        {
-            var own = path.Length > 0 ? $@"{path}\{name}" : name;
-            if (keysBefore.TryGetValue(name, out var old) && keysAfter.TryGetValue(name, out var now))
-                CompareKeys(hive, own, old, now, found, depth + 1);
-            else
-                AllValues(hive, own, old ?? keysAfter[name], old is null ? "added" : "removed", found, depth + 1);
         }
     }
 

@@ -155,7 +155,7 @@ public static class CoverageOperation
         using var archive = ArchiveReader.Open(image.Archive);
         var record = archive.Find(image.Which);
         var shown = $"{archive.Path}#{record.Number}";
-        var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, shown)));
+        var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, shown))) { MayChange = false };
         var (store, why) = DriverStore.Open(context);
         if (store is null)
             throw VembarException.Input("no-driver-store", $"'{shown}': {why}", "Leave out --image to compare the packages alone.");

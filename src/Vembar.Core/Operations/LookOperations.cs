@@ -69,13 +69,14 @@ public static class ShowOperation
 
     private static List<ChangeOutcome> PlanTidying(ImageTree tree)
     {
+        // It is all done in the tree that is edited, which is then forgotten.
         var context = new ServiceContext(new TreeEditor(tree));
-        return [.. new TidyChange(["all"]).Apply(context)];
+        return [.. new TidyChange([.. TidyRule.All.Select(r => r.Name)]).Apply(context)];
     }
 
     private static Dictionary<string, string> LookInto(ImageTree tree)
     {
-        var context = new ServiceContext(new TreeEditor(tree));
+        var context = new ServiceContext(new TreeEditor(tree)) { MayChange = false };
         return DriverStore.Open(context).Store is { } store ? store.Listed.ToDictionary(l => l.Inf, l => FilesOf(store, l)) : [];
     }
 

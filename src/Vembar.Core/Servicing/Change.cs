@@ -59,6 +59,9 @@ public sealed class ServiceContext
     /// <summary>Ends the servicing; looked at before each edit of a hive, too.</summary>
     public CancellationToken Cancellation { get; init; }
 
+    /// <summary>Whether anything will be changed; what is only looked at need not be sound all over.</summary>
+    public bool MayChange { get; init; } = true;
+
     /// <summary>Drivers in the image that nobody trusted signed; changes keep it true.</summary>
     public List<Archives.UnsignedDriver> UnsignedDrivers { get; } = [];
 
@@ -75,6 +78,8 @@ public sealed class ServiceContext
 
     private WindowsPath PathOf(string hive) => hive == NewUsers ? WindowsPath.Parse(NewUsersPath) : WindowsInstall.HivePath(Install!.Folder, hive);
 
+    private WindowsPath? PathOfAny(string name) => Install is null ? null : PathOf(name);
+
     /// <summary>A hive of the install, opened once, or null when there is none of that name.</summary>
     /// <param name="name">SYSTEM, SOFTWARE, DEFAULT, … or <see cref="NewUsers"/>.</param>
     /// <exception cref="VembarException">It is damaged.</exception>
@@ -83,11 +88,31 @@ public sealed class ServiceContext
         Cancellation.ThrowIfCancellationRequested();
         if (_hives.TryGetValue(name, out var open))
             return open.Hive;
-        if (Install is null || Tree.ReadFile(PathOf(name), RegistryHive.Longest) is not { } bytes)
+        var path = PathOfAny(name);
+        if (path is null || Tree.ReadFile(path, RegistryHive.Longest) is not { } bytes)
             return null;
-        var hive = RegistryHive.Open(bytes, write: true, $"{Tree.Shown}: '{PathOf(name)}'");
+        if (MayChange)
+            HiveLog.Check(Tree, path, bytes);
+        var hive = RegistryHive.Open(bytes, write: MayChange, $"{Tree.Shown}: '{path}'", null, Cancellation);
         _hives[name] = (hive, [false]);
         return hive;
+    }
+
+    /// <summary>Writes a hive anew without what it does not use.</summary>
+    /// <param name="name">As for <see cref="Hive"/>.</param>
+    /// <returns>How many bytes shorter it is; 0 when there is none, or when it would gain no block: then it stays as it is.</returns>
+    /// <exception cref="VembarException">It is damaged.</exception>
+    public long Compact(string name)
+    {
+        const int Block = 4096;
+        if (Hive(name) is not { } hive)
+            return 0;
+        var compact = hive.ToCompactBytes(Cancellation);
+        var saved = hive.Length - compact.Length;
+        if (saved < Block)
+            return 0;
+        _hives[name] = (RegistryHive.Open(compact, write: true, $"{Tree.Shown}: '{PathOf(name)}'", null, Cancellation), [true]);
+        return saved;
     }
 
     /// <summary>A hive's file as it was before this servicing; null when it is new.</summary>

@@ -130,11 +130,7 @@ public sealed class Readiness
             }
             foreach (var log in (string[])[".LOG1", ".LOG2"])
             {
-                const int Head = 512, EntryHead = 40;
-                if (_source.ReadStart(config.Child(name + log), Head + EntryHead) is not { Length: Head + EntryHead } start || !start.AsSpan(Head).StartsWith("HvLE"u8))
-                    continue;
-                var sequence = BinaryPrimitives.ReadUInt32LittleEndian(start.AsSpan(Head + 12));
-                if (sequence >= second && sequence - second < int.MaxValue)
+                if (_source.ReadStart(config.Child(name + log), HiveLog.StartLength) is { } start && HiveLog.NewerEntry(start, second) is { } sequence)
                 {
                     Add("registry-not-flushed", Severity.Stop, "a registry hive lacks changes that only its log holds", string.Create(CultureInfo.InvariantCulture, $"{config}/{name}{log}: entry {sequence}, the hive is at {second}"),
                         "Start Windows and shut it down fully.");

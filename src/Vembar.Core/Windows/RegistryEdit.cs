@@ -34,21 +34,21 @@ public sealed record RegistryEdit(string Root, string Subkey, string Name, Regis
 {
     /// <summary>Whether it is so already.</summary>
     /// <param name="root">The key that <see cref="Root"/> stands for.</param>
-    public bool IsMade(RegistryKey root)
+    public bool IsMade(RegistryKey root) => IsMadeIn(root.Key(Subkey));
+
+    /// <summary>Whether it is so already.</summary>
+    /// <param name="there">The key at <see cref="Subkey"/>; null when there is none.</param>
+    internal bool IsMadeIn(RegistryKey? there) => Kind switch
     {
-        var there = root.Key(Subkey);
-        return Kind switch
-        {
-            RegistryEditKind.MakeKey => there is not null,
-            RegistryEditKind.DeleteKey => there is null || Subkey.Length == 0,
-            RegistryEditKind.DeleteValue => there?.Get(Name) is null,
-            RegistryEditKind.Set => there?.Get(Name) is { } value && value.Type == Type && value.Bytes.AsSpan().SequenceEqual(Bytes),
-            RegistryEditKind.SetIfMissing => there?.Get(Name) is not null,
-            RegistryEditKind.SetIfThere => there?.Get(Name) is not { } value || (value.Type == Type && value.Bytes.AsSpan().SequenceEqual(Bytes)),
-            RegistryEditKind.Append => there?.GetStrings(Name) is { } texts && !Split(Bytes).Except(texts, StringComparer.OrdinalIgnoreCase).Any(),
-            _ => there?.GetStrings(Name) is not { } texts || !texts.Intersect(Split(Bytes), StringComparer.OrdinalIgnoreCase).Any(),
-        };
-    }
+        RegistryEditKind.MakeKey => there is not null,
+        RegistryEditKind.DeleteKey => there is null || Subkey.Length == 0,
+        RegistryEditKind.DeleteValue => there?.Get(Name) is null,
+        RegistryEditKind.Set => there?.Get(Name) is { } value && value.Type == Type && value.Bytes.AsSpan().SequenceEqual(Bytes),
+        RegistryEditKind.SetIfMissing => there?.Get(Name) is not null,
+        RegistryEditKind.SetIfThere => there?.Get(Name) is not { } value || (value.Type == Type && value.Bytes.AsSpan().SequenceEqual(Bytes)),
+        RegistryEditKind.Append => there?.GetStrings(Name) is { } texts && !Split(Bytes).Except(texts, StringComparer.OrdinalIgnoreCase).Any(),
+        _ => there?.GetStrings(Name) is not { } texts || !texts.Intersect(Split(Bytes), StringComparer.OrdinalIgnoreCase).Any(),
+    };
 
     /// <summary>What would take the change back, in the order in which to make it.</summary>
     /// <param name="root">The key that <see cref="Root"/> stands for, before the change is made.</param>
@@ -82,9 +82,13 @@ public sealed record RegistryEdit(string Root, string Subkey, string Name, Regis
 
     /// <summary>Makes the change.</summary>
     /// <param name="root">The key that <see cref="Root"/> stands for.</param>
-    public void Apply(RegistryKey root)
+    public void Apply(RegistryKey root) => ApplyIn(root, root.Key(Subkey));
+
+    /// <summary>Makes the change.</summary>
+    /// <param name="root">The key that <see cref="Root"/> stands for.</param>
+    /// <param name="there">The key at <see cref="Subkey"/>; null when there is none.</param>
+    internal void ApplyIn(RegistryKey root, RegistryKey? there)
     {
-        var there = root.Key(Subkey);
         switch (Kind)
         {
             case RegistryEditKind.MakeKey:
@@ -110,7 +114,7 @@ public sealed record RegistryEdit(string Root, string Subkey, string Name, Regis
             case RegistryEditKind.SetIfThere when there?.Get(Name) is null:
                 break;
             default:
-                root.Ensure(Subkey).Set(Name, Type, Bytes);
+                (there ?? root.Ensure(Subkey)).Set(Name, Type, Bytes);
                 break;
         }
     }

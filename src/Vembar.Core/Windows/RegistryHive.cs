@@ -66,9 +66,40 @@ public sealed class RegistryHive
     /// <summary>The hive's bytes with all changes.</summary>
     public byte[] ToBytes() => _image.ToBytes(_time);
 
+    /// <summary>The length of the hive's file as it is now, in bytes.</summary>
+    public long Length => HiveImage.BlockLength + (long)_image.Length;
+
+    /// <summary>The hive's bytes with all changes, written anew without what was given up.</summary>
+    /// <param name="cancellation">Ends it.</param>
+    public byte[] ToCompactBytes(CancellationToken cancellation) => Guard(() => HiveRewrite.Run(_image, _time, cancellation));
+
     internal HiveImage Image => _image;
 
     internal HiveEditor Editor => _editor ?? throw new InvalidOperationException($"{_shown} was not opened to be changed");
+
+    // The places of the values of one key, by their names in upper case.
+    private Dictionary<string, int>? _places;
+    private int _placesOf;
+
+    internal Dictionary<string, int> PlacesOf(int key)
+    {
+        if (_places is not null && _placesOf == key)
+            return _places;
+        _places = [];
+        _placesOf = key;
+        var values = HiveReader.Values(_image, key);
+        for (var i = 0; i < values.Length; i++)
+            _places.TryAdd(new string(HiveText.Upper(ValueCell.At(_image, values[i]).Name)), i);
+        return _places;
+    }
+
+    internal void Added(int key, string name)
+    {
+        if (_places is not null && _placesOf == key)
+            _places.TryAdd(new string(HiveText.Upper(name)), HiveReader.Values(_image, key).Length - 1);
+    }
+
+    internal void ForgetPlaces() => _places = null;
 
     internal T Guard<T>(Func<T> work)
     {

@@ -24,6 +24,10 @@ public sealed class RegistryKey
     /// <summary>Whether it has the same values and keys below it, whatever their order and times.</summary>
     public bool SaysTheSameAs(RegistryKey other) => _hive.Guard(() => HiveComparison.Same(Image, _cell, other.Image, other._cell, 0));
 
+    /// <summary>Whether it has the same values as another key, whatever their order.</summary>
+    public bool HasTheValuesOf(RegistryKey other) =>
+        _hive.Guard(() => HiveComparison.SameValues(Image, HiveReader.Values(Image, _cell), other.Image, HiveReader.Values(other.Image, other._cell)));
+
     /// <summary>The keys below it.</summary>
     public IReadOnlyList<RegistryKey> Subkeys => _hive.Guard(() => HiveReader.Subkeys(Image, _cell)).ConvertAll(cell => new RegistryKey(_hive, cell));
 
@@ -94,6 +98,7 @@ public sealed class RegistryKey
         if (_cell == Image.Root)
             throw VembarException.Input("bad-key", "the root of a registry hive cannot be removed");
         _hive.Editor.DeleteKey(_cell);
+        _hive.ForgetPlaces();
         return 0;
     });
 
@@ -101,11 +106,20 @@ public sealed class RegistryKey
     public void DeleteValue(string name) => _hive.Guard(() =>
     {
         if (IndexOf(name) is >= 0 and var index)
+        {
             _hive.Editor.DeleteValue(_cell, index);
+            _hive.ForgetPlaces();
+        }
         return 0;
     });
 
-    private int IndexOf(string name) => HiveReader.IndexOf(Image, HiveReader.Values(Image, _cell), HiveText.Upper(name));
+    private int IndexOf(string name)
+    {
+        // Of a key with very many values the places are kept, as long as it is the one that is worked on.
+        const int Many = 64;
+        var values = HiveReader.Values(Image, _cell);
+        return values.Length < Many ? HiveReader.IndexOf(Image, values, HiveText.Upper(name)) : _hive.PlacesOf(_cell).GetValueOrDefault(new string(HiveText.Upper(name)), -1);
+    }
 
     /// <summary>A value's type and bytes, or null.</summary>
     public (RegistryType Type, byte[] Bytes)? Get(string name) => _hive.Guard<(RegistryType, byte[])?>(() =>
@@ -141,7 +155,10 @@ public sealed class RegistryKey
             throw VembarException.Input("bad-value", problem, "Choose a shorter name.");
         try
         {
-            _hive.Editor.SetValue(_cell, IndexOf(name), name, (uint)type, bytes);
+            var index = IndexOf(name);
+            _hive.Editor.SetValue(_cell, index, name, (uint)type, bytes);
+            if (index < 0)
+                _hive.Added(_cell, name);
         }
         catch (Content.BinaryFormatException damage)
         {

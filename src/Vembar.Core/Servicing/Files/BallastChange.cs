@@ -63,7 +63,7 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
         Say(rule.Tasks.Sum(t => ScheduledTask.Remove(context, away, t)), "task", "tasks");
         foreach (var path in rule.Paths)
             away.Take(path);
-        Say(registry.Count(l => RegistryChange.Make(context, l.Edit)), "registry change", "registry changes");
+        Say(RegistryChange.MakeAll(context, registry.Select(l => l.Edit)), "registry change", "registry changes");
         if (away.Files > 0)
             said.Add(string.Create(CultureInfo.InvariantCulture, $"{away.Files} {(away.Files == 1 ? "file" : "files")}"));
         else if (away.Folders > 0)

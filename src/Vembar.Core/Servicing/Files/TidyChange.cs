@@ -17,11 +17,15 @@ public sealed record TidyRule(string Name, string Title, params IReadOnlyList<st
     /// <summary>Versions of added drivers of which there is a newer one.</summary>
     public const string Drivers = "older-drivers";
 
+    /// <summary>Room in hives that nothing uses; only by its own name, for it changes a hive from end to end.</summary>
+    public const string Registry = "registry";
+
     /// <summary>All rules, in the order in which they are made.</summary>
     public static IReadOnlyList<TidyRule> All { get; } =
     [
         new(Packages, "what replaced packages left; the older versions cannot be brought back then"),
         new(Drivers, "added drivers of which a newer version is there"),
+        new(Registry, "what registry hives do not use any more: they are written anew, so they are stored anew as well; not with 'all'"),
         new("temporary-files", "temporary files", "%Temp/**", "Users/*/AppData/Local/Temp/**", "Temp/**", "ProgramData/Temp/**"),
         new("logs", "logs of set-up, updates and services", "%Panther/**/*.log", "%Panther/**/*.etl", "%Panther/*.log", "%Logs/**", "%INF/*.log", "%debug/*.log", "%*.log", "%System32/LogFiles/**/*.log", "%System32/LogFiles/**/*.etl", "%Setup/**/*.log"),
         new("dumps", "memory dumps and error reports", "%MEMORY.DMP", "%Minidump/**", "%LiveKernelReports/**/*.dmp", "ProgramData/Microsoft/Windows/WER/**", "Users/*/AppData/Local/CrashDumps/**"),
@@ -47,7 +51,7 @@ public sealed class TidyChange(IReadOnlyList<string> names) : IChange
             return [Outcome(unknown, ChangeStatus.Refused, $"there is no such rule{Likeness.Hint(unknown, known.Append("all"))}")];
         }
         var outcomes = new List<ChangeOutcome>();
-        foreach (var rule in TidyRule.All.Where(r => names.Contains("all") || names.Contains(r.Name)))
+        foreach (var rule in TidyRule.All.Where(r => (names.Contains("all") && r.Name != TidyRule.Registry) || names.Contains(r.Name)))
         {
             var before = context.Tree.BytesChanged;
             try
@@ -79,6 +83,10 @@ public sealed class TidyChange(IReadOnlyList<string> names) : IChange
                 foreach (var driver in older)
                     store.Remove(driver);
                 return older.Count == 0 ? null : string.Join(", ", older.Select(d => $"{d.OriginalInf} {d.Version} ({d.Inf})"));
+            case TidyRule.Registry:
+                var hives = ((string[])["SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT", "DRIVERS", "COMPONENTS", ServiceContext.NewUsers])
+                    .Select(name => (Name: name, Saved: context.Compact(name))).Where(h => h.Saved > 0).ToList();
+                return hives.Count == 0 ? null : string.Join(", ", hives.Select(h => string.Create(CultureInfo.InvariantCulture, $"{(h.Name == ServiceContext.NewUsers ? "what new users get" : h.Name)} {h.Saved >> 10} KiB")));
             default:
                 var away = new Removal(context);
                 foreach (var pattern in rule.Patterns)

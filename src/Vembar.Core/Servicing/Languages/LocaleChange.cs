@@ -57,7 +57,7 @@ public sealed partial class LocaleChange(string name, IReadOnlyList<string> part
             edits.AddRange(Edits(part, locale, control));
         if (edits.FirstOrDefault(e => context.Hive(e.Root) is null) is { } lacking)
             return [Outcome(ChangeStatus.Refused, $"the image has no hive {lacking.Root}")];
-        var made = edits.Count(e => RegistryChange.Make(context, e));
+        var made = RegistryChange.MakeAll(context, edits);
         return [made > 0 ? Outcome(ChangeStatus.Done, $"{string.Join(", ", wanted)}: {locale.Name}{(wanted.Contains("system") && locale.CodePage > 0 ? string.Create(CultureInfo.InvariantCulture, $"; code pages {locale.CodePage} and {locale.ConsoleCodePage}") : "")}")
             : Outcome(ChangeStatus.Already, "it is so")];
     }
@@ -142,7 +142,7 @@ public sealed class TimeZoneChange(string name) : IChange
             Set("StandardName", RegistryType.String, Words("Std")), Set("DaylightName", RegistryType.String, Words("Dlt")),
             Set("DynamicDaylightTimeDisabled", RegistryType.Dword, new byte[4]),
         ];
-        var made = edits.Count(e => RegistryChange.Make(context, e));
+        var made = RegistryChange.MakeAll(context, edits);
         var minutes = BitConverter.ToInt32(tzi, 0);
         return [made > 0 ? Outcome(ChangeStatus.Done, $"{zone.GetString("Display") ?? exact}, {(minutes == 0 ? "UTC" : string.Create(CultureInfo.InvariantCulture, $"UTC{(minutes > 0 ? '-' : '+')}{Math.Abs(minutes) / 60}:{Math.Abs(minutes) % 60:00}"))} in winter") : Outcome(ChangeStatus.Already, "it is so")];
     }

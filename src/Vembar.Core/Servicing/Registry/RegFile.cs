@@ -50,6 +50,8 @@ public static class RegFile
                 {
                     if (place.Key.Length == 0)
                         Wrong("a whole hive cannot be removed");
+                    else if (IsControlSet(place, currentSet))
+                        Wrong($"'{place.Key}' is a control set; Windows does not start without it");
                     else
                         edits.Add(new RegLine(new RegistryEdit(place.Hive, place.Key, "", RegistryEditKind.DeleteKey, RegistryType.None, []), number));
                     skipped = true;
@@ -98,6 +100,7 @@ public static class RegFile
     {
         var number = 0;
         var first = 0;
+        var isQuoted = false;
         var pending = new StringBuilder();
         foreach (var raw in text.Split('\n'))
         {
@@ -107,18 +110,20 @@ public static class RegFile
             {
                 line = line.TrimStart();
                 first = number;
+                isQuoted = false;
                 if (line.Length == 0 || line[0] == ';')
                     continue;
             }
-            else
-                line = OpensQuote(pending) ? line : line.TrimStart();
-            if (line.EndsWith('\\') && !OpensQuote(pending.ToString() + line))
+            else if (!isQuoted)
+                line = line.TrimStart();
+            isQuoted = EndsQuoted(line, isQuoted);
+            if (line.EndsWith('\\') && !isQuoted)
             {
                 pending.Append(line, 0, line.Length - 1);
                 continue;
             }
             pending.Append(line);
-            if (pending[0] is '"' or '@' && OpensQuote(pending))
+            if (isQuoted && (pending[0] is '"' or '@'))
             {
                 pending.Append('\n');
                 continue;
@@ -130,25 +135,28 @@ public static class RegFile
             yield return (pending.ToString(), first);
     }
 
-    private static bool OpensQuote(StringBuilder text) => text.Length > 0 && OpensQuote(text.ToString());
-
-    private static bool OpensQuote(string text)
+    // Whether a text in quotes goes on behind a line.
+    private static bool EndsQuoted(string line, bool isQuoted)
     {
-        var open = false;
-        for (var i = 0; i < text.Length; i++)
+        for (var i = 0; i < line.Length; i++)
         {
-            if (text[i] == '\\' && open)
+            if (line[i] == '\\' && isQuoted)
                 i++;
-            else if (text[i] == '"')
-                open = !open;
+            else if (line[i] == '"')
+                isQuoted = !isQuoted;
         }
-        return open;
+        return isQuoted;
     }
 
     private static (string Hive, string Key)? Place(string path, string currentSet, out string why)
     {
         why = "";
         var parts = path.Split('\\', StringSplitOptions.RemoveEmptyEntries);
+        if (parts.Select(RegistryKey.KeyNameProblem).FirstOrDefault(p => p is not null) is { } problem)
+        {
+            why = problem;
+            return null;
+        }
         string Rest(int from) => string.Join('\\', parts[from..]);
         string At(int index) => index < parts.Length ? parts[index].ToUpperInvariant() : "";
         switch (At(0))
@@ -169,6 +177,13 @@ public static class RegFile
         }
     }
 
+    private static bool IsControlSet((string Hive, string Key) place, string currentSet)
+    {
+        const string Prefix = "ControlSet";
+        return place.Hive == "SYSTEM" && (place.Key.Equals(currentSet, StringComparison.OrdinalIgnoreCase)
+            || (place.Key.StartsWith(Prefix, StringComparison.OrdinalIgnoreCase) && place.Key.Length == Prefix.Length + 3 && place.Key[Prefix.Length..].All(char.IsAsciiDigit)));
+    }
+
     private static RegistryEdit Value(string hive, string key, string text, bool wide)
     {
         string name;
@@ -182,6 +197,8 @@ public static class RegFile
             name = Quoted(text, 0, out equals);
         else
             throw new FormatException("a value begins with its name in quotes, or with @");
+        if (RegistryKey.ValueNameProblem(name) is { } problem)
+            throw new FormatException(problem);
         while (equals < text.Length && text[equals] is ' ' or '\t')
             equals++;
         if (equals >= text.Length || text[equals] != '=')
@@ -250,13 +267,7 @@ public sealed class RegistryChange(string path) : IChange
             var lines = RegFile.Parse(InputFile.ReadAllBytes(path), path, CurrentSet(context));
             if (Missing(context, lines) is { } missing)
                 return [Outcome(ChangeStatus.Refused, missing)];
-            var made = 0;
-            foreach (var line in lines)
-            {
-                // Each edit of a large hive takes its time.
-                context.Cancellation.ThrowIfCancellationRequested();
-                made += Make(context, line.Edit) ? 1 : 0;
-            }
+            var made = MakeAll(context, lines.Select(l => l.Edit));
             return [made > 0 ? Outcome(ChangeStatus.Done, Said(lines.Select(l => l.Edit), made)) : Outcome(ChangeStatus.Already, "the registry is so")];
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
@@ -276,15 +287,29 @@ public sealed class RegistryChange(string path) : IChange
     internal static string? Missing(ServiceContext context, IEnumerable<RegLine> lines) =>
         lines.FirstOrDefault(l => context.Hive(l.Edit.Root) is null) is { } line ? string.Create(CultureInfo.InvariantCulture, $"line {line.Line}: the image has no hive {line.Edit.Root}") : null;
 
-    /// <summary>Makes a change when it is not made yet.</summary>
-    internal static bool Make(ServiceContext context, RegistryEdit edit)
+    /// <summary>Makes changes that are not made yet.</summary>
+    /// <returns>How many were not.</returns>
+    internal static int MakeAll(ServiceContext context, IEnumerable<RegistryEdit> edits)
     {
-        var hive = context.Hive(edit.Root)!;
-        if (edit.IsMade(hive.Root))
-            return false;
-        edit.Apply(hive.Root);
-        context.Touch(edit.Root);
-        return true;
+        var made = 0;
+        // Changes of one key come one behind the other; it is looked for once.
+        (string Root, string Subkey)? at = null;
+        RegistryKey? key = null;
+        foreach (var edit in edits)
+        {
+            context.Cancellation.ThrowIfCancellationRequested();
+            var root = context.Hive(edit.Root)!.Root;
+            if (at != (edit.Root, edit.Subkey))
+                (at, key) = ((edit.Root, edit.Subkey), root.Key(edit.Subkey));
+            if (edit.IsMadeIn(key))
+                continue;
+            edit.ApplyIn(root, key);
+            context.Touch(edit.Root);
+            made++;
+            if (key is null || edit.Kind == RegistryEditKind.DeleteKey)
+                at = null;
+        }
+        return made;
     }
 
     private static string Said(IEnumerable<RegistryEdit> edits, int made)

@@ -24,12 +24,19 @@ internal sealed class HiveEditor(HiveImage hive, HiveAllocator cells, long time)
         KeyCell.Make(hive.Cell(key), parent, security, name, time);
         var users = SecurityCell.At(hive, security);
         users.Users++;
-        Insert(parent, key, name);
+        Append(parent, key, name);
         var above = KeyCell.At(hive, parent);
-        above.Subkeys++;
         above.LongestSubkeyName = Math.Max(above.LongestSubkeyName, name.Length * 2);
         above.Time = time;
         return key;
+    }
+
+    /// <summary>Puts a key below another one; its own cell is made already.</summary>
+    public void Append(int parent, int key, string name)
+    {
+        Insert(parent, key, name);
+        var above = KeyCell.At(hive, parent);
+        above.Subkeys++;
     }
 
     private void Insert(int parent, int key, string name)

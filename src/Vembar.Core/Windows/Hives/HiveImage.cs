@@ -57,6 +57,13 @@ internal sealed class HiveImage
         return image;
     }
 
+    /// <summary>Begins a hive without bins.</summary>
+    /// <param name="block">Its base block.</param>
+    public static HiveImage Begin(byte[] block) => new(block, 0) { IsInOrder = true };
+
+    /// <summary>Says which cell the root key is.</summary>
+    public void SetRoot(int cell) => BinaryPrimitives.WriteInt32LittleEndian(Base[36..], cell);
+
     private static uint U32(ReadOnlySpan<byte> bytes, int at) => BinaryPrimitives.ReadUInt32LittleEndian(bytes[at..]);
 
     /// <summary>The base block.</summary>

@@ -24,7 +24,22 @@ internal static class HiveReader
         var found = new List<int>();
         if (cell.SubkeyList != HiveImage.None && cell.Subkeys != 0)
             AddSubkeys(hive, cell.SubkeyList, found, isInner: false);
+        CheckBelow(hive, key, found);
         return found;
+    }
+
+    // Each key has one place: whoever goes down from key to key comes to an end, and meets none twice.
+    private static void CheckBelow(HiveImage hive, int key, List<int> found)
+    {
+        var isRising = true;
+        for (var i = 0; i < found.Count; i++)
+        {
+            if (KeyCell.At(hive, found[i]).Parent != key)
+                throw new BinaryFormatException("key", found[i], "it says that it is below another key than it is");
+            isRising &= i == 0 || found[i] > found[i - 1];
+        }
+        if (!isRising && new HashSet<int>(found).Count < found.Count)
+            throw new BinaryFormatException("key", key, "a key is below it twice");
     }
 
     private static void AddSubkeys(HiveImage hive, int list, List<int> found, bool isInner)

@@ -60,10 +60,22 @@ internal readonly ref struct KeyCell
     private void Put(int at, int value) => BinaryPrimitives.WriteInt32LittleEndian(_bytes[at..], value);
 
     /// <summary>Flags, as the format has them.</summary>
-    public int Flags
+    public int Flags => U16(FlagsAt);
+
+    /// <summary>Makes it a key without values and without keys below it.</summary>
+    public void Reset(int parent)
     {
-        get => U16(FlagsAt);
-        init => BinaryPrimitives.WriteUInt16LittleEndian(_bytes[FlagsAt..], (ushort)value);
+        const int VolatileSubkeysAt = 24, VolatileListAt = 32;
+        Parent = parent;
+        Subkeys = 0;
+        SubkeyList = HiveImage.None;
+        Put(VolatileSubkeysAt, 0);
+        Put(VolatileListAt, HiveImage.None);
+        // What stands for another key has neither; the fields are its own.
+        if ((Flags & Predefined) != 0)
+            return;
+        Values = 0;
+        ValueList = HiveImage.None;
     }
 
     /// <summary>When it was changed last, in 100 ns since 1601.</summary>
