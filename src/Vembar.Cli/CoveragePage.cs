@@ -41,7 +41,7 @@ internal static class CoveragePage
             foreach (var device in model.Devices)
             {
                 foreach (var loser in device.Others)
-                    page.Append(CultureInfo.InvariantCulture, $"<tr><td>{E(device.Device.Name)}</td><td>{Driver(device.Chosen!)}</td><td>{Driver(loser)}</td><td>{E(loser.LosesTo(device.Chosen!))}</td></tr>\n");
+                    page.Append(CultureInfo.InvariantCulture, $"<tr><td>{E(device.Device.Name)}</td><td>{(device.WinnerOver(loser) is { } winner ? Driver(winner) : "–")}</td><td>{Driver(loser)}</td><td>{E(CoverageRow.Why(device, loser))}</td></tr>\n");
             }
             page.Append("</tbody></table>\n");
         }

@@ -57,7 +57,7 @@ internal sealed record DriversJson(bool Ok, IReadOnlyList<PackageJson> Packages)
 internal sealed record DeviceJson(string Name, IReadOnlyList<string> HardwareIds, IReadOnlyList<string> CompatibleIds, bool Needed, bool Boot);
 internal sealed record HardwareJson(string Model, IReadOnlyList<DeviceJson> Devices, string? WrittenTo);
 internal sealed record MatchJson(string Driver, string From, string Provider, string Version, DateOnly Date, bool Trusted, string Description, string Id, string IdKind, int FeatureScore, string Why);
-internal sealed record CoveredJson(DeviceJson Device, MatchJson? Chosen, IReadOnlyList<MatchJson> Others);
+internal sealed record CoveredJson(DeviceJson Device, MatchJson? Chosen, IReadOnlyList<MatchJson> Others, IReadOnlyList<MatchJson> Beside);
 internal sealed record ModelJson(string Model, IReadOnlyList<CoveredJson> Devices);
 internal sealed record CoverageJson(bool Ok, string Architecture, int Build, int Drivers, IReadOnlyList<ModelJson> Models, IReadOnlyList<ChangeJson> Passed);
 internal sealed record StreamJson(string Name, long Bytes, string Hash);
@@ -148,7 +148,7 @@ internal sealed partial class CliJson : JsonSerializerContext
     public static DeviceJson From(HardwareDevice device) => new(device.Name, device.HardwareIds, device.CompatibleIds, device.Needed, device.Boot);
 
     public static CoverageJson From(CoverageResult result) => new(result.IsInOrder, result.Windows.Architecture, result.Windows.Build, result.Drivers,
-        [.. result.Models.Select(m => new ModelJson(m.Model, [.. m.Devices.Select(d => new CoveredJson(From(d.Device), d.Chosen is null ? null : From(d.Chosen, ""), [.. d.Others.Select(o => From(o, o.LosesTo(d.Chosen!)))]))]))], From(result.Passed));
+        [.. result.Models.Select(m => new ModelJson(m.Model, [.. m.Devices.Select(d => new CoveredJson(From(d.Device), d.Chosen is null ? null : From(d.Chosen, ""), [.. d.Others.Select(o => From(o, Commands.CoverageRow.Why(d, o)))], [.. d.Beside.Select(b => From(b, ""))]))]))], From(result.Passed));
 
     private static MatchJson From(DriverMatch match, string why) => new(
         match.Driver.Name, match.Driver.From, match.Driver.Provider, match.Driver.Version.ToString(), match.Driver.Date, match.Driver.IsSigned, match.Description, match.Id,

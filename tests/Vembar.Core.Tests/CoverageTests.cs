@@ -10,7 +10,7 @@ namespace Vembar.Core.Tests;
 public class CoverageTests(DemoFixture demo)
 {
     private static CandidateDriver Driver(string name, string[] ids, int score = 255, bool signed = true, int year = 2026, string version = "1.0.0.0") =>
-        new(name, name, "Corrin Silicon", Version.Parse(version), new DateOnly(year, 1, 1), signed, [("", ids, score)]);
+        new(name, name, "Corrin Silicon", Version.Parse(version), new DateOnly(year, 1, 1), signed, [new CandidateModel("", ids, score, [])]);
 
     private static readonly HardwareDevice s_device = new("d", [@"PCI\A&B&C", @"PCI\A&B"], [@"PCI\A", @"PCI\CC_01"], true, false);
 

@@ -134,7 +134,7 @@ internal static class DriversCommand
         {
             var table = new Table("Not chosen", "For", "Because");
             foreach (var (device, other) in losers)
-                table.Row($"{other.Driver.Name} {other.Driver.Version}, {other.Driver.From}", device.Device.Name, other.LosesTo(device.Chosen!));
+                table.Row($"{other.Driver.Name} {other.Driver.Version}, {other.Driver.From}", device.Device.Name, CoverageRow.Why(device, other));
             table.Print(session);
             Session.Line();
         }
@@ -176,9 +176,15 @@ internal sealed record CoverageRow(string Device, IReadOnlyList<DeviceCoverage?>
 
     public static string Cell(DeviceCoverage device) => device switch
     {
-        { Chosen: { } chosen } => $"{chosen.Driver.Name} {chosen.Driver.Version}{(chosen.Driver.IsSigned ? "" : " (not trusted)")}",
+        { Chosen: { } } => string.Join(" + ", device.All.Select(Named)),
         { Device.Boot: true } => "NONE, does not start",
         { Device.Needed: true } => "NONE, needed",
+        { Beside.Count: > 0 } => $"none; {string.Join(" + ", device.Beside.Select(Named))}",
         _ => "none",
     };
+
+    private static string Named(DriverMatch match) => $"{match.Driver.Name} {match.Driver.Version}{(match.Driver.IsSigned ? "" : " (not trusted)")}";
+
+    /// <summary>Why a driver loses.</summary>
+    public static string Why(DeviceCoverage device, DriverMatch loser) => device.WinnerOver(loser) is { } winner ? loser.LosesTo(winner) : "";
 }

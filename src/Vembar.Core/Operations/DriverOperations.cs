@@ -66,7 +66,7 @@ public static class DriversOperation
     public static IReadOnlyList<DriverRow> Run(IReadOnlyList<string> paths, DriverTrust trust, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var rows = new List<DriverRow>();
-        var packages = new Dictionary<int, (DriverPackage Package, string Content)>();
+        var packages = new Dictionary<int, (DriverPackage Package, string Content, IReadOnlyList<string> Ids)>();
         var damaged = new List<string>();
         var found = paths.SelectMany(p => FoundInf.Find(p, damaged)).DistinctBy(f => f.Shown).ToList();
         foreach (var inf in found)
@@ -77,8 +77,8 @@ public static class DriversOperation
             try
             {
                 var package = DriverPackage.Read(inf);
-                row = Describe(row, package, trust, out var content);
-                packages[rows.Count] = (package, content);
+                row = Describe(row, package, trust, out var content, out var ids);
+                packages[rows.Count] = (package, content, ids);
             }
             catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
             {
@@ -86,25 +86,28 @@ public static class DriversOperation
             }
             rows.Add(row);
         }
-        foreach (var (at, (package, content)) in packages)
+        var lines = packages.ToLookup(p => p.Value.Package.Line);
+        foreach (var (at, (package, content, ids)) in packages)
         {
-            var line = packages.Where(p => p.Value.Package.Line == package.Line).ToList();
+            var line = lines[package.Line].ToList();
             var same = line.FirstOrDefault(p => p.Key < at && p.Value.Content == content);
-            var newest = line.MaxBy(p => (p.Value.Package.Date, p.Value.Package.Version));
+            var newest = line.Where(p => p.Value.Package.IsNewerThan(package.Date, package.Version) && DriverVersions.Covers(p.Value.Ids, ids, new HashSet<string>()))
+                .Select(p => (int?)p.Key).MaxBy(k => (packages[k!.Value].Package.Date, packages[k.Value].Package.Version));
             rows[at] = rows[at] with
             {
                 SameAs = same.Value.Package is not null ? rows[same.Key].Path : "",
-                OlderThan = newest.Value.Package.IsNewerThan(package.Date, package.Version) ? rows[newest.Key].Path : "",
+                OlderThan = newest is { } key ? rows[key].Path : "",
             };
         }
         rows.AddRange(damaged.Select(d => new DriverRow { Path = d.Split('\'') is [_, var file, ..] ? file : "", Problem = d }));
         return rows;
     }
 
-    private static DriverRow Describe(DriverRow row, DriverPackage package, DriverTrust trust, out string content)
+    private static DriverRow Describe(DriverRow row, DriverPackage package, DriverTrust trust, out string content, out IReadOnlyList<string> ids)
     {
         var fitted = package.Architectures.Select(a => package.For(WindowsTarget.Newest(a))).ToList();
         var files = fitted.SelectMany(f => f.Files).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
+        ids = [.. fitted.SelectMany(DriverVersions.IdsOf).Distinct(StringComparer.OrdinalIgnoreCase)];
         var signatures = fitted.Where(f => f.Devices.Count > 0).Select(trust.Check).ToList();
         var missing = fitted.SelectMany(f => f.MissingFiles).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
         content = missing.Count == 0 ? string.Join('|', fitted.Select(f => f.StoreFolder())) : package.Inf.Shown;

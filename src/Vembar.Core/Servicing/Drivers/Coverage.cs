@@ -9,13 +9,17 @@ namespace Vembar.Core.Servicing.Drivers;
 /// <param name="Version">Its version.</param>
 /// <param name="Date">Its date.</param>
 /// <param name="IsSigned">Whether it is signed by somebody trusted.</param>
-/// <param name="Models">The devices that it serves, with their ids, hardware id first, and how well it serves them (0 best, 255 least).</param>
-public sealed record CandidateDriver(string Name, string From, string Provider, Version Version, DateOnly Date, bool IsSigned, IReadOnlyList<(string Description, IReadOnlyList<string> Ids, int FeatureScore)> Models)
+/// <param name="Models">The devices that it serves.</param>
+public sealed record CandidateDriver(string Name, string From, string Provider, Version Version, DateOnly Date, bool IsSigned, IReadOnlyList<CandidateModel> Models)
 {
+    /// <summary>Which extension it is; null for a driver that can be a device's own.</summary>
+    public Guid? ExtensionId { get; init; }
+
     /// <summary>A package at hand.</summary>
     public static CandidateDriver Of(FittedDriver driver, string from, bool isSigned) => new(
         driver.Package.InfName, from, driver.Package.Provider, driver.Package.Version, driver.Package.Date, isSigned,
-        [.. driver.Devices.Select(d => (d.Description, d.Ids, driver.Sections[d.InstallSection].FeatureScore))]);
+        [.. driver.Devices.Select(d => new CandidateModel(d.Description, d.Ids, driver.Sections[d.InstallSection].FeatureScore, driver.Sections[d.InstallSection].Components))])
+    { ExtensionId = driver.Package.ExtensionId };
 
     /// <summary>A package that an image lists; where its INF cannot be read, by what the database says.</summary>
     public static CandidateDriver Of(ListedDriver listed, FittedDriver? driver, bool isSigned)
@@ -23,7 +27,8 @@ public sealed record CandidateDriver(string Name, string From, string Provider, 
         var from = listed.IsAdded ? $"image ({listed.Inf})" : "image (part of Windows)";
         return driver is { Devices.Count: > 0 } ? Of(driver, from, isSigned)
             : new CandidateDriver(listed.OriginalInf.Length > 0 ? listed.OriginalInf : listed.Inf, from, listed.Provider, Version.TryParse(listed.Version, out var version) ? version : new Version(0, 0, 0, 0), listed.Date ?? default, isSigned,
-                [.. listed.Ids.Select(i => ("", (IReadOnlyList<string>)[i], 255))]);
+                [.. listed.Ids.Select(i => new CandidateModel("", [i], 255, []))])
+            { ExtensionId = listed.ClassGuid == DriverPackage.ExtensionClass ? Guid.Empty : null };
     }
 }
 
@@ -38,6 +43,9 @@ public sealed record CandidateDriver(string Name, string From, string Provider, 
 /// <remarks>Source: the vendor's driver documentation, "How Windows ranks drivers".</remarks>
 public sealed record DriverMatch(CandidateDriver Driver, string Description, string Id, int Kind, int DevicePlace, int DriverPlace, int FeatureScore) : IComparable<DriverMatch>
 {
+    /// <summary>Ids of components that come with the device.</summary>
+    public IReadOnlyList<string> Components { get; init; } = [];
+
     /// <summary>The better one is less.</summary>
     public int CompareTo(DriverMatch? other) => other is null ? -1
         : (!Driver.IsSigned, FeatureScore, Kind, DevicePlace, DriverPlace).CompareTo((!other.Driver.IsSigned, other.FeatureScore, other.Kind, other.DevicePlace, other.DriverPlace)) is var rank and not 0 ? rank
@@ -48,11 +56,11 @@ public sealed record DriverMatch(CandidateDriver Driver, string Description, str
     {
         if (winner.Driver.IsSigned != Driver.IsSigned)
             return "it is not signed by anybody trusted";
-        if (winner.FeatureScore != FeatureScore)
+        if (Driver.ExtensionId is null && winner.FeatureScore != FeatureScore)
             return string.Create(CultureInfo.InvariantCulture, $"its feature score is {FeatureScore:X2}, the other's {winner.FeatureScore:X2} (lower wins)");
-        if (winner.Kind != Kind)
+        if (Driver.ExtensionId is null && winner.Kind != Kind)
             return Kind == 0 ? "" : $"it fits by a compatible id ({Id}), the other by {(winner.Kind == 0 ? "a hardware id" : "a better one")} ({winner.Id})";
-        if ((winner.DevicePlace, winner.DriverPlace) != (DevicePlace, DriverPlace))
+        if (Driver.ExtensionId is null && (winner.DevicePlace, winner.DriverPlace) != (DevicePlace, DriverPlace))
             return $"it fits by a less exact id ({Id})";
         if (winner.Driver.Date != Driver.Date)
             return string.Create(CultureInfo.InvariantCulture, $"it is older ({Driver.Date:yyyy-MM-dd})");
@@ -75,9 +83,19 @@ public sealed record DriverMatch(CandidateDriver Driver, string Description, str
 /// <summary>What a device of a model would get.</summary>
 /// <param name="Device">The device.</param>
 /// <param name="Chosen">The driver that Windows would choose; null when there is none.</param>
-/// <param name="Others">Those that lose, the best first.</param>
+/// <param name="Others">Those that lose, the best first, then those that lose to what goes in beside it.</param>
 public sealed record DeviceCoverage(HardwareDevice Device, DriverMatch? Chosen, IReadOnlyList<DriverMatch> Others)
 {
+    /// <summary>What goes in beside the chosen driver: the newest of each extension, and the components that these bring.</summary>
+    public IReadOnlyList<DriverMatch> Beside { get; init; } = [];
+
+    /// <summary>All that the device gets.</summary>
+    public IEnumerable<DriverMatch> All => Chosen is null ? Beside : Beside.Prepend(Chosen);
+
+    /// <summary>The one that another one loses to.</summary>
+    public DriverMatch? WinnerOver(DriverMatch other) => other.Driver.ExtensionId is { } extension ? Beside.FirstOrDefault(b => b.Driver.ExtensionId == extension)
+        : Beside.FirstOrDefault(b => b.Id.Equals(other.Id, StringComparison.OrdinalIgnoreCase) && b.Id.StartsWith(@"SWC\", StringComparison.OrdinalIgnoreCase)) ?? Chosen;
+
     /// <summary>0 for a device without which Windows does not start and that has no driver, 1 for one that is needed, 2 for any other without a driver, 3 for one with a driver.</summary>
     public int Urgency => Chosen is not null ? 3 : Device.Boot ? 0 : Device.Needed ? 1 : 2;
 }
@@ -93,35 +111,63 @@ public static class Coverage
     /// <summary>Chooses for every device of every model.</summary>
     public static IReadOnlyList<ModelCoverage> Of(IReadOnlyList<HardwareProfile> profiles, IReadOnlyList<CandidateDriver> drivers)
     {
-        var byId = new Dictionary<string, List<(CandidateDriver Driver, string Description, int Place, int FeatureScore)>>(StringComparer.OrdinalIgnoreCase);
+        var byId = new Dictionary<string, List<(CandidateDriver Driver, CandidateModel Model, int Place)>>(StringComparer.OrdinalIgnoreCase);
         foreach (var driver in drivers)
         {
-            foreach (var (description, ids, score) in driver.Models)
+            foreach (var model in driver.Models)
             {
-                for (var place = 0; place < ids.Count; place++)
+                for (var place = 0; place < model.Ids.Count; place++)
                 {
-                    if (!byId.TryGetValue(ids[place], out var list))
-                        byId[ids[place]] = list = [];
-                    list.Add((driver, description, place, score));
+                    if (!byId.TryGetValue(model.Ids[place], out var list))
+                        byId[model.Ids[place]] = list = [];
+                    list.Add((driver, model, place));
                 }
             }
         }
-        DeviceCoverage Choose(HardwareDevice device)
+        // Of one driver only its best match counts.
+        List<DriverMatch> Matches(IReadOnlyList<string> hardwareIds, IReadOnlyList<string> compatibleIds)
         {
             var matches = new List<DriverMatch>();
             void Match(IReadOnlyList<string> ids, bool compatible)
             {
                 for (var place = 0; place < ids.Count; place++)
                 {
-                    foreach (var found in byId.GetValueOrDefault(ids[place]) ?? [])
-                        matches.Add(new DriverMatch(found.Driver, found.Description, ids[place], (compatible ? 2 : 0) + (found.Place > 0 ? 1 : 0), place, found.Place, found.FeatureScore));
+                    foreach (var (driver, model, at) in byId.GetValueOrDefault(ids[place]) ?? [])
+                    {
+                        matches.Add(new DriverMatch(driver, model.Description, ids[place], (compatible ? 2 : 0) + (at > 0 ? 1 : 0), place, at, model.FeatureScore) { Components = model.Components });
+                    }
                 }
             }
-            Match(device.HardwareIds, compatible: false);
-            Match(device.CompatibleIds, compatible: true);
-            // Of one driver only its best match counts.
-            var best = matches.Order().DistinctBy(m => m.Driver).ToList();
-            return new DeviceCoverage(device, best.FirstOrDefault(), [.. best.Skip(1)]);
+            Match(hardwareIds, compatible: false);
+            Match(compatibleIds, compatible: true);
+            return [.. matches.Order().DistinctBy(m => m.Driver)];
+        }
+        DeviceCoverage Choose(HardwareDevice device)
+        {
+            var matches = Matches(device.HardwareIds, device.CompatibleIds);
+            var own = matches.Where(m => m.Driver.ExtensionId is null).ToList();
+            var extensions = matches.Where(m => m.Driver.ExtensionId is not null).GroupBy(m => m.Driver.ExtensionId)
+                .Select(g => g.OrderBy(m => !m.Driver.IsSigned).ThenByDescending(m => (m.Driver.Date, m.Driver.Version)).ToList()).ToList();
+            var beside = extensions.ConvertAll(e => e[0]);
+            var others = own.Skip(1).Concat(extensions.SelectMany(e => e.Skip(1))).ToList();
+            AddComponents(own.Take(1).Concat(beside).SelectMany(m => m.Components), beside, others);
+            return new DeviceCoverage(device, own.FirstOrDefault(), others) { Beside = beside };
+        }
+        // What brings components brings theirs as well.
+        void AddComponents(IEnumerable<string> ids, List<DriverMatch> beside, List<DriverMatch> others)
+        {
+            var pending = new Queue<string>(ids);
+            var seen = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+            while (pending.TryDequeue(out var id))
+            {
+                if (!seen.Add(id) || Matches([id], []) is not [var best, .. var worse])
+                    continue;
+                if (beside.All(m => m.Driver != best.Driver))
+                    beside.Add(best);
+                others.AddRange(worse);
+                foreach (var more in best.Components)
+                    pending.Enqueue(more);
+            }
         }
         return [.. profiles.Select(p => new ModelCoverage(p.Model, [.. p.Devices.Select(Choose).OrderBy(d => d.Urgency)]))];
     }

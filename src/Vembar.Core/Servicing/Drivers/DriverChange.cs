@@ -116,13 +116,14 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
     private List<DriverFound> Choose(ServiceContext context, DriverStore store, List<DriverFound> found, Dictionary<DriverFound, string> folders, Dictionary<DriverFound, DriverSignature> signatures)
     {
         var first = new Dictionary<string, DriverFound>(StringComparer.OrdinalIgnoreCase);
-        var newest = found.Where(f => f.Status == ChangeStatus.Done).GroupBy(f => f.Driver!.Package.Line).ToDictionary(g => g.Key, g => g.MaxBy(f => (f.Driver!.Package.Date, f.Driver.Package.Version))!);
+        var lines = found.Where(f => f.Status == ChangeStatus.Done).ToLookup(f => f.Driver!.Package.Line);
+        var wanted = DriverVersions.IdsOf(options.For);
         var chosen = new HashSet<string>(StringComparer.Ordinal);
         if (options.For.Count > 0)
         {
             var candidates = found.Where(f => f.Status == ChangeStatus.Done).Select(f => CandidateDriver.Of(f.Driver!, f.Found.Shown, signatures[f].State == SignatureState.Signed))
                 .Concat(store.Listed.Where(l => !folders.ContainsValue(l.StoreFolder)).Select(l => CandidateDriver.Of(l, store.Fit(l), context.UnsignedDrivers.All(u => u.Inf != l.Inf)))).ToList();
-            chosen.UnionWith(Coverage.Of(options.For, candidates).SelectMany(m => m.Devices).Select(d => d.Chosen?.Driver.From).OfType<string>());
+            chosen.UnionWith(Coverage.Of(options.For, candidates).SelectMany(m => m.Devices).SelectMany(d => d.All).Select(m => m.Driver.From));
         }
         return found.ConvertAll(f =>
         {
@@ -132,11 +133,19 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
             var package = f.Driver!.Package;
             if (!first.TryAdd(folders[f], f))
                 return Skip($"the same package as {first[folders[f]].Found.Shown}");
-            if (!options.EveryVersion && newest[package.Line] is var best && best != f && best.Driver!.Package.IsNewerThan(package.Date, package.Version))
-                return Skip($"older than {best.Driver.Package.Version} in {best.Found.Shown}");
+            if (!options.EveryVersion && Newer(f, lines[package.Line], wanted) is { } best)
+                return Skip($"older than {best.Driver!.Package.Version} in {best.Found.Shown}");
             return options.For.Count > 0 && !chosen.Contains(f.Found.Shown)
                 ? Skip($"no device of {string.Join(", ", options.For.Select(p => p.Model))} would get it; {f.Driver.Bytes >> 10} KiB left out") : f;
         });
+    }
+
+    // The newest one that serves all that this one does.
+    private static DriverFound? Newer(DriverFound found, IEnumerable<DriverFound> line, HashSet<string> wanted)
+    {
+        var package = found.Driver!.Package;
+        return line.Where(f => f.Driver!.Package.IsNewerThan(package.Date, package.Version) && DriverVersions.Covers(DriverVersions.IdsOf(f.Driver), DriverVersions.IdsOf(found.Driver), wanted))
+            .MaxBy(f => (f.Driver!.Package.Date, f.Driver.Package.Version));
     }
 
     private ChangeOutcome AddOne(ServiceContext context, DriverStore store, DriverFound found, string folder, DriverSignature signature)
@@ -148,13 +157,16 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         {
             if (store.Find(folder) is { } there)
                 return Outcome(ChangeStatus.Already, $"it is {there.Inf}");
-            var versions = store.Listed.Where(l => l.OriginalInf.Equals(package.InfName, StringComparison.OrdinalIgnoreCase) && l.Provider.Equals(package.Provider, StringComparison.OrdinalIgnoreCase)).ToList();
-            if (!options.EveryVersion && versions.Find(v => Version.TryParse(v.Version, out var version) && (v.Date ?? default, version).CompareTo((package.Date, package.Version)) > 0) is { } newer)
+            var versions = store.Listed.Where(l => l.OriginalInf.Equals(package.InfName, StringComparison.OrdinalIgnoreCase) && l.Provider.Equals(package.Provider, StringComparison.OrdinalIgnoreCase) && (l.ClassGuid == package.ClassGuid || l.ClassGuid == Guid.Empty)).ToList();
+            var wanted = DriverVersions.IdsOf(options.For);
+            var ids = DriverVersions.IdsOf(driver).ToList();
+            if (!options.EveryVersion && versions.Find(v => Version.TryParse(v.Version, out var version) && (v.Date ?? default, version).CompareTo((package.Date, package.Version)) > 0
+                && DriverVersions.Covers(v.Ids, ids, wanted)) is { } newer)
                 return Outcome(ChangeStatus.Skipped, $"the image has a newer one, {newer.Version} ({newer.Inf})");
             if (store.Conflict(driver) is { } conflict)
                 return Outcome(ChangeStatus.Refused, conflict);
             var before = context.Tree.BytesChanged;
-            var older = versions.Where(v => Version.TryParse(v.Version, out var version) && package.IsNewerThan(v.Date ?? default, version)).ToList();
+            var older = versions.Where(v => Version.TryParse(v.Version, out var version) && package.IsNewerThan(v.Date ?? default, version) && DriverVersions.Covers(ids, v.Ids, wanted)).ToList();
             if (options.ReplaceOlder)
                 older.ForEach(o => store.Remove(o));
             var published = store.Add(driver, folder);

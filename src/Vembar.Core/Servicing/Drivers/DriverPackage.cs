@@ -28,6 +28,9 @@ public sealed class DriverPackage
     /// <summary>The class's id.</summary>
     public Guid ClassGuid { get; private init; }
 
+    /// <summary>Which extension of a device's driver it is: such a package goes beside that, and never in its place. Null for a driver.</summary>
+    public Guid? ExtensionId { get; private init; }
+
     /// <summary>Who provides it.</summary>
     public string Provider { get; private init; } = "";
 
@@ -43,7 +46,7 @@ public sealed class DriverPackage
     /// <summary>How many devices it has drivers for, those of all architectures and versions together.</summary>
     public int DeviceCount { get; private init; }
 
-    /// <summary>Two packages with the same line are versions of one driver.</summary>
+    /// <summary>Two packages with the same line may be versions of one driver: for the devices that both serve.</summary>
     public string Line => $"{InfName}|{Provider}|{ClassGuid}".ToUpperInvariant();
 
     /// <summary>Whether this version of a driver is newer than that: the date counts first, then the version.</summary>
@@ -85,6 +88,7 @@ public sealed class DriverPackage
         {
             Class = Version("Class"),
             ClassGuid = Guid.TryParse(Version("ClassGuid"), out var guid) ? guid : Guid.Empty,
+            ExtensionId = IsExtension(Version("Class"), Version("ClassGuid")) ? Guid.TryParse(Version("ExtensionId"), out var extension) ? extension : Guid.Empty : null,
             Provider = Version("Provider"),
             Date = date,
             Version = ParseVersion(line is null ? "" : inf.Expand(line.Value(1))),
@@ -92,6 +96,12 @@ public sealed class DriverPackage
             DeviceCount = models.SelectMany(inf.Section).Where(l => l.Values.Count > 1).Select(l => (Name: l.Key, Id: inf.Expand(l.Value(1)).ToUpperInvariant())).Distinct().Count(),
         };
     }
+
+    private static bool IsExtension(string name, string id) =>
+        name.Equals("Extension", StringComparison.OrdinalIgnoreCase) || (Guid.TryParse(id, out var guid) && guid == ExtensionClass);
+
+    /// <summary>The class of extensions.</summary>
+    public static Guid ExtensionClass { get; } = new("e2f84ce7-8efa-411c-aa77-97454ca4f3db");
 
     private static Version ParseVersion(string text)
     {

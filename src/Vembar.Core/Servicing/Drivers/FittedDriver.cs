@@ -57,6 +57,9 @@ public sealed record InstallSection(string Name)
     /// <summary>Services.</summary>
     public IReadOnlyList<DriverService> Services { get; init; } = [];
 
+    /// <summary>Ids of components that it adds: packages of class SoftwareComponent serve them.</summary>
+    public IReadOnlyList<string> Components { get; init; } = [];
+
     /// <summary>How well it fits beside other drivers, 0 (best) to 255.</summary>
     public int FeatureScore { get; init; } = 255;
 
@@ -83,8 +86,20 @@ public sealed class FittedDriver
     [
         ("DelFiles", "files to remove"), ("RenFiles", "files to rename"), ("AddProperty", "device properties"), ("DelProperty", "device properties"), ("RegisterDlls", "DLLs to register"), ("UnregisterDlls", "DLLs to unregister"),
         ("UpdateInis", "changes to .ini files"), ("UpdateIniFields", "changes to .ini files"), ("Ini2Reg", "changes from .ini files"), ("BitReg", "bits in the registry"), ("LogConfig", "resource settings"),
-        ("ProfileItems", "start menu entries"), ("CopyINF", "further INF files"), ("AddComponent", "components"), ("AddSoftware", "software components"), ("AddFilter", "filters"), ("AddInterface", "device interfaces"),
+        ("ProfileItems", "start menu entries"), ("CopyINF", "further INF files"), ("Reboot", "a restart"), ("ExcludeID", "devices that it is not for"),
     ];
+
+    // The same of the sections that stand beside an install section.
+    private static readonly (string Section, string Keyword, string Words)[] s_besideLeftToWindows =
+    [
+        (".Components", "AddComponent", "components"), (".Software", "AddSoftware", "software of a component"), (".Filters", "AddFilter", "filters"), (".Interfaces", "AddInterface", "device interfaces"),
+        (".Events", "AddEventProvider", "event providers"), (".Events", "AddAutoLogger", "event loggers"), (".Events", "UpdateAutoLogger", "event loggers"), (".Services", "DelService", "services to remove"),
+        (".WMI", "WMIInterface", "WMI classes"), (".COM", "AddComServer", "COM servers"), (".COM", "AddComClass", "COM classes"), (".LogConfigOverride", "LogConfig", "resource settings"), (".HW", "AddProperty", "device properties"),
+    ];
+
+    // What stands in the section of a service.
+    private static readonly (string Keyword, string Words)[] s_serviceLeftToWindows =
+        [("AddTrigger", "triggers of services"), ("FailureActions", "what is done when a service fails"), ("Security", "rights of services")];
 
     private readonly Func<string, InfFile?> _include;
     private readonly InfFile _inf;
@@ -103,7 +118,8 @@ public sealed class FittedDriver
         Sections = Devices.Select(d => d.InstallSection).Distinct(StringComparer.OrdinalIgnoreCase).ToDictionary(s => s, ReadSection, StringComparer.OrdinalIgnoreCase);
         Copies = [.. Sections.Values.SelectMany(s => s.Copies).Distinct()];
         Services = [.. Sections.Values.SelectMany(s => s.Services).DistinctBy(s => s.Name, StringComparer.OrdinalIgnoreCase)];
-        Files = [.. new[] { package.InfName }.Concat(Catalog.Length > 0 ? [Catalog] : []).Concat(Copies.Select(c => c.Source)).Distinct(StringComparer.OrdinalIgnoreCase)];
+        // A catalog that is not there makes a package one that nobody signed, not one that lacks a file.
+        Files = [.. new[] { package.InfName }.Concat(Catalog.Length > 0 && package.Folder.Length(Catalog) is not null ? [Catalog] : []).Concat(Copies.Select(c => c.Source)).Distinct(StringComparer.OrdinalIgnoreCase)];
     }
 
     /// <summary>The package.</summary>
@@ -239,7 +255,10 @@ public sealed class FittedDriver
         // Files that belong to an included INF of Windows lie in Windows' own packages.
         var own = lines.Where(l => ReferenceEquals(l.Inf, _inf)).ToList();
         var left = s_leftToWindows.Where(w => lines.Exists(l => l.Line.Is(w.Keyword))).Select(w => w.Words)
-            .Concat(Lines(name + ".CoInstallers").Any() ? ["a co-installer"] : Array.Empty<string>()).ToList();
+            .Concat(s_besideLeftToWindows.Where(b => Lines(name + b.Section).Any(l => l.Line.Is(b.Keyword))).Select(b => b.Words))
+            .Concat(Lines(name + ".CoInstallers").Any() ? ["a co-installer"] : Array.Empty<string>())
+            .Concat(ServiceSections(name).SelectMany(s => s_serviceLeftToWindows.Where(w => s.Inf.Line(s.Section, w.Keyword) is not null)).Select(w => w.Words))
+            .Where(w => w.Length > 0).ToList();
         var edits = Registry(lines);
         if (edits.Exists(e => e.Subkey.Contains(@"CurrentVersion\RunOnce", StringComparison.OrdinalIgnoreCase)))
             left.Add("commands for the next start (RunOnce)");
@@ -254,10 +273,28 @@ public sealed class FittedDriver
             Edits = edits,
             HardwareEdits = Registry([.. Lines(name + ".HW")]),
             Services = ReadServices(name + ".Services"),
+            Components = [.. Components(name)],
             FeatureScore = score is null ? 255 : byte.TryParse(_inf.Expand(score.Value(0)).Replace("0x", "", StringComparison.OrdinalIgnoreCase), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var number) ? number
                 : throw _inf.Error(name, score, $"FeatureScore '{score.Value(0)}' is not one or two hexadecimal digits"),
             LeftToWindows = [.. left.Distinct()],
         };
+    }
+
+    private IEnumerable<(InfFile Inf, string Section)> ServiceSections(string name) =>
+        Lines(name + ".Services").Where(l => l.Line.Is("AddService")).Select(l => (l.Inf, l.Inf.Expand(l.Line.Value(2)))).Where(s => s.Item2.Length > 0);
+
+    // The ids of the components that come with a device. Where the INF names none, Windows makes one of the device's own.
+    private IEnumerable<string> Components(string name)
+    {
+        foreach (var (inf, _, line) in Lines(name + ".Components").Where(l => l.Line.Is("AddComponent")))
+        {
+            var section = inf.Expand(line.Value(2));
+            foreach (var id in (section.Length > 0 ? inf.Line(section, "ComponentIDs")?.Values : null) ?? [])
+            {
+                if (inf.Expand(id) is { Length: > 0 } text)
+                    yield return $@"SWC\{text}";
+            }
+        }
     }
 
     private List<DriverService> ReadServices(string section)

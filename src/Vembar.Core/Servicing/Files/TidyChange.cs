@@ -79,7 +79,7 @@ public sealed class TidyChange(IReadOnlyList<string> names) : IChange
                     return null;
                 static Version VersionOf(ListedDriver driver) => System.Version.TryParse(driver.Version, out var version) ? version : new Version(0, 0);
                 var older = store.Listed.GroupBy(d => (d.OriginalInf.ToUpperInvariant(), d.Provider.ToUpperInvariant(), d.ClassGuid))
-                    .SelectMany(g => g.OrderByDescending(d => (d.Date ?? default, VersionOf(d))).Skip(1)).ToList();
+                    .SelectMany(g => g.Where(d => g.Any(n => (n.Date ?? default, VersionOf(n)).CompareTo((d.Date ?? default, VersionOf(d))) > 0 && DriverVersions.Covers(n.Ids, d.Ids, new HashSet<string>())))).ToList();
                 foreach (var driver in older)
                     store.Remove(driver);
                 return older.Count == 0 ? null : string.Join(", ", older.Select(d => $"{d.OriginalInf} {d.Version} ({d.Inf})"));

@@ -1,0 +1,167 @@
+using Vembar.Core.Operations;
+using Vembar.Core.Servicing;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Files;
+using Xunit;
+
+namespace Vembar.Core.Tests;
+
+/// <summary>Packages in the shapes in which vendors ship them.</summary>
+public class VendorDriverTests(DemoFixture demo)
+{
+    private const string Net = @"PCI\VEN_F1C0&DEV_7001", NetOfOther = @"PCI\VEN_F1C0&DEV_7002";
+
+    // A package without a catalog: "name", what else stands in [Version], its devices, and further sections.
+    private static string Package(TempFolder folder, string place, string name, string version, string[] ids, string kind = "Net", string head = "", string install = "", string more = "", string provider = "Corrin Silicon")
+    {
+        var classId = kind switch
+        {
+            "Net" => "{4d36e972-e325-11ce-bfc1-08002be10318}",
+            "Extension" => "{e2f84ce7-8efa-411c-aa77-97454ca4f3db}",
+            "SoftwareComponent" => "{5c4c3332-344d-483c-8739-259e934c9cc8}",
+            _ => "{4d36e96c-e325-11ce-bfc1-08002be10318}",
+        };
+        var models = string.Concat(ids.Select((id, i) => $"\"Device {i}\"=Install,{id}\r\n"));
+        folder.Write($"{place}/{name}.inf", $"""
+            [Version]
+            Signature="$WINDOWS NT$"
+            Class={kind}
+            ClassGuid={classId}
+            Provider="{provider}"
+            DriverVer={version}
+            CatalogFile={name}.cat
+            PnpLockdown=1
+            {head}
+            [Manufacturer]
+            "{provider}"=Models,NTamd64
+            [Models.NTamd64]
+            {models}
+            [Install.NT]
+            {install}
+            {more}
+            """);
+        return folder.At($"{place}/{name}.inf");
+    }
+
+    private static readonly HardwareProfile s_model = new("Fellside T9", [new HardwareDevice("network card", [Net], [], true, false)]);
+
+    private static DriverChange Add(string[] paths, params HardwareProfile[] models) => new(paths, new DriverOptions { AllowUnsigned = true, For = models });
+
+    private static List<string> Told(ServiceResult result) => [.. result.Changes.Select(c => $"{Path.GetFileName(c.What)}: {c.Status}{(c.Status == ChangeStatus.Done ? "" : $", {c.Why}")}")];
+
+    [Fact]
+    public void AnExtensionGoesBesideTheDriverAndNeverInItsPlace()
+    {
+        using var folder = new TempFolder();
+        Package(folder, "d/base", "cornet9", "03/01/2025,9.1.0.0", [Net]);
+        Package(folder, "d/ext1", "cornet9ext", "01/01/2026,1.0.0.0", [Net], "Extension", "ExtensionId={0d0a0000-1111-2222-3333-444455556666}");
+        Package(folder, "d/ext2", "cornet9ext", "06/01/2026,1.2.0.0", [Net], "Extension", "ExtensionId={0d0a0000-1111-2222-3333-444455556666}");
+        Package(folder, "d/other", "cornet9oem", "07/01/2026,4.0.0.0", [Net], "Extension", "ExtensionId={0d0a0000-1111-2222-3333-444455557777}");
+        var device = CoverageOperation.Run([folder.At("d")], null, "amd64", [s_model], DriverTrust.Nobody).Models[0].Devices[0];
+        Assert.Equal("cornet9.inf", device.Chosen!.Driver.Name);
+        Assert.Equal(["cornet9ext.inf 1.2.0.0", "cornet9oem.inf 4.0.0.0"], device.Beside.Select(b => $"{b.Driver.Name} {b.Driver.Version}").Order(StringComparer.Ordinal));
+        var loser = Assert.Single(device.Others);
+        Assert.Equal(("1.0.0.0", "it is older (2026-01-01)"), (loser.Driver.Version.ToString(), loser.LosesTo(device.WinnerOver(loser)!)));
+        // With the extensions alone, the device has no driver.
+        Assert.False(CoverageOperation.Run([folder.At("d/ext2")], null, "amd64", [s_model], DriverTrust.Nobody).IsInOrder);
+        var archive = demo.CopyArchive(folder);
+        var done = Do.Service(archive, null, Add([folder.At("d")], s_model));
+        Assert.Equal(["cornet9.inf: Done", "cornet9ext.inf: Done", $"cornet9ext.inf: Skipped, older than 1.2.0.0 in {folder.At("d/ext2/cornet9ext.inf")}", "cornet9oem.inf: Done"], Told(done).Order(StringComparer.Ordinal));
+    }
+
+    [Fact]
+    public void PackagesOfOneNameForOtherDevicesAreNoVersionsOfEachOther()
+    {
+        using var folder = new TempFolder();
+        Package(folder, "d/a", "cornet", "03/01/2025,9.1.0.0", [Net]);
+        Package(folder, "d/b", "cornet", "06/01/2026,9.5.0.0", [NetOfOther]);
+        var rows = DriversOperation.Run([folder.At("d")], DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None);
+        Assert.All(rows, r => Assert.Equal("", r.OlderThan));
+        var archive = demo.CopyArchive(folder);
+        Assert.All(Do.Service(archive, null, Add([folder.At("d")])).Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
+        // For the model, the other device's package is not needed, and not older either.
+        using var another = new TempFolder();
+        var other = demo.CopyArchive(another);
+        Assert.Equal(["cornet.inf: Done", "cornet.inf: Skipped, no device of Fellside T9 would get it; 0 KiB left out"], Told(Do.Service(other, null, Add([folder.At("d")], s_model))));
+        // One that serves both is newer than both, also in the image.
+        Package(folder, "d2/c", "cornet", "08/01/2026,9.6.0.0", [Net, NetOfOther]);
+        var replaced = Do.Service(archive, null, new DriverChange([folder.At("d2")], new DriverOptions { AllowUnsigned = true, ReplaceOlder = true })).Changes.Single();
+        Assert.Contains("in place of 9.1.0.0", replaced.Why, StringComparison.Ordinal);
+        Assert.Contains("9.5.0.0", replaced.Why, StringComparison.Ordinal);
+        // An older one of fewer devices is not wanted any more.
+        Assert.Contains("the image has a newer one, 9.6.0.0", Do.Service(archive, null, Add([folder.At("d/a")])).Changes.Single().Why, StringComparison.Ordinal);
+        Assert.Equal("9.6.0.0", DriversOperation.Run([folder.At("d"), folder.At("d2")], DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Where(r => r.OlderThan.Length > 0).Select(r => "9.6.0.0").Distinct().Single());
+    }
+
+    [Fact]
+    public void TidyingKeepsWhatServesOtherDevices()
+    {
+        using var folder = new TempFolder();
+        Package(folder, "d/a", "cornet", "03/01/2025,9.1.0.0", [Net]);
+        Package(folder, "d/b", "cornet", "06/01/2026,9.5.0.0", [NetOfOther]);
+        Package(folder, "d/c", "cornet", "07/01/2026,9.7.0.0", [NetOfOther, NetOfOther + "&REV_01"]);
+        var archive = demo.CopyArchive(folder);
+        Do.Service(archive, null, new DriverChange([folder.At("d")], new DriverOptions { AllowUnsigned = true, EveryVersion = true }));
+        var tidied = Do.Service(archive, null, new TidyChange(["older-drivers"])).Changes.Single();
+        Assert.Contains("cornet.inf 9.5.0.0", tidied.Why, StringComparison.Ordinal);
+        Assert.DoesNotContain("9.1.0.0", tidied.Why, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void ComponentsComeWithTheDriverThatBringsThem()
+    {
+        using var folder = new TempFolder();
+        Package(folder, "d/base", "cornet9", "03/01/2025,9.1.0.0", [Net], more: "[Install.NT.Components]\r\nAddComponent=CornetPanel,,Panel\r\n[Panel]\r\nComponentIDs=VID1FA0&PID0001\r\n");
+        Package(folder, "d/ext", "cornet9ext", "01/01/2026,1.0.0.0", [Net], "Extension", "ExtensionId={0d0a0000-1111-2222-3333-444455556666}", more: "[Install.NT.Components]\r\nAddComponent=CornetTray,,Tray\r\n[Tray]\r\nComponentIDs=VID1FA0&PID0002\r\n");
+        Package(folder, "d/panel", "cornetpanel", "01/01/2026,2.0.0.0", [@"SWC\VID1FA0&PID0001"], "SoftwareComponent", more: "[Install.NT.Software]\r\nAddSoftware=CornetPanel,,PanelSoftware\r\n[PanelSoftware]\r\nSoftwareType=1\r\n");
+        Package(folder, "d/tray", "cornettray", "01/01/2026,2.0.0.0", [@"SWC\VID1FA0&PID0002"], "SoftwareComponent");
+        Package(folder, "d/stray", "stray", "01/01/2026,2.0.0.0", [@"SWC\VID1FA0&PID0009"], "SoftwareComponent");
+        var archive = demo.CopyArchive(folder);
+        var done = Do.Service(archive, null, Add([folder.At("d")], s_model));
+        Assert.Equal(["cornet9.inf: Done", "cornet9ext.inf: Done", "cornetpanel.inf: Done", "cornettray.inf: Done", "stray.inf: Skipped, no device of Fellside T9 would get it; 0 KiB left out"], Told(done).Order(StringComparer.Ordinal));
+        Assert.Contains("left to Windows: software of a component", done.Changes.Single(c => c.What.EndsWith("cornetpanel.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
+        Assert.Contains("left to Windows: components", done.Changes.Single(c => c.What.EndsWith("cornet9.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void ACatalogThatIsMissingMakesAPackageUnsignedAndNotIncomplete()
+    {
+        using var folder = new TempFolder();
+        Package(folder, "d", "cornet9", "03/01/2025,9.1.0.0", [Net]);
+        var row = DriversOperation.Run([folder.At("d")], DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
+        Assert.Equal(("unsigned", "its security catalog cornet9.cat is missing", 0), (row.Signature!.Word, row.Signature.Why, row.MissingFiles.Count));
+        var archive = demo.CopyArchive(folder);
+        Assert.Equal("unsigned: its security catalog cornet9.cat is missing", Do.Service(archive, null, new DriverChange([folder.At("d")], new DriverOptions())).Changes.Single().Why);
+        Assert.Contains("NOT TRUSTED, unsigned: its security catalog cornet9.cat is missing", Do.Service(archive, null, Add([folder.At("d")])).Changes.Single().Why, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void NoDirectiveIsPassedOverInSilence()
+    {
+        using var folder = new TempFolder();
+        Package(folder, "d", "cornet9", "03/01/2025,9.1.0.0", [Net], install: "RegisterDlls=Dlls\r\nUpdateInis=Inis\r\nReboot=1\r\nCopyINF=other.inf\r\n", more: """
+            [Install.NT.Services]
+            AddService=cornet9,2,Service
+            DelService=cornet8
+            [Service]
+            ServiceType=1
+            StartType=3
+            ErrorControl=1
+            ServiceBinary=%12%\cornet9.sys
+            AddTrigger=Trigger
+            [Install.NT.Filters]
+            AddFilter=cornflt,,Filter
+            [Install.NT.Interfaces]
+            AddInterface={ad498944-762f-11d0-8dca-00c04fc3358c},,Interface
+            [Install.NT.Events]
+            AddEventProvider={0d0a0000-1111-2222-3333-444455558888},Provider
+            [Install.NT.WMI]
+            WMIInterface={0d0a0000-1111-2222-3333-444455559999},0,Wmi
+            """);
+        var row = DriversOperation.Run([folder.At("d")], DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
+        Assert.Equal("", row.Problem);
+        Assert.Equal(
+            ["DLLs to register", "WMI classes", "a restart", "changes to .ini files", "device interfaces", "event providers", "filters", "further INF files", "services to remove", "triggers of services"],
+            row.LeftToWindows.Order(StringComparer.Ordinal));
+    }
+}
