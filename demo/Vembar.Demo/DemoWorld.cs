@@ -99,7 +99,8 @@ public static class DemoWorld
         MakeDriver(output, "pell-barcode", "pellscan", ("pellscan.dll", ProgramFile.Amd64, "Pell L7 barcode reader driver", new Version(1, 4, 0, 21)));
         MakeDriver(output, "corrin-wireless", "corwlan", ("x64/corwlan.sys", ProgramFile.Amd64, "Corrin Silicon wireless adapter driver", new Version(1, 9, 0, 44)));
         MakeDriver(output, "corrin-network-2.9", "cornet", ("x64/cornet.sys", ProgramFile.Amd64, "Corrin Silicon network adapter driver", new Version(2, 9, 1, 0)));
-        foreach (var name in (string[])["corrin-wireless", "corrin-network-2.9"])
+        MakeDriver(output, "fellside-wireless", "t2wlan");
+        foreach (var name in (string[])["corrin-wireless", "corrin-network-2.9", "fellside-wireless"])
             output.Pack($"drivers/{name}", $"more-drivers/{name}.zip");
         MakePackage(output, "shelfmark-7.4", ("client/shelfmark.exe", "Shelfmark Lending Client"), ("client/shelfmarkcore.dll", "Shelfmark core"), ("labels/labels.dll", "Shelfmark spine labels"));
         MakePackage(output, "kiosk-tools-1.0", ("service/kiosk.exe", "Tarn Valley kiosk reset"));

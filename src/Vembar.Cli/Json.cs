@@ -32,7 +32,8 @@ internal sealed record FeaturesJson(ImageRecord Image, IReadOnlyList<FeatureJson
 internal sealed record AnswerFindingJson(string Severity, int Line, string Text);
 internal sealed record OrderFileJson(string Kind, string Path, bool IsThere);
 
-internal sealed record OrderJson(string File, bool Ok, string Title, Vembar.Core.Content.ChunkId Hash, IReadOnlyDictionary<string, string> Variables, IReadOnlyList<OrderFileJson> Files);
+internal sealed record OrderJson(string File, bool Ok, string Title, Vembar.Core.Content.ChunkId Hash, IReadOnlyDictionary<string, string> Variables, IReadOnlyList<OrderFileJson> Files, IReadOnlyList<OrderProblemJson> Problems);
+internal sealed record OrderProblemJson(string Kind, string What, string Problem);
 
 internal sealed record OrderSchemaJson(string? Out, JsonElement Schema);
 

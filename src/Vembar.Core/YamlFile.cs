@@ -154,7 +154,7 @@ internal sealed class YamlFile
     public void Throw()
     {
         if (_problems.Count > 0)
-            throw VembarException.Input(_code, $"'{_path}' is not a valid {_what[(_what.IndexOf(' ') + 1)..]}: {_problems[0]}", $"See {_page}.", _problems.Count > 1 ? _problems : []);
+            throw VembarException.Input(_code, $"'{_path}' is not a valid {_what[(_what.IndexOf(' ') + 1)..]}: {_problems[0]}", $"See {_page}.", [.. _problems.Skip(1)]);
     }
 }
 

@@ -79,7 +79,7 @@ public class DriverTests(DemoFixture demo)
         Do.Service(archive, "with", demo.Add(demo.At("drivers"), demo.At("more-drivers")));
         Assert.NotEqual(hive, Registry(archive, "2", "SYSTEM", folder));
         var shown = ShowOperation.Run(ImageReference.Parse(archive + "#with"), lookIntoDrivers: true);
-        Assert.Equal(5, shown.Drivers!.Count);
+        Assert.Equal(6, shown.Drivers!.Count);
         Assert.All(shown.DriverFiles.Values, f => Assert.Equal("whole", f));
         Assert.Contains(shown.InboxDrivers!, d => d.Inf == "usbxhci.inf" && d.Ids.Contains(@"PCI\CC_0C0330"));
         var result = Do.Service(archive + "#with", "without", [.. shown.Drivers.Select((d, i) => new DriverOutChange(i % 2 == 0 ? d.Inf : d.OriginalInf))]);
@@ -180,7 +180,7 @@ public class DriverTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var options = Trusting with { For = [HardwareProfile.Read(demo.At("hardware/fellside-t2.yaml"))] };
         var result = Do.Service(archive, null, new DriverChange([demo.At("drivers"), demo.At("more-drivers")], options));
-        Assert.Equal(["corstor.inf", "corwlan.inf"], ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Select(d => d.OriginalInf).Order());
+        Assert.Equal(["corstor.inf", "corwlan.inf", "t2wlan.inf"], ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Select(d => d.OriginalInf).Order());
         Assert.Contains("no device of Fellside T2 would get it; ", result.Changes.First(c => c.What.EndsWith("bwaudio.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
     }
 

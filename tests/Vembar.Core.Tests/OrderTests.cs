@@ -110,7 +110,7 @@ public class OrderTests(DemoFixture demo)
             "did you mean 'feature'?", "line 9: 'stat' is not known in a 'feature' change; did you mean 'state'?", "line 11: a 'put' change needs 'to'", "line 12: 'good' is a list of exit codes",
             "line 14: 'merge' is yes or no", "line 16: it is put and remove at once", "line 18: 'registry' is empty", "line 5: ",
         ];
-        var told = string.Join('\n', problem.Details);
+        var told = string.Join('\n', problem.Details.Prepend(problem.Message));
         Assert.All(expected, e => Assert.Contains(e, told, StringComparison.Ordinal));
     }
 

@@ -12,21 +12,22 @@ internal static class OrderCommand
         var file = new Argument<string>("FILE") { Description = "The work order" };
         var trust = SharedOptions.Trust();
         var variables = new Option<string[]>("--set") { Description = "Give a variable of it another text; may be given several times", HelpName = "NAME=TEXT", DefaultValueFactory = _ => [] };
-        command.Subcommands.Add(new VembarCommand("check", "Check a work order: its form, its variables, and what it names beside it", "vembar order check vembar-demo/orders/reading-room.yaml --set branch=Staithe")
+        command.Subcommands.Add(new VembarCommand("check", "Check a work order: its form, its variables, paths and names, and what the files beside it hold", "vembar order check vembar-demo/orders/reading-room.yaml --set branch=Staithe")
             .With(file, trust, variables).Does((parse, session) =>
             {
                 var path = parse.GetRequiredValue(file);
                 var order = WorkOrder.Read(path, new OrderOptions { Trust = SharedOptions.TrustPaths(parse, trust), Variables = SharedOptions.Pairs(parse.GetRequiredValue(variables), "--set") });
-                var missing = order.Files.Where(f => !Path.Exists(f.Path)).ToList();
-                session.Result(new OrderJson(path, missing.Count == 0, order.Title, order.Origin.Hash, order.Origin.Variables ?? new Dictionary<string, string>(), [.. order.Files.Select(f => new OrderFileJson(f.Kind, f.Path, Path.Exists(f.Path)))]), json => json.OrderJson, () =>
+                var problems = OrderCheck.Run(order);
+                var ok = problems.Count == 0;
+                session.Result(new OrderJson(path, ok, order.Title, order.Origin.Hash, order.Origin.Variables ?? new Dictionary<string, string>(), [.. order.Files.Select(f => new OrderFileJson(f.Kind, f.Path, Path.Exists(f.Path)))], [.. problems.Select(p => new OrderProblemJson(p.Kind, p.What, p.Problem))]), json => json.OrderJson, () =>
                 {
-                    foreach (var (kind, lost) in missing)
-                        Session.Line($"{kind}: there is no '{lost}'");
-                    Session.Line($"{path} {(order.Title.Length > 0 ? $"(\"{order.Title}\") " : "")}{(missing.Count == 0 ? "can be used" : "names what is not there")}: {Text.Count(order.Count, "change")}, {Text.Count(order.Files.Count, "file")} beside it{(order.Origin.Variables is { } set ? $"; {string.Join(", ", set.Select(v => $"{v.Key} is '{v.Value}'"))}" : "")}.");
-                    if (missing.Count == 0)
+                    foreach (var problem in problems)
+                        Session.Line(problem.Problem.Contains(problem.What, StringComparison.Ordinal) ? $"{problem.Kind}: {problem.Problem}" : $"{problem.Kind} '{problem.What}': {problem.Problem}");
+                    Session.Line($"{path} {(order.Title.Length > 0 ? $"(\"{order.Title}\") " : "")}{(ok ? "can be used" : $"cannot be used, {Text.Count(problems.Count, "problem")}")}: {Text.Count(order.Count, "change")}, {Text.Count(order.Files.Count, "file")} beside it{(order.Origin.Variables is { } set ? $"; {string.Join(", ", set.Select(v => $"{v.Key} is '{v.Value}'"))}" : "")}.");
+                    if (ok)
                         Session.Line("What it would do to an image, 'vembar service IMAGE --order FILE --plan' tells.");
                 });
-                return missing.Count == 0 ? ExitCode.Done : ExitCode.NotInOrder;
+                return ok ? ExitCode.Done : ExitCode.NotInOrder;
             }));
         var to = new Option<string?>("--out") { Description = "Write it there; otherwise it is printed", HelpName = "FILE" };
         command.Subcommands.Add(new VembarCommand("schema", "The JSON Schema of work orders: editors complete and check with it", "vembar order schema --out work-order.schema.json")

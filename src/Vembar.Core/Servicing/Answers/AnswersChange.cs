@@ -45,7 +45,7 @@ public sealed class AnswersChange(string file, bool merge = false) : IChange
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
         {
-            return [Outcome(ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details.Skip(1))}" : problem.Message)];
+            return [Outcome(ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message)];
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the answer file", file) is { } error)
         {

@@ -39,7 +39,7 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
         }
         catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
         {
-            return [Outcome(file, ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details.Skip(1))}" : problem.Message)];
+            return [Outcome(file, ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message)];
         }
     }
 

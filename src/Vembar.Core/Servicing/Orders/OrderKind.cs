@@ -1,3 +1,5 @@
+using Vembar.Core.Archives;
+
 namespace Vembar.Core.Servicing.Orders;
 
 /// <summary>What a field of a change may hold.</summary>
@@ -11,8 +13,10 @@ internal enum OrderForm
     YesNo,
     /// <summary>on or off.</summary>
     OnOff,
-    /// <summary>Exit codes.</summary>
+    /// <summary>Exit codes: one, several with commas, or a list.</summary>
     Codes,
+    /// <summary>Words: one, several with blanks or commas, or a list.</summary>
+    Words,
 }
 
 /// <summary>A field beside a change's own.</summary>
@@ -20,7 +24,11 @@ internal enum OrderForm
 /// <param name="Form">What it may hold.</param>
 /// <param name="Meaning">What it says, for the schema.</param>
 /// <param name="Needed">Whether it must be there.</param>
-internal sealed record OrderField(string Name, OrderForm Form, string Meaning, bool Needed = false);
+internal sealed record OrderField(string Name, OrderForm Form, string Meaning, bool Needed = false)
+{
+    /// <summary>The words that it may hold; empty for any.</summary>
+    public IReadOnlyList<string> Choices { get; init; } = [];
+}
 
 /// <summary>A kind of change that a work order may list: what reading, checking and the schema know of it.</summary>
 /// <param name="Name">Its name.</param>
@@ -29,6 +37,9 @@ internal sealed record OrderField(string Name, OrderForm Form, string Meaning, b
 /// <param name="Fields">What else it may have.</param>
 internal sealed record OrderKind(string Name, OrderForm Form, string Meaning, params OrderField[] Fields)
 {
+    /// <summary>The words that its value may hold; empty for any.</summary>
+    public IReadOnlyList<string> Choices { get; init; } = [];
+
     private static readonly OrderField s_unsigned = new("allow-unsigned", OrderForm.YesNo, "Let drivers in that nobody trusted signed.");
 
     /// <summary>What every change may have.</summary>
@@ -45,19 +56,25 @@ internal sealed record OrderKind(string Name, OrderForm Form, string Meaning, pa
         new("package-out", OrderForm.Text, "Takes a package out; what it replaced is back."),
         new("feature", OrderForm.Text, "Switches a feature, or those that match a pattern, with what it needs.",
             new("state", OrderForm.OnOff, "On, if it does not say."), new("with-dependents", OrderForm.YesNo, "Switch off too what needs it.")),
-        new("locale", OrderForm.Text, "Sets the language and formats: cy-GB.", new("parts", OrderForm.Text, "Some of display, system, user, input; all, if it does not say."), new("keyboard", OrderForm.Text, "The keyboard, if it is not the language's own: 0809:00000809.")),
+        new("locale", OrderForm.Text, "Sets the language and formats: cy-GB.", new("parts", OrderForm.Words, "Some of display, system, user, input; all, if it does not say.") { Choices = Languages.LocaleChange.Parts }, new("keyboard", OrderForm.Text, "The keyboard, if it is not the language's own: 0809:00000809.")),
         new("time-zone", OrderForm.Text, "Sets the time zone by Windows' name."),
         new("answers", OrderForm.File, "Checks an answer file, or makes one of a profile, and puts it where set-up looks for it.", new OrderField("merge", OrderForm.YesNo, "Merge it into the one that the image has.")),
         new("registry", OrderForm.File, "Makes the changes of a .reg file in the image's hives."),
         new("first-start", OrderForm.Text, "Runs a command once at the first start, before anybody logs on.", new("name", OrderForm.Text, "What the log calls it."), new("good", OrderForm.Codes, "Exit codes that mean success.")),
         new("put", OrderForm.File, "Puts a file, or a folder with all below it, into the image.", new OrderField("to", OrderForm.Text, "The path in the image; ending in '/', or a folder there, it means 'into it'.", Needed: true)),
         new("remove", OrderForm.Text, "Takes a path, or what matches a pattern, out of the image."),
-        new("ballast", OrderForm.File, "Takes out what a file of rules names: bundled programs, provisioned apps.", new OrderField("rules", OrderForm.Text, "The names of those rules that are wanted; all, if it does not say.")),
-        new("tidy", OrderForm.Text, "Takes out what is not needed any more, by named rules; 'all' are all of them."),
+        new("ballast", OrderForm.File, "Takes out what a file of rules names: bundled programs, provisioned apps.", new OrderField("rules", OrderForm.Words, "The names of those rules that are wanted; all, if it does not say.")),
+        new("tidy", OrderForm.Words, "Takes out what is not needed any more, by named rules; 'all' are all of them but 'registry'.") { Choices = ["all", .. Files.TidyRule.All.Select(r => r.Name)] },
     ];
 
     /// <summary>The fields that a change of this kind may have beside its own.</summary>
     public IEnumerable<OrderField> Further => Fields.Append(Optional);
+
+    /// <summary>The first word that is none of those that are possible; null when all are.</summary>
+    public static string? Unknown(IEnumerable<string> words, IReadOnlyList<string> choices) => choices.Count == 0 ? null : words.FirstOrDefault(w => !choices.Contains(w));
+
+    /// <summary>Whether a field may be written as a list.</summary>
+    public bool MayBeList(string field) => (field == Name ? Form : Further.FirstOrDefault(f => f.Name == field)?.Form) is OrderForm.Words or OrderForm.Codes;
 
     /// <summary>Why a text cannot be a field's value; null when it can.</summary>
     public static string? Problem(OrderField field, string value) => field.Form switch
@@ -65,6 +82,7 @@ internal sealed record OrderKind(string Name, OrderForm Form, string Meaning, pa
         OrderForm.YesNo when value is not ("yes" or "no" or "true" or "false") => $"'{field.Name}' is yes or no",
         OrderForm.OnOff when value is not ("on" or "off") => $"'{field.Name}' is on or off",
         OrderForm.Codes when WorkOrder.Codes(value) is null => $"'{field.Name}' is a list of exit codes: 0, 3010",
+        OrderForm.Words when Unknown(WorkOrder.Words(value), field.Choices) is { } unknown => $"'{field.Name}' does not know '{unknown}'{Likeness.Hint(unknown, field.Choices)}",
         _ when field.Needed && value.Length == 0 => $"'{field.Name}' is empty",
         _ => null,
     };

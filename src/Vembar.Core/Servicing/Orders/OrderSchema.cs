@@ -36,7 +36,7 @@ public static class OrderSchema
                 ["description"] = "Texts that stand wherever ${NAME} does; --set NAME=TEXT gives another for one run.",
                 ["type"] = "object",
                 ["propertyNames"] = new JsonObject { ["pattern"] = WorkOrder.VariableForm },
-                ["additionalProperties"] = Value(OrderForm.Text, ""),
+                ["additionalProperties"] = Value(OrderForm.Text, "", []),
             },
             ["trust"] = Paths("Certificates that vouch for drivers: files and folders."),
             ["for"] = Paths("Hardware profiles: only drivers that their devices would get go in."),
@@ -46,9 +46,9 @@ public static class OrderSchema
 
     private static JsonNode Change(OrderKind kind)
     {
-        var properties = new JsonObject { [kind.Name] = Value(kind.Form, kind.Meaning) };
+        var properties = new JsonObject { [kind.Name] = Value(kind.Form, kind.Meaning, kind.Choices) };
         foreach (var field in kind.Further)
-            properties[field.Name] = Value(field.Form, field.Meaning);
+            properties[field.Name] = Value(field.Form, field.Meaning, field.Choices);
         return new JsonObject
         {
             ["type"] = "object",
@@ -58,19 +58,37 @@ public static class OrderSchema
         };
     }
 
-    private static JsonObject Value(OrderForm form, string meaning)
+    private static JsonObject Value(OrderForm form, string meaning, IReadOnlyList<string> choices)
     {
         var value = form switch
         {
             OrderForm.YesNo => new JsonObject { ["enum"] = new JsonArray(true, false, "yes", "no") },
             OrderForm.OnOff => new JsonObject { ["enum"] = new JsonArray(true, false, "on", "off") },
-            OrderForm.Codes => new JsonObject { ["type"] = Names("integer", "string"), ["pattern"] = "^[0-9, -]+$" },
+            OrderForm.Codes => new JsonObject
+            {
+                ["oneOf"] = new JsonArray(
+                    new JsonObject { ["type"] = Names("integer", "string"), ["pattern"] = "^[0-9, -]+$" }, new JsonObject { ["type"] = "array", ["minItems"] = 1, ["items"] = new JsonObject { ["type"] = "integer" } }),
+            },
+            OrderForm.Words => new JsonObject
+            {
+                ["oneOf"] = new JsonArray(OneOrMore(choices), new JsonObject { ["type"] = "array", ["minItems"] = 1, ["items"] = Word(choices) }),
+            },
             OrderForm.File => new JsonObject { ["type"] = "string", ["minLength"] = 1 },
             _ => new JsonObject { ["type"] = Names("string", "number", "boolean") },
         };
         if (meaning.Length > 0)
             value["description"] = meaning;
         return value;
+    }
+
+    private static JsonObject Word(IReadOnlyList<string> choices) => choices.Count == 0 ? new JsonObject { ["type"] = "string" } : new JsonObject { ["enum"] = Names([.. choices]) };
+
+    private static JsonObject OneOrMore(IReadOnlyList<string> choices)
+    {
+        if (choices.Count == 0)
+            return new JsonObject { ["type"] = "string" };
+        var any = $"({string.Join('|', choices)})";
+        return new JsonObject { ["type"] = "string", ["pattern"] = $"^{any}([ ,]+{any})*$" };
     }
 
     private static JsonObject Paths(string meaning) => new()

@@ -37,6 +37,9 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
     /// <summary>The files and folders that its changes name, with the kind of change.</summary>
     public IReadOnlyList<(string Kind, string Path)> Files { get; private init; } = [];
 
+    /// <summary>The changes as they are written, with files where they are.</summary>
+    internal IReadOnlyList<(string Kind, string Value, IReadOnlyDictionary<string, string> Fields)> Items { get; private init; } = [];
+
     /// <summary>What variables' names look like.</summary>
     internal const string VariableForm = "^[A-Za-z][A-Za-z0-9_-]*$";
 
@@ -93,6 +96,7 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         {
             Count = items.Count,
             Files = [.. items.Where(i => i.Kind.Form == OrderForm.File).Select(i => (i.Kind.Name, Place(i.Value, folder)))],
+            Items = [.. items.Select(i => (i.Kind.Name, i.Kind.Form == OrderForm.File ? Place(i.Value, folder) : i.Value, (IReadOnlyDictionary<string, string>)i.Fields))],
         };
     }
 
@@ -159,19 +163,26 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
     // Orders written for earlier versions keep their word for it.
     private static string Current(string key) => key == "first-boot" ? "first-start" : key;
 
+    // One text, or a list of texts where several are meant.
+    private static bool IsText(YamlNode node) => node is YamlScalarNode || (node is YamlSequenceNode { Children.Count: > 0 } list && list.Children.All(c => c is YamlScalarNode));
+
     private static OrderItem? Item(YamlNode item, YamlFile yaml, Func<YamlNode, string, string> expand)
     {
-        if (item is not YamlMappingNode map || map.Children.Any(c => c.Key is not YamlScalarNode || c.Value is not YamlScalarNode))
+        if (item is not YamlMappingNode { Children.Count: > 0 } map || map.Children.Any(c => c.Key is not YamlScalarNode || !IsText(c.Value)))
         {
             yaml.Wrong(item, "a change is written as 'kind: value'");
             return null;
         }
         var fields = new Dictionary<string, string>();
+        var lists = new List<string>();
         foreach (var (key, value) in map.Children)
         {
             var name = Current(((YamlScalarNode)key).Value ?? "");
-            if (!fields.TryAdd(name, expand(value, ((YamlScalarNode)value).Value ?? "")))
+            var text = value is YamlSequenceNode several ? string.Join(", ", several.Children.Select(c => ((YamlScalarNode)c).Value)) : ((YamlScalarNode)value).Value ?? "";
+            if (!fields.TryAdd(name, expand(value, text)))
                 yaml.Wrong(key, $"'{name}' is said twice; each change is an item of its own");
+            else if (value is YamlSequenceNode)
+                lists.Add(name);
         }
         var kinds = OrderKind.All.Where(k => fields.ContainsKey(k.Name)).ToList();
         var names = OrderKind.All.Select(k => k.Name).ToList();
@@ -184,8 +195,12 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         var problems = new List<string>();
         foreach (var extra in fields.Keys.Where(f => f != kind.Name && !kind.Further.Any(k => k.Name == f)))
             problems.Add($"'{extra}' is not known in a '{kind.Name}' change{Likeness.Hint(extra, kind.Further.Select(f => f.Name))}");
+        foreach (var list in lists.Where(l => !kind.MayBeList(l)))
+            problems.Add($"'{list}' takes one text and no list; each change is an item of its own");
         if (fields[kind.Name].Length == 0)
             problems.Add($"'{kind.Name}' is empty");
+        else if (OrderKind.Unknown(Words(fields[kind.Name]), kind.Choices) is { } unknown)
+            problems.Add($"'{kind.Name}' does not know '{unknown}'{Likeness.Hint(unknown, kind.Choices)}");
         foreach (var field in kind.Further)
         {
             if (!fields.TryGetValue(field.Name, out var value))

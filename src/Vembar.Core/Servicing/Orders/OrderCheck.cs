@@ -1,0 +1,89 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Servicing.Answers;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Files;
+using Vembar.Core.Servicing.Languages;
+using Vembar.Core.Servicing.Packages;
+using Vembar.Core.Servicing.Registry;
+using Vembar.Core.Trees;
+
+namespace Vembar.Core.Servicing.Orders;
+
+/// <summary>Something of an order that no image would take.</summary>
+/// <param name="Kind">The kind of change.</param>
+/// <param name="What">What it names.</param>
+/// <param name="Problem">What is wrong.</param>
+public sealed record OrderProblem(string Kind, string What, string Problem);
+
+/// <summary>Checks what can be known of an order without an image: paths, locales, and what the files beside it hold.</summary>
+public static class OrderCheck
+{
+    /// <summary>Checks.</summary>
+    /// <returns>All problems, in the order's order, each once.</returns>
+    public static IReadOnlyList<OrderProblem> Run(WorkOrder order)
+    {
+        var found = new List<OrderProblem>();
+        foreach (var (kind, value, fields) in order.Items)
+        {
+            try
+            {
+                Check(kind, value, fields);
+            }
+            catch (VembarException problem)
+            {
+                found.AddRange(problem.Details.Prepend(problem.Message).Select(text => new OrderProblem(kind, value, text)));
+            }
+            catch (Exception failure) when (VembarException.From(failure, "read", value) is { } error)
+            {
+                found.Add(new OrderProblem(kind, value, error.Message));
+            }
+        }
+        return [.. found.Distinct()];
+    }
+
+    private static void Check(string kind, string value, IReadOnlyDictionary<string, string> fields)
+    {
+        switch (kind)
+        {
+            case "registry":
+                RegFile.Parse(InputFile.ReadAllBytes(value), value);
+                break;
+            case "answers":
+                var bytes = Path.GetExtension(value) is ".yaml" or ".yml" ? AnswerProfile.Make(value).ToBytes() : InputFile.ReadAllBytes(value);
+                // Which architecture it is for, the image says.
+                AnswerFile.Parse(bytes, value);
+                break;
+            case "package":
+                if (Package.Read(value).Problems("ControlSet001") is { Count: > 0 } problems)
+                    throw VembarException.Input("bad-package", problems[0], "", [.. problems.Skip(1)]);
+                break;
+            case "driver" or "driver-path":
+                var damaged = new List<string>();
+                FoundInf.Find(value, damaged);
+                if (damaged.Count > 0)
+                    throw VembarException.Input("bad-driver", damaged[0], "", [.. damaged.Skip(1)]);
+                break;
+            case "ballast":
+                CheckRules(value, WorkOrder.Words(fields.GetValueOrDefault("rules") ?? ""));
+                break;
+            case "put":
+                if (!Path.Exists(value))
+                    throw VembarException.Input("no-such-file", $"there is no '{value}'");
+                if (WindowsPath.Parse(fields["to"]).Parts.FirstOrDefault(p => !WindowsPath.IsUsableName(p)) is { } bad)
+                    throw VembarException.Input("bad-path", $"'{bad}' is not a name that Windows can open");
+                break;
+            case "remove":
+                _ = WindowsPath.Parse(value);
+                break;
+            case "locale" when KnownLocale.Named(value) is null:
+                throw VembarException.Input("bad-locale", $"'{value}' is not a locale that is known{Likeness.Hint(value, KnownLocale.Names)}");
+        }
+    }
+
+    private static void CheckRules(string file, IReadOnlyList<string> names)
+    {
+        var rules = BallastRule.Read(file).Select(r => r.Name).ToList();
+        if (names.FirstOrDefault(n => !rules.Contains(n)) is { } unknown)
+            throw VembarException.Input("no-such-rule", $"'{file}' has no rule '{unknown}'{Likeness.Hint(unknown, rules)}");
+    }
+}
