@@ -18,6 +18,15 @@ public class LanguageTests(DemoFixture demo)
     });
 
     [Fact]
+    public void TimeZonesOfTheOtherNamingAreToldAsWindowsCallsThem()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        Assert.Equal("Windows calls this time zone 'GMT Standard Time'", Do.Service(archive, null, new TimeZoneChange("Europe/London")).Changes.Single().Why);
+        Assert.Contains("Windows calls this time zone 'Central European Standard Time'", Do.Service(archive, null, new TimeZoneChange("Europe/Warsaw")).Changes.Single().Why, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public void ALanguageIsSetOnceItIsThere()
     {
         using var folder = new TempFolder();

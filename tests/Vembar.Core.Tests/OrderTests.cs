@@ -115,6 +115,63 @@ public class OrderTests(DemoFixture demo)
     }
 
     [Fact]
+    public void SeveralWordsMayBeAListAndAnEmptyItemIsAMistakeLikeOthers()
+    {
+        using var folder = new TempFolder();
+        var order = WorkOrder.Read(folder.Write("o.yaml", "changes:\n  - tidy: [logs, caches]\n  - locale: cy-GB\n    parts: [display, user]\n  - first-start: a.exe\n    good: [0, 3010]\n  - tidy: logs caches\n"));
+        Assert.Equal(4, order.Count);
+        Assert.Empty(OrderCheck.Run(order));
+        var told = Assert.Throws<VembarException>(() => WorkOrder.Read(folder.Write("bad.yaml",
+            "changes:\n  - {}\n  - tidy: [logs, cashes]\n  - remove: [a, b]\n  - locale: cy-GB\n    parts: usr\n  - tidy: []\n  - tidy: [[a]]\n  - []\n")));
+        Assert.Equal(
+            [
+                "line 2: a change is written as 'kind: value'", "line 3: 'tidy' does not know 'cashes'; did you mean 'caches'?", "line 4: 'remove' takes one text and no list; each change is an item of its own",
+                "line 5: 'parts' does not know 'usr'; did you mean 'user'?", "line 7: a change is written as 'kind: value'", "line 8: a change is written as 'kind: value'", "line 9: a change is written as 'kind: value'",
+            ],
+            told.Details.Prepend(told.Message[(told.Message.IndexOf("line", StringComparison.Ordinal))..]));
+    }
+
+    [Fact]
+    public void WhatCanBeKnownWithoutAnImageIsChecked()
+    {
+        using var folder = new TempFolder();
+        folder.Write("bad.reg", "Windows Registry Editor Version 5.00\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\x\n[HKEY_LOCAL_MACHINE\\HARDWARE\\y]\n");
+        folder.Write("bad.xml", "<unattend");
+        folder.Write("ballast.yaml", "- name: games\n  paths: [Games]\n");
+        folder.Write("empty/readme.txt", "no driver here");
+        folder.Write("here.txt", "x");
+        var order = WorkOrder.Read(folder.Write("o.yaml", """
+            changes:
+              - registry: bad.reg
+              - answers: bad.xml
+              - package: none.zip
+              - driver: empty
+              - put: here.txt
+                to: ../outside
+              - put: here.txt
+                to: "C:/x"
+              - put: here.txt
+                to: a/con
+              - put: lost.txt
+                to: a
+              - remove: ../../etc
+              - locale: en-XX
+              - time-zone: Europe/London
+              - time-zone: GMT Standard Time
+              - registry: bad.reg
+            """));
+        var told = OrderCheck.Run(order);
+        string[] expected =
+        [
+            "registry: *line 2: a key without ']'", "registry: *line 3: *is in no hive", "answers: *bad.xml*", "package: *none.zip*", "driver: *empty*", "put: *leads upward*", "put: *names a drive*", "put: 'con' is not a name*",
+            "put: there is no *lost.txt'", "remove: *leads upward*", "locale: 'en-XX' is not a locale*", "time-zone: Windows calls this time zone 'GMT Standard Time'",
+        ];
+        Assert.Equal(expected.Length, told.Count);
+        foreach (var (problem, form) in told.Zip(expected))
+            Assert.Matches("^" + System.Text.RegularExpressions.Regex.Escape(form).Replace("\\*", ".*", StringComparison.Ordinal), $"{problem.Kind}: {problem.Problem}");
+    }
+
+    [Fact]
     public void WhatIsOptionalHoldsTheOthersBackOnlyUnlessOneKeepsGoing()
     {
         using var folder = new TempFolder();

@@ -16,6 +16,22 @@ public class ServiceTests(DemoFixture demo)
     private static ChangeStatus[] Statuses(ServiceResult result) => [.. result.Changes.Select(c => c.Status)];
 
     [Fact]
+    public void WhatIsSaidOfTheResultNeedsNoSecondCommand()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        var change = new Servicing.Files.PutChange(folder.Write("a.txt", "a"), "a.txt");
+        ImageRecord Run(string? name, ImageTitle title) => ServiceOperation.Run(
+            new ServiceRequest { Image = ImageReference.Parse(archive + "#1"), Changes = [change], As = name, InPlace = name is null, Title = title }, NoProgress.Instance, CancellationToken.None).Image;
+        var made = Run("two", new ImageTitle { Version = "2026.11", Note = "for the pilot", Labels = new Dictionary<string, string> { ["ring"] = "pilot" } });
+        Assert.Equal(("2026.11", "for the pilot", "pilot"), (made.Version, made.Note, made.Labels["ring"]));
+        // The image itself keeps what was said of it, but for what is said now, also when its files are so already.
+        Assert.Equal("", Run(null, new ImageTitle()).Note);
+        Assert.Equal("kept", Run(null, new ImageTitle { Note = "kept" }).Note);
+        Assert.Equal("kept", Run(null, new ImageTitle { Version = "9" }).Note);
+    }
+
+    [Fact]
     public void ABootCriticalDriverIsStagedRegisteredAndInstalled()
     {
         using var folder = new TempFolder();
@@ -78,7 +94,7 @@ public class ServiceTests(DemoFixture demo)
         folder.Write("drv/x.inf", File.ReadAllText(Path.Combine(demo.Driver("corrin-network"), "cornet.inf")));
         var result = Do.Service(archive, "other", new RemoveChange("Windows/Panther"), demo.Add(folder.At("drv")));
         Assert.Equal([ChangeStatus.Skipped, ChangeStatus.Refused], Statuses(result));
-        Assert.Contains("cornet.cat, x64/cornet.sys", result.Changes[1].Why, StringComparison.Ordinal);
+        Assert.Contains("are missing: x64/cornet.sys", result.Changes[1].Why, StringComparison.Ordinal);
         Assert.Equal(before, File.ReadAllBytes(archive));
     }
 

@@ -46,6 +46,7 @@ internal static class ServiceCommand
         var keepGoing = new Option<bool>("--keep-going") { Description = "With --order: make the others when changes that it marks optional are refused" };
         var name = new Option<string?>("--as") { Description = "Make a new image of the result", HelpName = "NAME" };
         var inPlace = new Option<bool>("--in-place") { Description = "Let the result take the image's place" };
+        var title = new TitleOptions();
         var report = new Option<string?>("--report") { Description = "Write what was done as an HTML page", HelpName = "FILE" };
         var plan = new Option<bool>("--plan") { Description = "Only tell what would be done" };
         var effort = SharedOptions.Effort();
@@ -55,7 +56,7 @@ internal static class ServiceCommand
             "vembar service desks.vmb#1 --put vembar-demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
             "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan",
             "vembar service desks.vmb#2 --locale display=cy-GB --time-zone \"GMT Standard Time\" --tidy all --in-place")
-            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, packages, packageOut, features, withDependents, locale, keyboard, timeZone, answers, merge, registry, firstStart, put, remove, ballast, tidy, order, variables, keepGoing, name, inPlace, plan, report, effort, wait, SharedOptions.Base)
+            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, packages, packageOut, features, withDependents, locale, keyboard, timeZone, answers, merge, registry, firstStart, put, remove, ballast, tidy, order, variables, keepGoing, name, inPlace, title.Version, title.Note, title.Labels, plan, report, effort, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var asName = parse.GetValue(name);
@@ -112,6 +113,7 @@ internal static class ServiceCommand
                     As = asName,
                     InPlace = replaces,
                     PlanOnly = planOnly,
+                    Title = title.Of(parse),
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 };

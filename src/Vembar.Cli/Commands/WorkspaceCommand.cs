@@ -40,10 +40,11 @@ internal static class WorkspaceCommand
         var name = new Option<string?>("--as") { Description = "Save as a new image", HelpName = "NAME" };
         var inPlace = new Option<bool>("--in-place") { Description = "Let it take the image's place" };
         var removals = new Option<bool>("--accept-removals") { Description = "It is meant that more than half of the files are gone" };
+        var title = new TitleOptions();
         var effort = SharedOptions.Effort();
         var wait = SharedOptions.Wait();
         command.Subcommands.Add(new VembarCommand("save", "Save what was changed in a workspace; only that is read and stored", "vembar workspace save work --as \"Lending desk, by hand\"", "vembar workspace save work --in-place")
-            .With(folder, name, inPlace, removals, archive, effort, wait).Does((parse, session) =>
+            .With(folder, name, inPlace, title.Version, title.Note, title.Labels, removals, archive, effort, wait).Does((parse, session) =>
             {
                 if ((parse.GetValue(name) is not null) == parse.GetValue(inPlace))
                     throw new VembarException(ErrorKind.Usage, "as-or-in-place", parse.GetValue(inPlace) ? "--as and --in-place exclude each other" : "it was not said where the result goes", "Give --as NAME for a new image, or --in-place to replace the one that was laid open.");
@@ -52,6 +53,7 @@ internal static class WorkspaceCommand
                     Folder = parse.GetRequiredValue(folder),
                     As = parse.GetValue(name),
                     Archive = parse.GetValue(archive),
+                    Title = title.Of(parse),
                     AcceptRemovals = parse.GetValue(removals),
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),

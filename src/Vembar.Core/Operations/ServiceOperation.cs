@@ -31,6 +31,9 @@ public sealed record ServiceRequest
     /// <summary>The work order that the changes come from; null for none.</summary>
     public OrderOrigin? Order { get; init; }
 
+    /// <summary>What is said of the result.</summary>
+    public ImageTitle Title { get; init; } = new();
+
     /// <summary>How hard to compress what is new.</summary>
     public Effort Effort { get; init; } = Effort.Balanced;
 
@@ -110,7 +113,7 @@ public static class ServiceOperation
             return new ServiceResult(reader.Path, image, false, held, 0, clock.Elapsed.TotalSeconds) { HeldBack = true };
         }
         context.WriteHives();
-        if (writer is null || (!editor.HasChanges && request.As is null))
+        if (writer is null || (!editor.HasChanges && request.As is null && request.Title.IsIn(image)))
             return new ServiceResult(reader.Path, image, false, outcomes, 0, clock.Elapsed.TotalSeconds);
 
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
@@ -121,7 +124,7 @@ public static class ServiceOperation
             Order = request.Order,
             Details = [.. outcomes.Select(o => $"{o.Kind} {o.What}: {o.Status.ToString().ToLowerInvariant()} ({o.Why})")],
         };
-        var record = Recorded(image, request.As, editor, writer, entry) with { UnsignedDrivers = context.UnsignedDrivers is { Count: > 0 } unsigned ? [.. unsigned] : null };
+        var record = request.Title.In(Recorded(image, request.As, editor, writer, entry)) with { UnsignedDrivers = context.UnsignedDrivers is { Count: > 0 } unsigned ? [.. unsigned] : null };
         cancellation.ThrowIfCancellationRequested();
         var stored = writer.CommitImage(record, request.As is null ? image.Number : null, $"service {image.Number} {record.Name}");
         return new ServiceResult(reader.Path, stored, true, outcomes, writer.BytesStored, clock.Elapsed.TotalSeconds);

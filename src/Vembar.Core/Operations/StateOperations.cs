@@ -44,17 +44,8 @@ public static class RetitleOperation
         var image = writer.Base.Find(request.Image.Which);
         if (request.Name is not null)
             Checks.NameIsFree(writer.Base, request.Name, exceptNumber: image.Number);
-        var labels = new Dictionary<string, string>(image.Labels);
-        foreach (var (key, value) in request.Labels)
-        {
-            if (value.Length > 0)
-                labels[key] = value;
-            else
-                labels.Remove(key);
-        }
-        return writer.CommitImage(
-            image with { Name = request.Name ?? image.Name, Version = request.Version ?? image.Version, Edition = request.Edition ?? image.Edition, Note = request.Note ?? image.Note, Labels = labels },
-            image.Number, $"retitle {image.Number} {request.Name ?? image.Name}");
+        var title = new ImageTitle { Version = request.Version, Edition = request.Edition, Note = request.Note, Labels = request.Labels };
+        return writer.CommitImage(title.In(image) with { Name = request.Name ?? image.Name }, image.Number, $"retitle {image.Number} {request.Name ?? image.Name}");
     }
 }
 

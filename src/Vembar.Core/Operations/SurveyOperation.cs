@@ -95,13 +95,8 @@ public static class SurveyOperation
 
     private static (WindowsInstall? Install, int Programs, WouldTake? Take) Look(ISource source, bool always, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
-        var install = WindowsInstall.Read(source);
         var programs = 0;
-        if (install is not null)
-        {
-            var software = WindowsInstall.OpenHive(source, install.Folder, "SOFTWARE");
-            programs = InstalledProgram.Read(software).Count;
-        }
+        var install = WindowsInstall.Read(source, (name, hive) => programs += name == "SOFTWARE" ? InstalledProgram.Read(hive).Count : 0);
         if (install is null && !always)
             return (null, 0, null);
         // What cannot be read is told by the capture; here it must not hide the rest.

@@ -53,6 +53,9 @@ public sealed record WorkspaceSaveRequest
     /// <summary>Whether more than half of the files may be gone.</summary>
     public bool AcceptRemovals { get; init; }
 
+    /// <summary>What is said of the result.</summary>
+    public ImageTitle Title { get; init; } = new();
+
     /// <summary>How hard to compress what is new.</summary>
     public Effort Effort { get; init; } = Effort.Balanced;
 
@@ -266,15 +269,15 @@ public static class WorkspaceOperation
             throw VembarException.Input("name-taken", $"the run that was killed had saved image {saved!.Number} \"{saved.Name}\", and {status.Changes.Count} {(status.Changes.Count == 1 ? "change" : "changes")} came since",
                 "Save them into that image by leaving --as out, or into another with another name.");
         }
-        if (status.Changes.Count == 0 && request.As is null)
+        if (status.Changes.Count == 0 && request.As is null && request.Title.IsIn(current ?? image))
             return new WorkspaceSaved(status, current ?? image, false, 0, clock.Elapsed.TotalSeconds);
         changes.Make();
         status = status with { FilesRead = changes.FilesRead };
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
         var entry = new HistoryEntry { Time = DateTime.UtcNow, Action = "workspace", Details = Details(status.Changes) };
-        var record = ServiceOperation.Recorded(image, request.As, editor, writer, entry);
+        var record = request.Title.In(ServiceOperation.Recorded(image, request.As, editor, writer, entry));
         ImageRecord stored;
-        if (request.As is null && current?.Root == record.Root)
+        if (request.As is null && current?.Root == record.Root && request.Title.IsIn(current))
         {
             // An earlier run saved it and was stopped before it could say so here.
             stored = current;

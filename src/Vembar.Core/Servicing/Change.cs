@@ -46,11 +46,20 @@ public sealed class ServiceContext
 {
     private readonly Dictionary<string, (RegistryHive Hive, bool[] Changed)> _hives = new(StringComparer.OrdinalIgnoreCase);
 
+    // Hives that were looked into, with what they were then.
+    private readonly Dictionary<string, (RegistryHive Hive, Content.ChunkId Hash)> _seen = new(StringComparer.OrdinalIgnoreCase);
+
     /// <summary>Begins servicing a tree.</summary>
     public ServiceContext(TreeEditor tree)
     {
         Tree = tree;
-        Install = WindowsInstall.Read(tree);
+        var hives = new List<(string Name, RegistryHive Hive)>();
+        Install = WindowsInstall.Read(tree, (name, hive) => hives.Add((name, hive)));
+        foreach (var (name, hive) in hives)
+        {
+            if (Stored(name)?.Content.Hash is { } hash)
+                _seen[name] = (hive, hash);
+        }
     }
 
     /// <summary>The tree.</summary>
@@ -88,12 +97,20 @@ public sealed class ServiceContext
         Cancellation.ThrowIfCancellationRequested();
         if (_hives.TryGetValue(name, out var open))
             return open.Hive;
-        var path = PathOfAny(name);
-        if (path is null || Tree.ReadFile(path, RegistryHive.Longest) is not { } bytes)
+        if (PathOfAny(name) is not { } path)
+            return null;
+        RegistryHive hive;
+        if (_seen.Remove(name, out var seen) && Stored(name)?.Content.Hash == seen.Hash)
+            hive = seen.Hive;
+        else if (Tree.ReadFile(path, RegistryHive.Longest) is { } bytes)
+            hive = RegistryHive.Open(bytes, write: false, $"{Tree.Shown}: '{path}'");
+        else
             return null;
         if (MayChange)
-            HiveLog.Check(Tree, path, bytes);
-        var hive = RegistryHive.Open(bytes, write: MayChange, $"{Tree.Shown}: '{path}'", null, Cancellation);
+        {
+            HiveLog.Check(Tree, path, hive.SequenceNumber);
+            hive = hive.ForChanges(Cancellation);
+        }
         _hives[name] = (hive, [false]);
         return hive;
     }

@@ -28,16 +28,16 @@ internal static class HiveLog
     }
 
     /// <summary>Refuses a hive that lacks what its logs hold: a change would make Windows pass them over.</summary>
+    /// <param name="files">Where the hive is.</param>
+    /// <param name="hive">Its path.</param>
+    /// <param name="number">Its second sequence number.</param>
     /// <exception cref="VembarException">It does.</exception>
-    public static void Check(IFileView files, WindowsPath hive, ReadOnlySpan<byte> bytes)
+    public static void Check(IFileView files, WindowsPath hive, uint number)
     {
-        const int BaseLength = 4096, SecondAt = 8;
-        if (bytes.Length < BaseLength)
-            return;
         foreach (var ending in (string[])[".LOG1", ".LOG2"])
         {
             var log = hive.Parent.Child(hive.Name + ending);
-            if (files.Exists(log) && files.ReadFile(log, Longest) is { } found && NewerEntry(found, BinaryPrimitives.ReadUInt32LittleEndian(bytes[SecondAt..])) is { } entry)
+            if (files.Exists(log) && files.ReadFile(log, Longest) is { } found && NewerEntry(found, number) is { } entry)
             {
                 throw VembarException.Input("registry-not-flushed", string.Create(CultureInfo.InvariantCulture, $"{files.Shown}: '{hive}' lacks changes that only its log '{ending[1..]}' holds (entry {entry}), and is not changed"),
                     "Let that Windows start and shut down fully once more, and capture it again.");

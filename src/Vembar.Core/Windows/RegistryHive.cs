@@ -39,13 +39,8 @@ public sealed class RegistryHive
         {
             var image = HiveImage.Open(bytes);
             _ = KeyCell.At(image, image.Root);
-            if (!write)
-                return new RegistryHive(image, null, when, shown);
-            if (!image.IsWhole)
-                throw VembarException.Input("bad-hive", $"{shown} was not written to its end, and is not changed", "Let that Windows start and shut down once more, or take the file from another copy of the install.");
-            var cells = HiveCheck.Run(image, cancellation);
-            cells.Time = when;
-            return new RegistryHive(image, new HiveEditor(image, cells, when), when, shown);
+            var hive = new RegistryHive(image, null, when, shown);
+            return write ? hive.ForChanges(cancellation) : hive;
         }
         catch (BinaryFormatException problem)
         {
@@ -53,9 +48,24 @@ public sealed class RegistryHive
         }
     }
 
+    /// <summary>The same hive, looked over, to be changed; this one changes with it.</summary>
+    /// <param name="cancellation">Ends it.</param>
+    /// <exception cref="VembarException">It is damaged, or was not written to its end.</exception>
+    public RegistryHive ForChanges(CancellationToken cancellation)
+    {
+        if (!_image.IsWhole)
+            throw VembarException.Input("bad-hive", $"{_shown} was not written to its end, and is not changed", "Let that Windows start and shut down once more, or take the file from another copy of the install.");
+        var cells = Guard(() => HiveCheck.Run(_image, cancellation));
+        cells.Time = _time;
+        return new RegistryHive(_image, new HiveEditor(_image, cells, _time), _time, _shown);
+    }
+
     private const string Hint = "Take the file from another copy of the install.";
 
     private static VembarException Damaged(string shown, BinaryFormatException problem) => VembarException.Input("bad-hive", $"{shown} is a damaged registry hive: {problem.Message}", Hint);
+
+    /// <summary>The number of the newest change that the hive has, to compare with its logs.</summary>
+    public uint SequenceNumber => System.Buffers.Binary.BinaryPrimitives.ReadUInt32LittleEndian(_image.Base[8..]);
 
     /// <summary>The root key.</summary>
     public RegistryKey Root => new(this, _image.Root);

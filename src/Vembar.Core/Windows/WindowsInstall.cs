@@ -64,14 +64,18 @@ public sealed record WindowsInstall
     }
 
     /// <summary>Reads what an install says of itself.</summary>
+    /// <param name="files">The install.</param>
+    /// <param name="opened">Told of the hives that it opens, for those who look into them as well.</param>
     /// <returns>Null when there is no Windows.</returns>
     /// <exception cref="VembarException">A hive is damaged.</exception>
-    public static WindowsInstall? Read(IFileView files)
+    public static WindowsInstall? Read(IFileView files, Action<string, RegistryHive>? opened = null)
     {
         if (FindFolder(files) is not { } folder)
             return null;
         var software = OpenHive(files, folder, "SOFTWARE");
         var system = OpenHive(files, folder, "SYSTEM");
+        opened?.Invoke("SOFTWARE", software);
+        opened?.Invoke("SYSTEM", system);
         var version = software.Key(@"Microsoft\Windows NT\CurrentVersion");
         var control = ControlSet(system)?.Key("Control");
         var build = version?.GetString("CurrentBuildNumber") ?? "";

@@ -118,6 +118,9 @@ public sealed class TimeZoneChange(string name) : IChange
     private const string Zones = @"Microsoft\Windows NT\CurrentVersion\Time Zones";
     private const int DateLength = 16, Length = 12 + 2 * DateLength;
 
+    /// <summary>What Windows calls a time zone of the other naming (Europe/London); null when it is none of these.</summary>
+    internal static string? WindowsName(string name) => TimeZoneConverter.TZConvert.TryIanaToWindows(name, out var windows) ? windows : null;
+
     /// <inheritdoc/>
     public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
     {
@@ -127,7 +130,7 @@ public sealed class TimeZoneChange(string name) : IChange
         var known = software.Key(Zones)?.Subkeys.Select(k => k.Name).ToList() ?? [];
         if (known.Find(k => k.Equals(name, StringComparison.OrdinalIgnoreCase)) is not { } exact || software.Key($@"{Zones}\{exact}") is not { } zone)
         {
-            return [Outcome(ChangeStatus.Refused, $"the image does not know this time zone{(Likeness.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "")}")];
+            return [Outcome(ChangeStatus.Refused, WindowsName(name) is { } windows ? $"Windows calls this time zone '{windows}'{(known.Contains(windows) ? "" : ", which the image does not know")}" : $"the image does not know this time zone{(Likeness.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "")}")];
         }
         if (zone.Get("TZI") is not (_, { Length: >= Length } tzi))
             return [Outcome(ChangeStatus.Refused, "what the image knows of this time zone is damaged: TZI is missing or too short")];

@@ -75,6 +75,8 @@ public static class OrderCheck
             case "remove":
                 _ = WindowsPath.Parse(value);
                 break;
+            case "time-zone" when TimeZoneChange.WindowsName(value) is { } windows:
+                throw VembarException.Input("bad-time-zone", $"Windows calls this time zone '{windows}'");
             case "locale" when KnownLocale.Named(value) is null:
                 throw VembarException.Input("bad-locale", $"'{value}' is not a locale that is known{Likeness.Hint(value, KnownLocale.Names)}");
         }

@@ -77,18 +77,22 @@ internal sealed class HiveAllocator(HiveImage hive)
         return at;
     }
 
-    // A first fit around a place: what is changed together lies together, and few blocks of the file differ.
+    // The best fit around a place: what is changed together lies together, and few blocks of the file differ.
     private int? Near(int needed, int near)
     {
-        const int Reach = 1 << 15, Most = 48;
+        const int Reach = 1 << 15, Most = 12;
         if (near < 0)
             return null;
+        int? best = null;
         foreach (var at in _places.GetViewBetween(near, near + Reach).Take(Most).Concat(_places.GetViewBetween(near - Reach, near).Reverse().Take(Most)))
         {
-            if (hive.SizeAt(at) >= needed)
+            var size = hive.SizeAt(at);
+            if (size == needed)
                 return at;
+            if (size > needed && (best is null || size < hive.SizeAt(best.Value)))
+                best = at;
         }
-        return null;
+        return best;
     }
 
     private int? Best(int needed) => _sizes.GetViewBetween(SizeKey(needed, 0), long.MaxValue) is { Min: not 0 and var found } ? (int)(uint)found : null;

@@ -119,6 +119,16 @@ internal sealed class HiveImage
 
     private Piece? PieceAt(int at)
     {
+        // What was asked for last is asked for next, as a rule.
+        if (_last is { } last && at >= last.Start && at < last.Start + last.Used)
+            return last;
+        return _last = PieceOf(at);
+    }
+
+    private Piece? _last;
+
+    private Piece? PieceOf(int at)
+    {
         for (var i = _added.Count - 1; i >= 0; i--)
         {
             if (at >= _added[i].Start)
