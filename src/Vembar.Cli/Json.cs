@@ -53,7 +53,8 @@ internal sealed record PackageInfoJson(bool Ok, string Package, string Name, str
 internal sealed record SignatureJson(string State, string Signer, DateTime? Stamped, string Why);
 internal sealed record PackageJson(
     string Path, string Problem, string Class, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Architectures, int Devices, bool BootCritical, SignatureJson? Signature,
-    IReadOnlyList<string> MissingFiles, string SameAs, string OlderThan, IReadOnlyList<string> LeftToWindows, long Bytes);
+    IReadOnlyList<string> MissingFiles, string SameAs, string OlderThan, IReadOnlyList<string> LeftToWindows, long Bytes, IReadOnlyList<PackageDeviceJson> DeviceList);
+internal sealed record PackageDeviceJson(string Description, IReadOnlyList<string> Ids);
 internal sealed record DriversJson(bool Ok, IReadOnlyList<PackageJson> Packages);
 internal sealed record DeviceJson(string Name, IReadOnlyList<string> HardwareIds, IReadOnlyList<string> CompatibleIds, bool Needed, bool Boot);
 internal sealed record HardwareJson(string Model, IReadOnlyList<DeviceJson> Devices, string? WrittenTo);
@@ -144,7 +145,8 @@ internal sealed partial class CliJson : JsonSerializerContext
 
     public static PackageJson From(DriverRow row) => new(
         row.Path, row.Problem, row.Class, row.Provider, row.Version, row.Date, row.Architectures, row.Devices, row.BootCritical,
-        row.Signature is { } signature ? new SignatureJson(signature.Word, signature.Signer, signature.Stamped, signature.Why) : null, row.MissingFiles, row.SameAs, row.OlderThan, row.LeftToWindows, row.Bytes);
+        row.Signature is { } signature ? new SignatureJson(signature.Word, signature.Signer, signature.Stamped, signature.Why) : null, row.MissingFiles, row.SameAs, row.OlderThan, row.LeftToWindows, row.Bytes,
+        [.. row.DeviceList.Select(d => new PackageDeviceJson(d.Description, d.Ids))]);
 
     public static DeviceJson From(HardwareDevice device) => new(device.Name, device.HardwareIds, device.CompatibleIds, device.Needed, device.Boot);
 

@@ -31,6 +31,38 @@ public class AnswerKnowledgeTests(DemoFixture demo)
     public void MistakesAreToldWithTheirLine(string pass, string component, string settings, string expected) =>
         Assert.Contains(expected, string.Join('\n', Check(pass, component, settings)), StringComparison.Ordinal);
 
+    [Theory]
+    [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>Desk</Name></LocalAccount><LocalAccount><Name>desk</Name></LocalAccount></LocalAccounts></UserAccounts>", "the account 'Desk' is there twice")]
+    [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>a name that is far too long</Name></LocalAccount></LocalAccounts></UserAccounts>", "has 27 characters; 20 are possible")]
+    [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>a/b</Name></LocalAccount></LocalAccounts></UserAccounts>", "in it")]
+    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.0.300/24</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "'10.20.0.300/24' is not an address")]
+    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.5/24</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "'10.20.5/24' is not an address")]
+    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.0.5/33</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "'10.20.0.5/33' is not an address")]
+    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>fd00::5/64</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "")]
+    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>{{address}}</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "")]
+    [InlineData("<UserData><ProductKey><Key></Key></ProductKey></UserData>", "")]
+    [InlineData("<UserData><ProductKey><Key/></ProductKey></UserData>", "")]
+    public void AccountsAddressesAndKeysAreLookedAt(string setting, string expected)
+    {
+        var text = $"<unattend xmlns=\"urn:schemas-microsoft-com:unattend\"><settings pass=\"oobeSystem\"><component name=\"Tarn-Other\" processorArchitecture=\"amd64\">{setting}</component></settings></unattend>";
+        var errors = AnswerFile.Parse(System.Text.Encoding.UTF8.GetBytes(text), "x.xml").Check("x64").Where(f => f.IsError).ToList();
+        if (expected.Length == 0)
+            Assert.Empty(errors);
+        else
+            Assert.Contains(expected, Assert.Single(errors).Text, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void CommandsMayBeAsLongAsWindowsTakesThem()
+    {
+        List<string> Errors(string element, int length) => [.. AnswerFile.Parse(System.Text.Encoding.UTF8.GetBytes($"<unattend xmlns=\"urn:schemas-microsoft-com:unattend\"><settings pass=\"oobeSystem\"><component name=\"Tarn-Other\" processorArchitecture=\"amd64\"><List><{element}>{new string('x', length)}</{element}></List></component></settings></unattend>"), "x.xml")
+            .Check("x64").Where(f => f.IsError).Select(f => f.Text)];
+        Assert.Empty(Errors("CommandLine", 1024));
+        Assert.Equal(["the command has 1025 characters; Windows takes up to 1024"], Errors("CommandLine", 1025));
+        Assert.Empty(Errors("Path", 259));
+        Assert.Equal(["the command or path has 260 characters; Windows takes up to 259"], Errors("Path", 260));
+    }
+
     [Fact]
     public void WhatTheDemoUsesIsInOrder()
     {

@@ -136,6 +136,15 @@ public class VendorDriverTests(DemoFixture demo)
     }
 
     [Fact]
+    public void EveryDeviceIsListedWithItsIds()
+    {
+        using var folder = new TempFolder();
+        Package(folder, "d", "cornet9", "03/01/2025,9.1.0.0", [Net + "," + NetOfOther, @"PCI\VEN_F1C0&DEV_7009"]);
+        var row = DriversOperation.Run([folder.At("d")], DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
+        Assert.Equal([$"Device 0: {Net} {NetOfOther}", @"Device 1: PCI\VEN_F1C0&DEV_7009"], row.DeviceList.Select(d => $"{d.Description}: {string.Join(' ', d.Ids)}"));
+    }
+
+    [Fact]
     public void NoDirectiveIsPassedOverInSilence()
     {
         using var folder = new TempFolder();

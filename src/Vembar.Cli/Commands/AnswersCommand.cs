@@ -20,7 +20,10 @@ internal static class AnswersCommand
             {
                 var path = parse.GetRequiredValue(file);
                 var output = OutputFile.At(parse.GetValue(hide), session);
-                var answers = AnswerFile.Parse(Read(path), path);
+                var bytes = Read(path);
+                if (!IsXml(bytes) && Path.GetExtension(path) is ".yaml" or ".yml")
+                    throw VembarException.Input("is-a-profile", $"'{path}' is a profile and no answer file", "Make an answer file of it with 'vembar answers make', which checks it as well.");
+                var answers = AnswerFile.Parse(bytes, path);
                 var architecture = parse.GetValue(image) is { } which ? ShowOperation.Run(ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base))).Image.Architecture : null;
                 var findings = answers.Check(architecture);
                 var hidden = 0;
@@ -53,6 +56,8 @@ internal static class AnswersCommand
             {
                 var path = parse.GetRequiredValue(profile);
                 var output = OutputFile.At(parse.GetValue(to), session);
+                if (IsXml(Read(path)))
+                    throw VembarException.Input("is-an-answer-file", $"'{path}' is an answer file already, and no profile", "Check it with 'vembar answers check'.");
                 var answers = AnswerProfile.Make(path);
                 var text = Encoding.UTF8.GetString(answers.ToBytes());
                 output?.Write(text);
@@ -72,6 +77,9 @@ internal static class AnswersCommand
             }));
         return command;
     }
+
+    // With or without a mark in front, in bytes or in units of UTF-16.
+    private static bool IsXml(byte[] bytes) => bytes.AsSpan().TrimStart((ReadOnlySpan<byte>)[0xEF, 0xBB, 0xBF, 0xFF, 0xFE, 0, (byte)' ', (byte)'\t', (byte)'\r', (byte)'\n']) is [(byte)'<', ..];
 
     private static byte[] Read(string path)
     {

@@ -16,23 +16,26 @@ internal static class DriversCommand
         var models = SharedOptions.For("Tell which driver each device of a hardware model would get; may be given several times");
         var trust = SharedOptions.Trust();
         var architecture = new Option<string>("--architecture") { Description = "With --for and without --image: which Windows is meant", HelpName = "amd64|arm64|x86", DefaultValueFactory = _ => "amd64" }.AcceptOnlyFromAmong("amd64", "arm64", "x86");
+        var devices = new Option<bool>("--devices") { Description = "List every device of every package, with its ids" };
         var report = new Option<string?>("--report") { Description = "With --for: write the same as an HTML page", HelpName = "FILE" };
         var command = new VembarCommand("drivers", "List driver packages: what they are for, whether they are whole, signed, and which devices would get them",
-            "vembar drivers vembar-demo/drivers --trust vembar-demo/trust",
+            "vembar drivers vembar-demo/drivers --trust vembar-demo/trust", "vembar drivers vembar-demo/drivers/corrin-network --devices",
             "vembar drivers vembar-demo/drivers --for vembar-demo/hardware --trust vembar-demo/trust --report coverage.html",
             "vembar drivers --image desks.vmb#1 --for vembar-demo/hardware/oakmere-m4.yaml")
-            .With(folders, image, models, trust, architecture, report, SharedOptions.Base)
+            .With(folders, devices, image, models, trust, architecture, report, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var paths = parse.GetValue(folders) ?? [];
                 var profiles = parse.GetRequiredValue(models);
+                if (parse.GetValue(devices) && profiles.Length > 0)
+                    throw new VembarException(ErrorKind.Usage, "devices-or-for", "--devices and --for exclude each other", "Choose one.");
                 if (profiles.Length > 0)
                     return Cover(session, paths, parse.GetValue(image) is { } which ? ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base)) : null, profiles, parse.GetRequiredValue(architecture), SharedOptions.TrustOf(parse, trust), parse.GetValue(report));
                 if (parse.GetValue(image) is not null || parse.GetValue(report) is not null)
                     throw new VembarException(ErrorKind.Usage, "for-what", "--image and --report need --for", "Name the hardware models with --for; what an image holds is shown by 'vembar show IMAGE --only drivers'.");
                 if (paths.Length == 0)
                     throw new VembarException(ErrorKind.Usage, "no-folder", "no folder was named", "Name a folder that holds driver packages.");
-                return List(session, DriversOperation.Run(paths, SharedOptions.TrustOf(parse, trust), session.Progress, session.Cancellation));
+                return List(session, DriversOperation.Run(paths, SharedOptions.TrustOf(parse, trust), session.Progress, session.Cancellation), parse.GetValue(devices));
             });
         command.Subcommands.Add(Hardware());
         return command;
@@ -61,7 +64,7 @@ internal static class DriversCommand
             });
     }
 
-    private static int List(Session session, IReadOnlyList<DriverRow> rows)
+    private static int List(Session session, IReadOnlyList<DriverRow> rows, bool withDevices)
     {
         var ok = rows.All(r => r.Problem.Length == 0 && r.MissingFiles.Count == 0);
         session.Result(new DriversJson(ok, [.. rows.Select(CliJson.From)]), json => json.DriversJson, () =>
@@ -75,6 +78,17 @@ internal static class DriversCommand
             }
             table.Print(session);
             Session.Line();
+            if (withDevices)
+            {
+                var list = new Table(common.Length > 0 ? $"In {common}" : "Package", "Device", "Ids");
+                foreach (var row in rows)
+                {
+                    foreach (var (description, ids) in row.DeviceList)
+                        list.Row(row.Path[common.Length..], description, string.Join(", ", ids));
+                }
+                list.Print(session);
+                Session.Line();
+            }
             Session.Line($"{Text.Count(rows.Count, "package")}, {Text.Size(rows.Sum(r => r.Bytes))}; {rows.Count(r => r.Signature?.State == SignatureState.Signed)} signed by somebody trusted, {rows.Count(r => r.MissingFiles.Count > 0)} incomplete, {rows.Count(r => r.Problem.Length > 0)} that cannot be used.");
             foreach (var why in rows.Where(r => r.Signature is { State: not SignatureState.Signed }).GroupBy(r => r.Signature!.Why).Take(10))
                 Session.Line($"{why.First().Signature!.Word}: {why.Key}{(why.Count() > 1 ? $" ({why.Count()} packages)" : "")}");

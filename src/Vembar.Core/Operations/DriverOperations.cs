@@ -32,6 +32,9 @@ public sealed record DriverRow
     /// <summary>How many devices it serves.</summary>
     public int Devices { get; init; }
 
+    /// <summary>The devices with their ids, hardware id first.</summary>
+    public IReadOnlyList<(string Description, IReadOnlyList<string> Ids)> DeviceList { get; init; } = [];
+
     /// <summary>Whether Windows needs it to start.</summary>
     public bool BootCritical { get; init; }
 
@@ -119,6 +122,7 @@ public static class DriversOperation
             Date = package.Date == default ? null : package.Date,
             Architectures = package.Architectures,
             Devices = package.DeviceCount,
+            DeviceList = [.. fitted.SelectMany(f => f.Devices).DistinctBy(d => string.Join('|', d.Ids.Prepend(d.Description)), StringComparer.OrdinalIgnoreCase).Select(d => (d.Description, d.Ids))],
             BootCritical = fitted.Any(f => f.Devices.Count > 0 && f.IsBootCritical),
             // The worst of what its architectures have counts.
             Signature = signatures.OrderBy(s => s.State == SignatureState.Signed).FirstOrDefault(),

@@ -121,12 +121,26 @@ public sealed partial class AnswerFile
                     else
                         error(element, bad);
                 }
+                if (element.Name.LocalName == "LocalAccounts")
+                    CheckAccounts(element, error);
                 if (PasswordOf(element) is { } password)
                     warn(element, password.Hidden ? $"'{element.Name.LocalName}' holds a password that is hidden, not protected: anyone who has the file can read it" : $"'{element.Name.LocalName}' holds a password in plain text{(element.HasElements ? "; 'vembar answers check --hide COPY' writes a copy that hides it, which does not protect it" : ", which has no other form; keep the file from others")}");
             }
         }
         foreach (var other in settings.Elements().Where(e => e.Name != s_ns + "component"))
             error(other, $"'{other.Name.LocalName}' has no place below 'settings'; component has");
+    }
+
+    private static void CheckAccounts(XElement accounts, Action<XObject, string> error)
+    {
+        var names = accounts.Elements(s_ns + "LocalAccount").Select(a => (Account: a, Name: a.Element(s_ns + "Name")?.Value.Trim() ?? "")).Where(n => !n.Name.Contains("{{", StringComparison.Ordinal)).ToList();
+        foreach (var (account, name) in names)
+        {
+            if (AnswerKnowledge.AccountProblem(name) is { } problem)
+                error(account, problem);
+        }
+        foreach (var twice in names.Where(n => n.Name.Length > 0).GroupBy(n => n.Name, StringComparer.OrdinalIgnoreCase).Where(g => g.Count() > 1))
+            error(twice.Last().Account, $"the account '{twice.Key}' is there twice");
     }
 
     private static void CheckSettings(XElement component, string name, string pass, Action<XObject, string> error, Action<XObject, string> warn)

@@ -82,12 +82,38 @@ internal static partial class AnswerKnowledge
         "UILanguage" or "SystemLocale" or "UserLocale" or "UILanguageFallback" => LocaleForm().IsMatch(value) ? null : $"'{value}' is not a locale: en-GB is one",
         "InputLocale" => value.Split(';').All(v => LocaleForm().IsMatch(v) || KeyboardForm().IsMatch(v)) ? null : $"'{value}' is not an input locale: en-GB and 0809:00000809 are, several with ';' between them",
         "ProductKey" or "Key" => value.Length == 0 || KeyForm().IsMatch(value) ? null : "a product key is five groups of five letters and digits with '-' between them",
+        "IpAddress" or "NextHopAddress" or "Prefix" or "DefaultGateway" => IsAddress(value) ? null : $"'{value}' is not an address: 10.20.0.5, 10.20.0.5/24 and fd00::5/64 are",
+        "CommandLine" when value.Length > LongestCommand => $"the command has {value.Length} characters; Windows takes up to {LongestCommand}",
+        "Path" when value.Length > LongestPath => $"the command or path has {value.Length} characters; Windows takes up to {LongestPath}",
         "HorizontalResolution" or "VerticalResolution" or "ColorDepth" or "RefreshRate" or "Order" or "PartitionID" or "DiskID" or "Size" or "LogonCount" or "ProtectYourPC" =>
             uint.TryParse(value, System.Globalization.CultureInfo.InvariantCulture, out _) ? null : $"'{name}' is a number, not '{value}'",
         "HideEULAPage" or "HideOnlineAccountScreens" or "HideWirelessSetupInOOBE" or "HideLocalAccountScreen" or "HideOEMRegistrationScreen" or "SkipMachineOOBE" or "SkipUserOOBE" or "CopyProfile" or "WillWipeDisk" or "Extend" or "AcceptEula" or "PlainText" or "Enabled" or "EnableLUA" =>
             value is "true" or "false" ? null : $"'{name}' is true or false, not '{value}'",
         _ => null,
     };
+
+    // Commands at the first logon, and those while set-up runs. Source: the vendor's reference of answer file settings.
+    private const int LongestCommand = 1024, LongestPath = 259;
+
+    private static bool IsAddress(string value)
+    {
+        if (value.Contains("{{", StringComparison.Ordinal))
+            return true;
+        var parts = value.Split('/');
+        // Fewer numbers than four are taken for an address by some, and by Windows' set-up not.
+        return parts.Length <= 2 && System.Net.IPAddress.TryParse(parts[0], out var address) && (parts[0].Contains(':') || parts[0].Count(c => c == '.') == 3)
+            && (parts.Length == 1 || (byte.TryParse(parts[1], System.Globalization.CultureInfo.InvariantCulture, out var bits) && bits <= 8 * address.GetAddressBytes().Length));
+    }
+
+    /// <summary>Why an account cannot have a name; null when it can.</summary>
+    public static string? AccountProblem(string name)
+    {
+        const int Longest = 20;
+        const string Forbidden = "\"/\\[]:;|=,+*?<>";
+        if (name.Length > Longest)
+            return $"the account's name '{name}' has {name.Length} characters; {Longest} are possible";
+        return name.Any(Forbidden.Contains) ? $"the account's name '{name}' has one of {Forbidden} in it" : name.Length == 0 ? "an account has no name" : null;
+    }
 
     [GeneratedRegex("^[a-z]{2,3}(-[A-Z][a-z]{3})?(-([A-Z]{2}|[0-9]{3}))?$")]
     private static partial Regex LocaleForm();
