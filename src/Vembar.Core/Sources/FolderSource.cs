@@ -532,7 +532,8 @@ public sealed class FolderSource : ISource
         if (length > most)
             throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {length} bytes long; at most {most} can be read here");
         var bytes = new byte[length];
-        return bytes[..Posix.Read(handle, bytes, 0)];
+        var got = Posix.Read(handle, bytes, 0);
+        return got == bytes.Length ? bytes : bytes[..got];
     });
 
     /// <inheritdoc/>

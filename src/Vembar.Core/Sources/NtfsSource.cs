@@ -404,7 +404,8 @@ public sealed class NtfsSource : ISource
             return null;
         using var data = file.OpenData();
         var bytes = new byte[length(data)];
-        return bytes[..data.Read(bytes, 0)];
+        var got = data.Read(bytes, 0);
+        return got == bytes.Length ? bytes : bytes[..got];
     });
 
     /// <inheritdoc/>
