@@ -12,7 +12,9 @@ internal sealed class TitleOptions
 
     public Option<string[]> Labels { get; } = new("--label")
     {
-        Description = "Set a label of the result; an empty value takes it away; may be given several times", HelpName = "KEY=VALUE", DefaultValueFactory = _ => [],
+        Description = "Set a label of the result; an empty value takes it away; may be given several times",
+        HelpName = "KEY=VALUE",
+        DefaultValueFactory = _ => [],
     };
 
     public ImageTitle Of(ParseResult parse) => new()

@@ -29,7 +29,7 @@ internal static class BootStore
     /// <exception cref="VembarException">The template is damaged.</exception>
     public static byte[] Make(byte[]? template, PartitionTable table, Partition boot, Partition windows, string folder, string product, string locale)
     {
-        var hive = RegistryHive.Open(template ?? RegistryHive.NewEmpty("NewStoreRoot"), write: true, "the template of the boot store (BCD-Template)");
+        var hive = RegistryHive.Open(template?.ToArray() ?? RegistryHive.NewEmpty("NewStoreRoot"), write: true, "the template of the boot store (BCD-Template)");
         var description = hive.Root.Ensure("Description");
         description.SetString("KeyName", "BCD00000000");
         description.SetDword("System", 1);
