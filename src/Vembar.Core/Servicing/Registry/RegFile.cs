@@ -22,8 +22,9 @@ public static class RegFile
     /// <param name="bytes">Its bytes: UTF-16 or UTF-8 with a mark, UTF-8, or the western code page.</param>
     /// <param name="shown">What file it is, for messages.</param>
     /// <param name="currentSet">The name of the control set that Windows starts with ("ControlSet001").</param>
+    /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">It is not such a file; all mistakes are told with their lines.</exception>
-    public static IReadOnlyList<RegLine> Parse(ReadOnlySpan<byte> bytes, string shown, string currentSet = "ControlSet001")
+    public static IReadOnlyList<RegLine> Parse(ReadOnlySpan<byte> bytes, string shown, string currentSet = "ControlSet001", CancellationToken cancellation = default)
     {
         if (bytes.Length > Longest)
             throw VembarException.Input("bad-reg", $"'{shown}' is too long to be a .reg file");
@@ -37,6 +38,7 @@ public static class RegFile
         var skipped = false;
         foreach (var (text, number) in lines.Skip(1))
         {
+            cancellation.ThrowIfCancellationRequested();
             void Wrong(string problem) => problems.Add(string.Create(CultureInfo.InvariantCulture, $"line {number}: {problem}"));
             if (text[0] == '[')
             {
@@ -264,7 +266,7 @@ public sealed class RegistryChange(string path) : IChange
             return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
         try
         {
-            var lines = RegFile.Parse(InputFile.ReadAllBytes(path), path, CurrentSet(context));
+            var lines = RegFile.Parse(InputFile.ReadAllBytes(path), path, CurrentSet(context), context.Cancellation);
             if (Missing(context, lines) is { } missing)
                 return [Outcome(ChangeStatus.Refused, missing)];
             var made = MakeAll(context, lines.Select(l => l.Edit));
