@@ -65,7 +65,7 @@ internal sealed class DemoStory
 
     private (long Files, long Bytes) MakeWorld(int scale, bool disks)
     {
-        Say($"Making the world of Tarn Valley Libraries in {_folder}: three reference installs, as folders{(disks ? " and on virtual disks, with spoiled ones beside them" : "")}; six driver packages, profiles of three hardware models, answer files, work orders.");
+        Say($"Making the world of Tarn Valley Libraries in {_folder}: three reference installs, as folders{(disks ? " and on virtual disks, with spoiled ones beside them" : "")}; seven driver packages, profiles of three hardware models, answer files, work orders.");
         var clock = Stopwatch.StartNew();
         var made = DemoWorld.Make(_folder, scale, _session.Cancellation);
         if (disks)
