@@ -115,7 +115,7 @@ public class BadInputTests(World world)
         folder.Write("bad.xml", "<unattend xmlns='urn:schemas-microsoft-com:unattend'>");
         foreach (var (part, arguments) in new (string, string[])[]
         {
-            ("files that the INF names are missing: pellscan.cat, pellscan.dll", ["--driver", folder.At("missing")]),
+            ("files that the INF names are missing: pellscan.dll", ["--driver", folder.At("missing")]),
             ("it is for arm64; the image is amd64", ["--driver", folder.At("arm")]),
             ("there is no INF file in", ["--driver", folder.At("noinf")]),
             ("there is no driver folder", ["--driver", folder.At("nowhere")]),
