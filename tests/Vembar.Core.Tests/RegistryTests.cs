@@ -112,6 +112,7 @@ public class RegistryTests(DemoFixture demo)
     {
         string Told(string text) => Assert.Throws<VembarException>(() => Parse(Head + text)).Message;
         Assert.Contains("line 3: the key's name 'kkkkkkkkkkkkkkkkkkkk…' has 256 characters; 255 are possible", Told($"[HKEY_LOCAL_MACHINE\\SOFTWARE\\{new string('k', 256)}]\n"), StringComparison.Ordinal);
+        Assert.Contains("line 3: the key is 602 keys deep; 512 are possible", Told($"[HKEY_LOCAL_MACHINE\\SOFTWARE{string.Concat(Enumerable.Repeat("\\d", 600))}]\n"), StringComparison.Ordinal);
         Assert.Contains("line 4: the value's name 'vvvvvvvvvvvvvvvvvvvv…' has 16384 characters", Told($"[HKEY_LOCAL_MACHINE\\SOFTWARE\\x]\n\"{new string('v', 16_384)}\"=dword:1\n"), StringComparison.Ordinal);
     }
 

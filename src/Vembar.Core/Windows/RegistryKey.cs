@@ -83,6 +83,9 @@ public sealed class RegistryKey
         return _hive.Editor.AddSubkey(parent, name);
     }
 
+    /// <summary>Keys are at most that deep below the root.</summary>
+    internal const int Deepest = KeyCell.Deepest;
+
     /// <summary>Why a key cannot have a name, in words; null when it can.</summary>
     public static string? KeyNameProblem(string name) =>
         name.Length > KeyCell.LongestName ? $"the key's name '{name[..20]}…' has {name.Length} characters; {KeyCell.LongestName} are possible" : null;

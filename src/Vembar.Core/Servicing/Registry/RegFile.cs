@@ -159,6 +159,12 @@ public static class RegFile
             why = problem;
             return null;
         }
+        // Told before anything is changed: a change that ends half-way would leave its first half.
+        if (parts.Length > RegistryKey.Deepest)
+        {
+            why = $"the key is {parts.Length} keys deep; {RegistryKey.Deepest} are possible";
+            return null;
+        }
         string Rest(int from) => string.Join('\\', parts[from..]);
         string At(int index) => index < parts.Length ? parts[index].ToUpperInvariant() : "";
         switch (At(0))
