@@ -35,6 +35,7 @@ internal sealed record OrderFileJson(string Kind, string Path, bool IsThere);
 internal sealed record OrderJson(string File, bool Ok, string Title, Vembar.Core.Content.ChunkId Hash, IReadOnlyDictionary<string, string> Variables, IReadOnlyList<OrderFileJson> Files, IReadOnlyList<OrderProblemJson> Problems);
 internal sealed record OrderProblemJson(string Kind, string What, string Problem);
 
+internal sealed record OrderDraftJson(string? WrittenTo, int Changes, int Remarks, string Text);
 internal sealed record OrderSchemaJson(string? Out, JsonElement Schema);
 
 internal sealed record WorkspaceOpenJson(string Folder, ImageRecord Image, long Files, long Bytes, double Seconds, IReadOnlyList<string> Warnings);
@@ -53,7 +54,7 @@ internal sealed record PackageInfoJson(bool Ok, string Package, string Name, str
 internal sealed record SignatureJson(string State, string Signer, DateTime? Stamped, string Why);
 internal sealed record PackageJson(
     string Path, string Problem, string Class, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Architectures, int Devices, bool BootCritical, SignatureJson? Signature,
-    IReadOnlyList<string> MissingFiles, string SameAs, string OlderThan, IReadOnlyList<string> LeftToWindows, long Bytes, IReadOnlyList<PackageDeviceJson> DeviceList);
+    IReadOnlyList<string> MissingFiles, string SameAs, string OlderThan, IReadOnlyList<string> LeftToWindows, long Bytes, IReadOnlyList<PackageDeviceJson> DeviceList, bool Primitive, string Inf);
 internal sealed record PackageDeviceJson(string Description, IReadOnlyList<string> Ids);
 internal sealed record DriversJson(bool Ok, IReadOnlyList<PackageJson> Packages);
 internal sealed record DeviceJson(string Name, IReadOnlyList<string> HardwareIds, IReadOnlyList<string> CompatibleIds, bool Needed, bool Boot);
@@ -115,6 +116,7 @@ internal sealed record DemoCheckJson(string What, bool Ok, string Found);
 [JsonSerializable(typeof(WorkspaceSaveJson))]
 [JsonSerializable(typeof(WorkspaceCloseJson))]
 [JsonSerializable(typeof(OrderJson))]
+[JsonSerializable(typeof(OrderDraftJson))]
 [JsonSerializable(typeof(OrderSchemaJson))]
 [JsonSerializable(typeof(PackageInfoJson))]
 [JsonSerializable(typeof(HardwareJson))]
@@ -146,7 +148,7 @@ internal sealed partial class CliJson : JsonSerializerContext
     public static PackageJson From(DriverRow row) => new(
         row.Path, row.Problem, row.Class, row.Provider, row.Version, row.Date, row.Architectures, row.Devices, row.BootCritical,
         row.Signature is { } signature ? new SignatureJson(signature.Word, signature.Signer, signature.Stamped, signature.Why) : null, row.MissingFiles, row.SameAs, row.OlderThan, row.LeftToWindows, row.Bytes,
-        [.. row.DeviceList.Select(d => new PackageDeviceJson(d.Description, d.Ids))]);
+        [.. row.DeviceList.Select(d => new PackageDeviceJson(d.Description, d.Ids))], row.IsPrimitive, row.Inf);
 
     public static DeviceJson From(HardwareDevice device) => new(device.Name, device.HardwareIds, device.CompatibleIds, device.Needed, device.Boot);
 

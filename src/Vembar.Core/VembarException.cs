@@ -96,7 +96,7 @@ public sealed class VembarException : Exception
             0 when failure is IOException => new(ErrorKind.Surroundings, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
             0 => null,
             Errno.NotAFile => new(ErrorKind.Input, "not-a-file", $"could not {doing} '{path}': it is a pipe, a socket or a device, not a file", "Name a file.", null, failure),
-            -1 => new(ErrorKind.Surroundings, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}", "Install the library (Debian: libhivex0, libzstd1, ntfs-3g).", null, failure),
+            -1 => new(ErrorKind.Surroundings, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}", "Install the library (Debian: libzstd1, libarchive13, ntfs-3g).", null, failure),
             Errno.NoSpace or Errno.Quota => new(ErrorKind.Surroundings, "no-room", $"could not {doing} '{path}': no room left on the device", "Make room there or choose another place; what was there before is unchanged.", null, failure),
             Errno.TooLarge => new(ErrorKind.Surroundings, "no-room", $"could not {doing} '{path}': the file would be larger than its file system takes, or than this process may make it", "Choose a place on another file system, or raise the limit (ulimit -f); what was there before is unchanged.", null, failure),
             Errno.AccessDenied or Errno.NotPermitted => new(ErrorKind.Surroundings, "no-permission", $"could not {doing} '{path}': permission denied", "Run as a user who may, or choose another place.", null, failure),

@@ -32,6 +32,46 @@ public class CommandTests(World world)
     }
 
     [Fact]
+    public void AnImageIsCheckedAndMended()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        Assert.Equal(0, Vembar.Run("ready", archive + "#1").Code);
+        Assert.Equal(2, Vembar.Run("ready", archive + "#1", "--volume", "1").Code);
+        var answers = folder.Write("left.xml", File.ReadAllText(world.At("answers/lending-desk.xml")));
+        Assert.Equal(0, Vembar.Run("service", archive + "#1", "--put", $"{answers}=Windows/Panther/Unattend/left.xml", "--in-place").Code);
+        var found = Vembar.Run("ready", archive + "#1");
+        Assert.Equal((0, true), (found.Code, found.Output.Contains($"In the image itself: vembar service {archive}#1 --mend answer-file-left --in-place", StringComparison.Ordinal)));
+        var plan = Vembar.Run("service", archive + "#1", "--mend", "answer-file-left", "--mend", "domain-member", "--tidy", "dumps", "--plan");
+        Assert.Equal((1, true), (plan.Code, plan.Output.Contains("1 refused: mend domain-member; 1 already.", StringComparison.Ordinal)));
+        Assert.Contains("1 to do, 1 already; -", Vembar.Run("service", archive + "#1", "--mend", "answer-file-left", "--tidy", "dumps", "--plan").Output, StringComparison.Ordinal);
+        Assert.Equal(0, Vembar.Run("service", archive + "#1", "--mend", "all", "--in-place").Code);
+        Assert.DoesNotContain("answer-file-left", Vembar.Run("ready", archive + "#1", "--json").Output, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void OrdersAreStartedAndAddedDriversListed()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        var order = folder.At("new.yaml");
+        Assert.Matches("lists 2 changes.* Read it through, then: vembar order check ", Vembar.Run("order", "init", world.At("drivers/corrin-storage"), world.At("house"), world.At("trust"), "--out", order).Output.Replace("3 changes", "2 changes", StringComparison.Ordinal));
+        Assert.Equal(0, Vembar.Run("order", "check", order).Code);
+        Assert.Equal("No driver was added to the image.\n", Vembar.Run("drivers", "--image", archive + "#1").Output);
+        Assert.Equal(0, Vembar.Run("service", archive + "#1", "--driver", world.At("drivers/corrin-storage"), "--trust", world.At("trust"), "--in-place").Code);
+        var drivers = Vembar.Run("drivers", "--image", archive + "#1", "--trust", world.At("trust"));
+        Assert.Equal(0, drivers.Code);
+        Assert.Matches(@"(?m)^oem0.inf \(corstor.inf\) +SCSIAdapter .* signed +boot-critical$", drivers.Output);
+        Assert.Contains("- driver: ", Vembar.Run("order", "init", archive + "#1").Output, StringComparison.Ordinal);
+        Assert.Equal(2, Vembar.Run("order", "init", archive + "#1", world.At("house")).Code);
+        Assert.Equal(3, Vembar.Run("order", "init", folder.At("none")).Code);
+        // What people wrote is not written over.
+        var own = folder.Write("own.yaml", "mine\n");
+        Assert.NotEqual(0, Vembar.Run("order", "init", world.At("house"), "--out", own).Code);
+        Assert.Equal("mine\n", File.ReadAllText(own));
+    }
+
+    [Fact]
     public void AnOrderIsCheckedPlannedAndMadeWithItsVariables()
     {
         using var folder = new TempFolder();

@@ -165,12 +165,12 @@ public class DriverTests(DemoFixture demo)
                 "all/corrin-wireless.zip/corwlan.inf done", "all/net again/cornet.inf done", "all/net/cornet.inf skipped the same package as all/net again/cornet.inf",
             ],
             result.Changes.Select(c => $"{c.What} {c.Status} {(c.Status == ChangeStatus.Done ? "" : c.Why)}".Replace(folder.Path + "/", "", StringComparison.Ordinal).Replace("Skipped", "skipped", StringComparison.Ordinal).Replace("Done ", "done", StringComparison.Ordinal)));
-        var rows = DriversOperation.Run([folder.At("all")], demo.Trust, new Progress<OperationProgress>(), default);
+        var rows = DriversOperation.Run([folder.At("all")], null, demo.Trust, new Progress<OperationProgress>(), default);
         Assert.Equal(6, rows.Count);
         Assert.Contains(rows, r => r.SameAs.EndsWith("net again/cornet.inf", StringComparison.Ordinal));
         Assert.Contains(rows, r => r.OlderThan.Length > 0 && r.Version == "2.9.1.0");
         folder.Write("all/not.zip", "PK nothing of the kind");
-        Assert.Contains("not a zip file", Do.Service(archive, "x", new DriverChange([folder.At("all")], Trusting)).Changes.Single(c => c.Status == ChangeStatus.Refused).Why, StringComparison.Ordinal);
+        Assert.Contains("not.zip' cannot be unpacked: End of Central Directory", Do.Service(archive, "x", new DriverChange([folder.At("all")], Trusting)).Changes.Single(c => c.Status == ChangeStatus.Refused).Why, StringComparison.Ordinal);
     }
 
     [Fact]

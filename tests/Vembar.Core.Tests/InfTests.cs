@@ -1,5 +1,6 @@
 using CsCheck;
 using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Folders;
 using Xunit;
 
 namespace Vembar.Core.Tests;

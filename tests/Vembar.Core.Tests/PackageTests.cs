@@ -207,8 +207,81 @@ public class PackageTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var bad = Make(folder, "bad", "1", "files:\n  - from: f\n    to: windows/vembar/Packages/x\n", ("f", "x"));
-        Assert.Contains("where the journals of packages are", Do.Service(archive, null, Add(bad)).Changes.Single().Why, StringComparison.Ordinal);
+        const string Lines = "files:\n  - from: f\n    to: windows/vembar/Packages/x\n";
+        Assert.Contains("where the journals of packages are", Assert.Throws<VembarException>(() => Make(folder, "bad", "1", Lines, ("f", "x"))).Message, StringComparison.Ordinal);
+        // Also one that was made by hand.
+        File.AppendAllText(folder.At("bad-1/package.yaml"), $"hashes:\n  f: {Content.Blake3.Hash("x"u8)}\n");
+        Assert.Contains("where the journals of packages are", Do.Service(archive, null, Add(folder.At("bad-1"))).Changes.Single().Why, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("files:\n  - from: f\n    to: House/a\n  - from: g\n    to: House/a/b\n", "'House/a' would be a file, and the folder of 'House/a/b'")]
+    [InlineData("files:\n  - from: f\n    to: House/a*\n", "'House/a*' is not a path in an image")]
+    [InlineData("requires: [wrong]\n", "a package cannot need itself")]
+    [InlineData("requires: ['other >= 2']\nconflicts: [other]\n", "'other' is needed and cannot be there, both")]
+    [InlineData("registry: [f]\n", "is not a .reg file")]
+    public void WhatServicingWouldRefuseIsNotMade(string lines, string expected)
+    {
+        using var folder = new TempFolder();
+        var problem = Assert.Throws<VembarException>(() => Make(folder, "wrong", "1.0", lines, ("f", "x"), ("g", "y")));
+        Assert.Contains(expected, string.Join('\n', problem.Details.Prepend(problem.Message)), StringComparison.Ordinal);
+        Assert.Equal(["wrong-1.0"], Directory.GetFileSystemEntries(folder.Path).Select(e => Path.GetFileName(e)));
+    }
+
+    [Fact]
+    public void FoldersAreAsTheyWereWhenCommandsForTheFirstStartGo()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        var root = ShowOperation.Run(ImageReference.Parse(archive)).Image.Root;
+        const string Command = "first-start:\n  - name: NAME\n    run: cmd /c rem\n";
+        var one = Make(folder, "one", "1.0", Command.Replace("NAME", "one", StringComparison.Ordinal));
+        var two = Make(folder, "two", "1.0", Command.Replace("NAME", "two", StringComparison.Ordinal));
+        Do.Service(archive, null, Add(one));
+        Do.Service(archive, null, Add(two));
+        // In the order in which they came, and in the other.
+        Assert.Equal(root, Do.Service(archive, "a", new PackageOutChange("one"), new PackageOutChange("two")).Image.Root);
+        Assert.Equal(root, Do.Service($"{archive}#1", "b", new PackageOutChange("two"), new PackageOutChange("one")).Image.Root);
+
+        // A folder that was there stays, empty as it was.
+        Do.Service($"{archive}#b", null, new Servicing.Files.PutChange(one, "Windows/Setup/Scripts/x"));
+        Do.Service($"{archive}#b", null, new Servicing.Files.RemoveChange("Windows/Setup/Scripts/x"));
+        var empty = ShowOperation.Run(ImageReference.Parse($"{archive}#b")).Image.Root;
+        Do.Service($"{archive}#b", null, Add(one));
+        Assert.Equal(empty, Do.Service($"{archive}#b", null, new PackageOutChange("one")).Image.Root);
+    }
+
+    [Fact]
+    public void ThePlanSaysWhichFilesOfWindowsAPackageTakesThePlaceOf()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        var made = Make(folder, "deep", "1.0", "files:\n  - from: f\n    to: Windows/System32/ntoskrnl.exe\n  - from: g\n    to: Windows/System32/config/DEFAULT\n  - from: g\n    to: Windows/new.dat\n", ("f", "x"), ("g", "y"));
+        var why = Do.Service(archive, null, Add(made)).Changes.Single().Why;
+        Assert.Contains("takes the place of HIVES, which the settings in them go with: Windows/System32/config/DEFAULT", why, StringComparison.Ordinal);
+        Assert.Contains("takes the place of files of Windows: Windows/System32/ntoskrnl.exe", why, StringComparison.Ordinal);
+        Assert.DoesNotContain("new.dat", why, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void ALanguageInUseIsNotTakenOut()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        Do.Service(archive, null, Add(Pack("polish-1.0")), new Servicing.Languages.LocaleChange("pl-PL", []));
+        var refused = Do.Service(archive, "x", new PackageOutChange("polish")).Changes.Single();
+        Assert.Equal((ChangeStatus.Refused, "pl-PL is in use for what Windows is shown in, the system's formats, new users' formats; set another one first: --locale en-GB"), (refused.Status, refused.Why));
+        var changes = Do.Service($"{archive}#1", null, new Servicing.Languages.LocaleChange("en-GB", []), new PackageOutChange("polish")).Changes;
+        Assert.All(changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
+    }
+
+    [Fact]
+    public void PayloadIsReadWhenItIsStoredAndNotBefore()
+    {
+        using var folder = new TempFolder();
+        var package = Package.Read(Make(folder, "large", "1.0", "files:\n  - from: f\n    to: House\n", ("f/a", new string('a', 100_000))));
+        Assert.Null(package.Folder.Content("f/a").Bytes);
+        Assert.Equal(100_000, package.Folder.Content("f/a").ToBytes().Length);
     }
 
     [Theory]

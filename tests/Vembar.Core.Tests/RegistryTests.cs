@@ -236,4 +236,26 @@ public class RegistryTests(DemoFixture demo)
         Assert.StartsWith("@echo off\r\ncall mine.cmd\r\nrem begin vembar Reader set-up\r\n", Script(), StringComparison.Ordinal);
         Assert.Equal(ChangeStatus.Refused, Do.Service(archive, null, new FirstStartChange(new FirstStartCommand("", "two\nlines", [0]))).Changes.Single().Status);
     }
+
+    [Fact]
+    public void SettingsOfUsersThatAreThereAreChanged()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        const string User = "S-1-5-21-1000200030-4000500060-7000800090-1001", Head = "Windows Registry Editor Version 5.00\r\n";
+        var change = folder.Write("user.reg", $"{Head}[HKEY_USERS\\{User}\\Software\\Shelfmark]\r\n\"Desk\"=\"14\"\r\n[HKEY_USERS\\{User}_Classes\\.shelf]\r\n@=\"book\"\r\n");
+        Assert.Equal($"line 2: the image has no user {User}; it has S-1-5-18", Do.Service(archive, "x", new RegistryChange(change)).Changes.Single().Why);
+        var list = folder.Write("list.reg", $"{Head}[HKEY_LOCAL_MACHINE\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\ProfileList\\{User}]\r\n\"ProfileImagePath\"=\"C:\\\\Users\\\\desk\"\r\n");
+        Do.Service($"{archive}#1", null, new RegistryChange(list));
+        Assert.Equal($"line 2: the hive of the user {User} is not where ProfileList says", Do.Service($"{archive}#1", "x", new RegistryChange(change)).Changes.Single().Why);
+        var hive = folder.Write("empty", RegistryHive.NewEmpty("ROOT"));
+        Do.Service($"{archive}#1", null, new Servicing.Files.PutChange(hive, "Users/desk/NTUSER.DAT"), new Servicing.Files.PutChange(hive, "Users/desk/AppData/Local/Microsoft/Windows/UsrClass.dat"));
+        Assert.Equal(ChangeStatus.Done, Do.Service($"{archive}#1", null, new RegistryChange(change)).Changes.Single().Status);
+        Assert.Equal(ChangeStatus.Already, Do.Service($"{archive}#1", null, new RegistryChange(change)).Changes.Single().Status);
+        foreach (var (path, key) in ((string, string)[])[("Users/desk/NTUSER.DAT", "/Software/Shelfmark/Desk,SZ,14"), ("Users/desk/AppData/Local/Microsoft/Windows/UsrClass.dat", "/.shelf/,SZ,book")])
+        {
+            File.WriteAllBytes(folder.At("out"), Do.WithTree(archive, 1, t => t.ReadFile(Trees.WindowsPath.Parse(path), 1 << 20)!));
+            Assert.Contains(key, Tools.Run("reglookup", [folder.At("out")]), StringComparison.Ordinal);
+        }
+    }
 }

@@ -75,7 +75,7 @@ public class VendorDriverTests(DemoFixture demo)
         using var folder = new TempFolder();
         Package(folder, "d/a", "cornet", "03/01/2025,9.1.0.0", [Net]);
         Package(folder, "d/b", "cornet", "06/01/2026,9.5.0.0", [NetOfOther]);
-        var rows = DriversOperation.Run([folder.At("d")], DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None);
+        var rows = DriversOperation.Run([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None);
         Assert.All(rows, r => Assert.Equal("", r.OlderThan));
         var archive = demo.CopyArchive(folder);
         Assert.All(Do.Service(archive, null, Add([folder.At("d")])).Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
@@ -90,7 +90,7 @@ public class VendorDriverTests(DemoFixture demo)
         Assert.Contains("9.5.0.0", replaced.Why, StringComparison.Ordinal);
         // An older one of fewer devices is not wanted any more.
         Assert.Contains("the image has a newer one, 9.6.0.0", Do.Service(archive, null, Add([folder.At("d/a")])).Changes.Single().Why, StringComparison.Ordinal);
-        Assert.Equal("9.6.0.0", DriversOperation.Run([folder.At("d"), folder.At("d2")], DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Where(r => r.OlderThan.Length > 0).Select(r => "9.6.0.0").Distinct().Single());
+        Assert.Equal("9.6.0.0", DriversOperation.Run([folder.At("d"), folder.At("d2")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Where(r => r.OlderThan.Length > 0).Select(r => "9.6.0.0").Distinct().Single());
     }
 
     [Fact]
@@ -128,7 +128,7 @@ public class VendorDriverTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         Package(folder, "d", "cornet9", "03/01/2025,9.1.0.0", [Net]);
-        var row = DriversOperation.Run([folder.At("d")], DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
+        var row = DriversOperation.Run([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
         Assert.Equal(("unsigned", "its security catalog cornet9.cat is missing", 0), (row.Signature!.Word, row.Signature.Why, row.MissingFiles.Count));
         var archive = demo.CopyArchive(folder);
         Assert.Equal("unsigned: its security catalog cornet9.cat is missing", Do.Service(archive, null, new DriverChange([folder.At("d")], new DriverOptions())).Changes.Single().Why);
@@ -140,7 +140,7 @@ public class VendorDriverTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         Package(folder, "d", "cornet9", "03/01/2025,9.1.0.0", [Net + "," + NetOfOther, @"PCI\VEN_F1C0&DEV_7009"]);
-        var row = DriversOperation.Run([folder.At("d")], DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
+        var row = DriversOperation.Run([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
         Assert.Equal([$"Device 0: {Net} {NetOfOther}", @"Device 1: PCI\VEN_F1C0&DEV_7009"], row.DeviceList.Select(d => $"{d.Description}: {string.Join(' ', d.Ids)}"));
     }
 
@@ -167,10 +167,83 @@ public class VendorDriverTests(DemoFixture demo)
             [Install.NT.WMI]
             WMIInterface={0d0a0000-1111-2222-3333-444455559999},0,Wmi
             """);
-        var row = DriversOperation.Run([folder.At("d")], DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
+        var row = DriversOperation.Run([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
         Assert.Equal("", row.Problem);
         Assert.Equal(
-            ["DLLs to register", "WMI classes", "a restart", "changes to .ini files", "device interfaces", "event providers", "filters", "further INF files", "services to remove", "triggers of services"],
+            ["DLLs to register", "WMI classes", "a restart", "changes to .ini files", "device interfaces", "event providers", "filters", "services to remove", "triggers of services"],
             row.LeftToWindows.Order(StringComparer.Ordinal));
+    }
+
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public void WhatAnInfBringsWithCopyInfComesAlong(bool forModel)
+    {
+        using var folder = new TempFolder();
+        Package(folder, "d", "cornet9", "03/01/2025,9.1.0.0", [Net], install: "CopyINF=cornet9x.inf,gone.inf\r\n");
+        Package(folder, "d", "cornet9x", "03/01/2025,9.1.0.0", [@"ROOT\CORNET9X"], "System", install: "CopyINF=cornet9y.inf");
+        Package(folder, "d", "cornet9y", "03/01/2025,9.1.0.0", [@"ROOT\CORNET9Y"], "System");
+        var archive = demo.CopyArchive(folder);
+        // The folder with a model, or the one INF alone.
+        var done = forModel ? Do.Service(archive, null, Add([folder.At("d")], s_model)) : Do.Service(archive, null, Add([folder.At("d/cornet9.inf")]));
+        Assert.Equal(["cornet9.inf: Done", "cornet9x.inf: Done", "cornet9y.inf: Done"], Told(done).Order(StringComparer.Ordinal));
+        Assert.Contains("it brings gone.inf, which is missing", done.Changes.Single(c => c.What.EndsWith("cornet9.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
+
+        using var other = new TempFolder();
+        var second = demo.CopyArchive(other);
+        var path = Do.Service(second, null, new DriverPathChange([folder.At("d/cornet9.inf")], new DriverOptions { AllowUnsigned = true }));
+        Assert.Equal(ChangeStatus.Done, Assert.Single(path.Changes).Status);
+        Assert.Equal(["cornet9.inf", "cornet9x.inf", "cornet9y.inf"], Do.WithTree(second, 1, t => t.Walk(t.Root, Trees.WindowsPath.Root)
+            .Select(e => e.Path.ToString()).Where(p => p.StartsWith("Drivers/", StringComparison.Ordinal) && p.EndsWith(".inf", StringComparison.Ordinal)).Select(p => Path.GetFileName(p)).Order().ToList()));
+    }
+
+    [Fact]
+    public void AFilterForNoDeviceIsInstalledAndTakenOutAgain()
+    {
+        using var folder = new TempFolder();
+        var corpus = VendorCorpusTests.Folder();
+        Directory.CreateDirectory(folder.At("d"));
+        File.Copy(Path.Combine(corpus, "filter-only.inf"), folder.At("d/filter-only.inf"));
+        folder.Write("d/smflt.sys", "filter");
+        var archive = demo.CopyArchive(folder);
+        var done = Assert.Single(Do.Service(archive, null, Add([folder.At("d")])).Changes);
+        Assert.Contains("for no device, as oem0.inf; service smflt installed", done.Why, StringComparison.Ordinal);
+        Assert.Contains("not made, and Windows will not either: changes to the registry", done.Why, StringComparison.Ordinal);
+        Do.WithTree(archive, 1, tree =>
+        {
+            Assert.Equal("filter", System.Text.Encoding.UTF8.GetString(tree.ReadFile(Trees.WindowsPath.Parse("Windows/System32/drivers/smflt.sys"), 100)!));
+            var system = Windows.RegistryHive.Open(tree.ReadFile(Trees.WindowsPath.Parse("Windows/System32/config/SYSTEM"), Windows.RegistryHive.Longest)!, write: false, "SYSTEM");
+            var service = system.Key(@"ControlSet001\Services\smflt")!;
+            Assert.Equal((2u, 1u, @"System32\drivers\smflt.sys", "FSFilter Activity Monitor"), (service.GetDword("Type"), service.GetDword("Start"), service.GetString("ImagePath"), service.GetString("Group")));
+            Assert.Equal("370999", system.Key(@"ControlSet001\Services\smflt\Instances\smflt Instance")!.GetString("Altitude"));
+            return 0;
+        });
+        Assert.Equal(ChangeStatus.Already, Assert.Single(Do.Service(archive, null, Add([folder.At("d")])).Changes).Status);
+        Assert.Contains("it goes in without models", Assert.Single(Do.Service($"{archive}#1", "model", Add([folder.At("d")], s_model)).Changes).Why, StringComparison.Ordinal);
+        Assert.Equal(ChangeStatus.Done, Assert.Single(Do.Service($"{archive}#1", null, new DriverOutChange("oem0.inf")).Changes).Status);
+        Assert.False(Do.WithTree(archive, 1, t => t.Walk(t.Root, Trees.WindowsPath.Root).Any(e => e.Path.Name is "smflt.sys" or "oem0.inf")));
+    }
+
+    [Fact]
+    public void AnInfThatOnlyCopiesFilesIsNoDriver()
+    {
+        using var folder = new TempFolder();
+        folder.Write("d/tool.inf", "[Version]\r\nSignature=\"$Windows NT$\"\r\nProvider=x\r\nDriverVer=01/01/2025,1.0\r\n[DefaultInstall]\r\nCopyFiles=@tool.exe\r\n");
+        folder.Write("d/tool.exe", "x");
+        Assert.Equal("it is for no device", Assert.Single(Do.Service(demo.CopyArchive(folder), "x", Add([folder.At("d")])).Changes).Why);
+    }
+
+    [Fact]
+    public void WhatAnImageHasIsListedForItsWindows()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        var image = ImageReference.Parse(archive);
+        Assert.Empty(DriversOperation.Run([], image, demo.Trust, NoProgress.Instance, CancellationToken.None));
+        Do.Service(archive, null, new DriverChange([demo.Driver("corrin-network"), demo.Driver("corrin-storage")], new DriverOptions { Trust = demo.Trust }));
+        var rows = DriversOperation.Run([], image, demo.Trust, NoProgress.Instance, CancellationToken.None);
+        Assert.Equal([("oem0.inf", "cornet.inf", "amd64", 0), ("oem1.inf", "corstor.inf", "amd64", 0)], rows.Select(r => (Path.GetFileName(r.Path), r.Inf, string.Join(',', r.Architectures), r.MissingFiles.Count)));
+        Assert.All(rows, r => Assert.Equal(SignatureState.Signed, r.Signature!.State));
+        Assert.All(rows, r => Assert.Equal(r.Devices, r.DeviceList.Count));
     }
 }

@@ -11,8 +11,8 @@ internal static class DriversCommand
 {
     public static VembarCommand Create()
     {
-        var folders = new Argument<string[]>("DIR") { Description = "Folders with driver packages, however deep and also in .zip files; or single .inf or .zip files", Arity = ArgumentArity.ZeroOrMore };
-        var image = new Option<string?>("--image") { Description = "With --for: compare also the drivers that an image holds, for its Windows", HelpName = "IMAGE" };
+        var folders = new Argument<string[]>("DIR") { Description = "Folders with driver packages, however deep and also in packed files (.zip, .cab, .7z, .iso, .tar.*); or single .inf or packed files", Arity = ArgumentArity.ZeroOrMore };
+        var image = new Option<string?>("--image") { Description = "List what was added to an image; with --for: compare also the drivers that it holds, for its Windows", HelpName = "IMAGE" };
         var models = SharedOptions.For("Tell which driver each device of a hardware model would get; may be given several times");
         var trust = SharedOptions.Trust();
         var architecture = new Option<string>("--architecture") { Description = "With --for and without --image: which Windows is meant", HelpName = "amd64|arm64|x86", DefaultValueFactory = _ => "amd64" }.AcceptOnlyFromAmong("amd64", "arm64", "x86");
@@ -21,7 +21,7 @@ internal static class DriversCommand
         var command = new VembarCommand("drivers", "List driver packages: what they are for, whether they are whole, signed, and which devices would get them",
             "vembar drivers vembar-demo/drivers --trust vembar-demo/trust", "vembar drivers vembar-demo/drivers/corrin-network --devices",
             "vembar drivers vembar-demo/drivers --for vembar-demo/hardware --trust vembar-demo/trust --report coverage.html",
-            "vembar drivers --image desks.vmb#1 --for vembar-demo/hardware/oakmere-m4.yaml")
+            "vembar drivers --image desks.vmb#1", "vembar drivers --image desks.vmb#1 --for vembar-demo/hardware/oakmere-m4.yaml")
             .With(folders, devices, image, models, trust, architecture, report, SharedOptions.Base)
             .Does((parse, session) =>
             {
@@ -31,11 +31,13 @@ internal static class DriversCommand
                     throw new VembarException(ErrorKind.Usage, "devices-or-for", "--devices and --for exclude each other", "Choose one.");
                 if (profiles.Length > 0)
                     return Cover(session, paths, parse.GetValue(image) is { } which ? ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base)) : null, profiles, parse.GetRequiredValue(architecture), SharedOptions.TrustOf(parse, trust), parse.GetValue(report));
-                if (parse.GetValue(image) is not null || parse.GetValue(report) is not null)
-                    throw new VembarException(ErrorKind.Usage, "for-what", "--image and --report need --for", "Name the hardware models with --for; what an image holds is shown by 'vembar show IMAGE --only drivers'.");
-                if (paths.Length == 0)
-                    throw new VembarException(ErrorKind.Usage, "no-folder", "no folder was named", "Name a folder that holds driver packages.");
-                return List(session, DriversOperation.Run(paths, SharedOptions.TrustOf(parse, trust), session.Progress, session.Cancellation), parse.GetValue(devices));
+                if (parse.GetValue(report) is not null)
+                    throw new VembarException(ErrorKind.Usage, "for-what", "--report needs --for", "Name the hardware models with --for.");
+                if (paths.Length == 0 && parse.GetValue(image) is null)
+                    throw new VembarException(ErrorKind.Usage, "no-folder", "no folder was named", "Name a folder that holds driver packages, or an image with --image.");
+                var held = parse.GetValue(image) is { } listed ? ImageReference.Parse(listed, parse.GetRequiredValue(SharedOptions.Base)) : null;
+                var rows = DriversOperation.Run(paths, held, SharedOptions.TrustOf(parse, trust), session.Progress, session.Cancellation);
+                return List(session, rows, parse.GetValue(devices));
             });
         command.Subcommands.Add(Hardware());
         return command;
@@ -66,6 +68,11 @@ internal static class DriversCommand
 
     private static int List(Session session, IReadOnlyList<DriverRow> rows, bool withDevices)
     {
+        if (rows.Count == 0)
+        {
+            session.Result(new DriversJson(true, []), json => json.DriversJson, () => Session.Line("No driver was added to the image."));
+            return ExitCode.Done;
+        }
         var ok = rows.All(r => r.Problem.Length == 0 && r.MissingFiles.Count == 0);
         session.Result(new DriversJson(ok, [.. rows.Select(CliJson.From)]), json => json.DriversJson, () =>
         {
@@ -73,7 +80,7 @@ internal static class DriversCommand
             var table = new Table(common.Length > 0 ? $"In {common}" : "Package", "Class", "Provider", ">Version", "Date", "For", ">Devices", "Signature", "Remarks");
             foreach (var row in rows)
             {
-                table.Row(row.Path[common.Length..], row.Class, row.Provider, row.Version, row.Date?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "", string.Join(", ", row.Architectures),
+                table.Row(Named(row, common), row.Class, row.Provider, row.Version, row.Date?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "", string.Join(", ", row.Architectures),
                     row.Version.Length > 0 ? Text.Number(row.Devices) : "", row.Signature?.Word ?? "", string.Join("; ", Remarks(row, rows)));
             }
             table.Print(session);
@@ -84,7 +91,7 @@ internal static class DriversCommand
                 foreach (var row in rows)
                 {
                     foreach (var (description, ids) in row.DeviceList)
-                        list.Row(row.Path[common.Length..], description, string.Join(", ", ids));
+                        list.Row(Named(row, common), description, string.Join(", ", ids));
                 }
                 list.Print(session);
                 Session.Line();
@@ -94,6 +101,12 @@ internal static class DriversCommand
                 Session.Line($"{why.First().Signature!.Word}: {why.Key}{(why.Count() > 1 ? $" ({why.Count()} packages)" : "")}");
         });
         return ok ? ExitCode.Done : ExitCode.NotInOrder;
+    }
+
+    private static string Named(DriverRow row, string common)
+    {
+        var name = row.Path[common.Length..];
+        return row.Inf.Length == 0 || row.Path.EndsWith(row.Inf, StringComparison.OrdinalIgnoreCase) ? name : $"{name} ({row.Inf})";
     }
 
     // The folder that all of them are in, with its '/'.
@@ -114,6 +127,8 @@ internal static class DriversCommand
             yield return row.Problem;
         if (row.MissingFiles.Count > 0)
             yield return $"missing: {string.Join(", ", row.MissingFiles)}";
+        if (row.IsPrimitive)
+            yield return "for no device: a filter or service";
         if (row.BootCritical)
             yield return "boot-critical";
         if (row.SameAs.Length > 0)
@@ -129,7 +144,7 @@ internal static class DriversCommand
         if (paths.Count == 0 && image is null)
             throw new VembarException(ErrorKind.Usage, "no-drivers", "no drivers were named", "Name a folder that holds driver packages, or an image with --image.");
         var page = OutputFile.At(report, session, Page.Mark);
-        var result = CoverageOperation.Run(paths, image, architecture, HardwareProfile.ReadAll(profiles), trust);
+        var result = CoverageOperation.Run(paths, image, architecture, HardwareProfile.ReadAll(profiles), trust, session.Cancellation);
         var from = string.Join(", ", paths.Concat(image is null ? [] : [$"image {image}"]));
         page?.Write(CoveragePage.Render(result, from));
         session.Result(CliJson.From(result), json => json.CoverageJson, () => Show(result, report, session));

@@ -1,4 +1,6 @@
 using System.CommandLine;
+using Vembar.Core;
+using Vembar.Core.Operations;
 using Vembar.Core.Servicing.Orders;
 
 namespace Vembar.Cli.Commands;
@@ -7,7 +9,8 @@ internal static class OrderCommand
 {
     public static VembarCommand Create()
     {
-        var command = new VembarCommand("order", "Check work orders without an image, and describe their form to editors",
+        var command = new VembarCommand("order", "Start work orders, check them without an image, and describe their form to editors",
+            "vembar order init vembar-demo/drivers vembar-demo/packages --out october.yaml",
             "vembar order check vembar-demo/orders/reading-room.yaml", "vembar order schema --out work-order.schema.json");
         var file = new Argument<string>("FILE") { Description = "The work order" };
         var trust = SharedOptions.Trust();
@@ -30,6 +33,10 @@ internal static class OrderCommand
                 return ok ? ExitCode.Done : ExitCode.NotInOrder;
             }));
         var to = new Option<string?>("--out") { Description = "Write it there; otherwise it is printed", HelpName = "FILE" };
+        var from = new Argument<string[]>("FROM") { Description = "An image, whose history is followed; or folders that hold drivers, packages, answer files and the like", Arity = ArgumentArity.OneOrMore };
+        command.Subcommands.Add(new VembarCommand("init", "Write a work order to start from: of what folders hold, or of what was done to an image",
+            "vembar order init vembar-demo/drivers vembar-demo/packages vembar-demo/trust --out october.yaml", "vembar order init desks.vmb#\"Lending desk, serviced\" --out again.yaml")
+            .With(from, to, SharedOptions.Base).Does((parse, session) => Init(parse.GetRequiredValue(from), parse.GetValue(to), parse.GetRequiredValue(SharedOptions.Base), session)));
         command.Subcommands.Add(new VembarCommand("schema", "The JSON Schema of work orders: editors complete and check with it", "vembar order schema --out work-order.schema.json")
             .With(to).Does((parse, session) =>
             {
@@ -45,5 +52,25 @@ internal static class OrderCommand
                 return ExitCode.Done;
             }));
         return command;
+    }
+
+    private static int Init(string[] from, string? to, string[] bases, Session session)
+    {
+        const string Mark = "# A work order; its form:";
+        var images = from.Where(ImageReference.IsImage).ToList();
+        if (images.Count > 0 && from.Length > 1)
+            throw new VembarException(ErrorKind.Usage, "image-or-folders", "an image and something else were named", "Name one image, or folders.");
+        var output = OutputFile.At(to, session, Mark);
+        var folder = to is null ? Directory.GetCurrentDirectory() : Path.GetDirectoryName(Path.GetFullPath(to))!;
+        var draft = images is [var image] ? OrderDraft.OfImage(ShowOperation.Record(ImageReference.Parse(image, bases)), folder) : OrderDraft.OfFolders(from, folder, session.Cancellation);
+        output?.Write(draft.Text);
+        session.Result(new OrderDraftJson(to, draft.Changes, draft.Remarks, draft.Text), json => json.OrderDraftJson, () =>
+        {
+            if (to is null)
+                Console.Out.Write(draft.Text);
+            else
+                Session.Line($"{to} lists {Text.Count(draft.Changes, "change")}{(draft.Remarks > 0 ? $", and {draft.Remarks} more as remarks" : "")}. Read it through, then: vembar order check {to}");
+        });
+        return ExitCode.Done;
     }
 }

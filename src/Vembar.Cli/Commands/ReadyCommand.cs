@@ -1,5 +1,7 @@
 using System.CommandLine;
+using Vembar.Core;
 using Vembar.Core.Operations;
+using Vembar.Core.Servicing.Mending;
 using Vembar.Core.Windows;
 
 namespace Vembar.Cli.Commands;
@@ -11,11 +13,16 @@ internal static class ReadyCommand
         var source = SharedOptions.Source();
         var volume = SharedOptions.Volume();
         var rules = SharedOptions.Rules();
-        return new VembarCommand("ready", "Say whether an install may be captured: generalized, shut down, nothing pending, no password left",
-            "vembar ready vembar-demo/disks/lending-desk.vhdx", "vembar ready /dev/sdb --rules vembar-demo/house/readiness.yaml --json")
-            .With(source, volume, rules).Does((parse, session) =>
+        return new VembarCommand("ready", "Say whether an install may be captured, or an image deployed: generalized, shut down, nothing pending, no password left",
+            "vembar ready vembar-demo/disks/lending-desk.vhdx", "vembar ready /dev/sdb --rules vembar-demo/house/readiness.yaml --json", "vembar ready desks.vmb#1")
+            .With(source, volume, rules, SharedOptions.Base).Does((parse, session) =>
             {
-                var result = ReadyOperation.Run(parse.GetRequiredValue(source), parse.GetValue(volume), parse.GetValue(rules), session.Progress, session.Cancellation);
+                var what = parse.GetRequiredValue(source);
+                var own = parse.GetValue(rules);
+                if (ImageReference.IsImage(what) && parse.GetValue(volume) is not null)
+                    throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{what}' is an image, so it has no volumes to choose from", "Leave out --volume.");
+                var result = ImageReference.IsImage(what) ? ReadyOperation.Run(ImageReference.Parse(what, parse.GetRequiredValue(SharedOptions.Base)), own)
+                    : ReadyOperation.Run(what, parse.GetValue(volume), own, session.Progress, session.Cancellation);
                 session.Result(new ReadyJson(result.Source, result.Volume, result.IsReady ? "ready" : "not-ready", CliJson.From(result.Install), result.Findings), json => json.ReadyJson, () => Show(result, session));
                 return result.IsReady ? ExitCode.Done : ExitCode.NotInOrder;
             });
@@ -27,9 +34,12 @@ internal static class ReadyCommand
             Session.Line($"{install.Product}, build {install.Build}, {install.Architecture}, {install.ComputerName}: {Fields.State(install.State)}");
         Print(result.Findings, session);
         Session.Line();
+        var mends = result.IsImage ? result.Findings.Where(f => f.Severity > Severity.Note && MendRule.Find(f.Check) is not null).Select(f => f.Check).Distinct().ToList() : [];
+        if (mends.Count > 0)
+            Session.Line($"In the image itself: vembar service {result.Source} {string.Join(' ', mends.Select(m => $"--mend {m}"))} --in-place");
         int stops = result.Findings.Count(f => f.Severity == Severity.Stop), others = result.Findings.Count - stops;
         Session.Line(result.IsReady
-            ? $"Ready to be captured{(others > 0 ? $"; {Text.Count(others, "remark")}" : "")}."
+            ? $"Ready to be {(result.IsImage ? "deployed" : "captured")}{(others > 0 ? $"; {Text.Count(others, "remark")}" : "")}."
             : $"Not ready: {Text.Count(stops, "finding")} against it{(others > 0 ? $", {Text.Count(others, "further remark")}" : "")}.");
     }
 

@@ -7,6 +7,7 @@ using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Files;
 using Vembar.Core.Servicing.FirstStart;
 using Vembar.Core.Servicing.Languages;
+using Vembar.Core.Servicing.Mending;
 using Vembar.Core.Servicing.Orders;
 using Vembar.Core.Servicing.Packages;
 using Vembar.Core.Servicing.Registry;
@@ -18,7 +19,7 @@ internal static class ServiceCommand
     public static VembarCommand Create()
     {
         var image = SharedOptions.Image();
-        var drivers = new Option<string[]>("--driver") { Description = "Add the driver packages below DIR that fit, also those in .zip files; may be given several times", HelpName = "DIR", DefaultValueFactory = _ => [] };
+        var drivers = new Option<string[]>("--driver") { Description = "Add the driver packages below DIR that fit, also those in packed files (.zip, .cab, .7z, .iso, .tar.*); may be given several times", HelpName = "DIR", DefaultValueFactory = _ => [] };
         var driverOut = new Option<string[]>("--driver-out") { Description = "Take an added driver out: oem3.inf, or its INF's own name; may be given several times", HelpName = "NAME", DefaultValueFactory = _ => [] };
         var driverPath = new Option<string[]>("--driver-path") { Description = "Lay driver packages where Windows looks when it meets a device, instead of into its driver store", HelpName = "DIR", DefaultValueFactory = _ => [] };
         var models = SharedOptions.For("Add only those drivers that devices of these hardware models would get");
@@ -32,6 +33,7 @@ internal static class ServiceCommand
         var keyboard = new Option<string>("--keyboard") { Description = "With --locale: a keyboard that is not the language's own", HelpName = "0809:00000809", DefaultValueFactory = _ => "" };
         var timeZone = new Option<string?>("--time-zone") { Description = "Set the time zone by Windows' name", HelpName = "NAME" };
         var ballast = new Option<string[]>("--ballast") { Description = "Take out what a file of rules names: bundled programs, provisioned apps; may be given several times", HelpName = "FILE", DefaultValueFactory = _ => [] };
+        var mend = new Option<string[]>("--mend") { Description = $"Mend what 'vembar ready IMAGE' finds: all, or some of {string.Join(", ", MendRule.All.Select(r => r.Name))}; may be given several times", HelpName = "CHECK", DefaultValueFactory = _ => [] };
         var tidy = new Option<string[]>("--tidy") { Description = $"Take out what is not needed any more: all, or some of {string.Join(", ", TidyRule.All.Select(r => r.Name))}; may be given several times", HelpName = "RULE", DefaultValueFactory = _ => [] };
         var packages = new Option<string[]>("--package") { Description = "Put a package in: a folder or zip file; may be given several times, in any order", HelpName = "FILE", DefaultValueFactory = _ => [] };
         var packageOut = new Option<string[]>("--package-out") { Description = "Take a package out; what it replaced is back", HelpName = "NAME", DefaultValueFactory = _ => [] };
@@ -56,7 +58,7 @@ internal static class ServiceCommand
             "vembar service desks.vmb#1 --put vembar-demo/house/opening-hours.txt=Users/Public/Documents/ --remove \"Windows/Panther/*.log\" --in-place",
             "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan",
             "vembar service desks.vmb#2 --locale display=cy-GB --time-zone \"GMT Standard Time\" --tidy all --in-place")
-            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, packages, packageOut, features, withDependents, locale, keyboard, timeZone, answers, merge, registry, firstStart, put, remove, ballast, tidy, order, variables, keepGoing, name, inPlace, title.Version, title.Note, title.Labels, plan, report, effort, wait, SharedOptions.Base)
+            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, packages, packageOut, features, withDependents, locale, keyboard, timeZone, answers, merge, registry, firstStart, put, remove, ballast, mend, tidy, order, variables, keepGoing, name, inPlace, title.Version, title.Note, title.Labels, plan, report, effort, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var asName = parse.GetValue(name);
@@ -92,6 +94,7 @@ internal static class ServiceCommand
                     Changes =
                     [
                         .. ordered?.Changes ?? [],
+                        .. parse.GetRequiredValue(mend) is { Length: > 0 } checks ? [new MendChange(checks)] : (IChange[])[],
                         .. parse.GetRequiredValue(driverOut).Select(d => new DriverOutChange(d)),
                         .. parse.GetRequiredValue(drivers) is { Length: > 0 } folders ? [new DriverChange(folders, options)] : (IChange[])[],
                         .. parse.GetRequiredValue(driverPath) is { Length: > 0 } paths ? [new DriverPathChange(paths, options)] : (IChange[])[],
@@ -134,6 +137,24 @@ internal static class ServiceCommand
 
     internal static string Word(ChangeOutcome change, bool plan) => plan && change.Status == ChangeStatus.Done ? "would be done" : change.Status.ToString().ToLowerInvariant();
 
+    // The refused ones first, by name: they are what a plan is looked at for.
+    private static string Summary(IReadOnlyList<ChangeOutcome> changes)
+    {
+        const int MostNamed = 5;
+        int Count(ChangeStatus status) => changes.Count(c => c.Status == status);
+        var refused = changes.Where(c => c.Status == ChangeStatus.Refused).Select(c => $"{c.Kind} {c.What}").ToList();
+        var named = $"{string.Join(", ", refused.Take(MostNamed))}{(refused.Count > MostNamed ? $" and {refused.Count - MostNamed} more" : "")}";
+        var counts = new[] { (Count(ChangeStatus.Done), "to do"), (Count(ChangeStatus.Already), "already"), (Count(ChangeStatus.Skipped), "skipped") };
+        var bytes = ServicePage.Bytes(changes.Sum(c => c.Bytes));
+        string[] parts =
+        [
+            .. refused.Count > 0 ? [$"{refused.Count} refused: {named}"] : Array.Empty<string>(),
+            string.Join(", ", counts.Where(c => c.Item1 > 0).Select(c => $"{c.Item1} {c.Item2}")),
+            bytes,
+        ];
+        return string.Join("; ", parts.Where(p => p.Length > 0)) + ".";
+    }
+
     private static void Show(ServiceResult result, bool plan, Session session)
     {
         var table = new Table("Change", "What", "Outcome", "Why", ">Bytes");
@@ -143,6 +164,8 @@ internal static class ServiceCommand
         Session.Line();
         if (result.Changes.Any(c => c.Kind.StartsWith("driver", StringComparison.Ordinal) && c.Status == ChangeStatus.Refused && DriverSignature.Words.Any(w => c.Why.StartsWith(w + ": ", StringComparison.Ordinal))))
             Session.Line("Name the certificates that you trust with --trust, or let such drivers in with --allow-unsigned, which marks them in the image's record.");
+        if (plan)
+            Session.Line(Summary(result.Changes));
         if (result.HeldBack)
             Session.Line($"{(plan ? "A change would be refused, so nothing would be written." : "Nothing was written, because a change was refused.")}");
         else if (plan)

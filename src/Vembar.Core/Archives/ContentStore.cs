@@ -13,6 +13,13 @@ internal static class ContentStore
     {
         if (content.Bytes is not null)
             return Add(writer, content.Bytes);
+        if (content.Path is null)
+        {
+            using var stream = content.Open();
+            var stored = new Collecting(writer, isSparse: false);
+            stored.Add(to => stream.Read(to));
+            return stored.Finish();
+        }
         try
         {
             using var file = new PosixSourceFile(Posix.OpenFile(content.Path!, write: false));

@@ -118,7 +118,7 @@ public static class CaptureOperation
         var warnings = new List<string>(found!.Warnings);
         var source = found.Source;
         var install = ReadInstall(source, warnings);
-        var findings = install is null && WindowsInstall.FindFolder(source) is null ? null : Readiness.Check(source, rules!, null);
+        var findings = install is null && WindowsInstall.FindFolder(source) is null ? null : Readiness.Check(source, rules!);
         Refuse(request, findings);
         using var writer = ArchiveWriter.Open(place, create: true, request.Effort, request.Wait, layer, based is null ? [] : [based], cancellation);
         // A base that is missing is told before anything is read.

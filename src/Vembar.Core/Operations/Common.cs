@@ -31,6 +31,10 @@ public sealed record ImageReference(ArchivePlace Archive, string? Which)
         return Split(text, text.LastIndexOf('#'), bases);
     }
 
+    /// <summary>Whether a text names an image, and not a folder or a disk.</summary>
+    /// <param name="text">What was given.</param>
+    public static bool IsImage(string text) => !Directory.Exists(text) && Parse(text).Archive.Path is var path && File.Exists(path) && ArchiveReader.IsArchive(path);
+
     private static ImageReference Split(string text, int at, IReadOnlyList<string> bases) => new(new ArchivePlace(text[..at], bases), at + 1 == text.Length ? null : text[(at + 1)..].Trim('"'));
 
     /// <inheritdoc/>

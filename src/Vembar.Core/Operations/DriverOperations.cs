@@ -14,6 +14,9 @@ public sealed record DriverRow
     /// <summary>Why it cannot be used; empty when it can.</summary>
     public string Problem { get; init; } = "";
 
+    /// <summary>The INF's own name; that of an image's package is published under another.</summary>
+    public string Inf { get; init; } = "";
+
     /// <summary>Its class ("Net").</summary>
     public string Class { get; init; } = "";
 
@@ -34,6 +37,9 @@ public sealed record DriverRow
 
     /// <summary>The devices with their ids, hardware id first.</summary>
     public IReadOnlyList<(string Description, IReadOnlyList<string> Ids)> DeviceList { get; init; } = [];
+
+    /// <summary>Whether it is for no device, but a filter or a service that is installed by itself.</summary>
+    public bool IsPrimitive { get; init; }
 
     /// <summary>Whether Windows needs it to start.</summary>
     public bool BootCritical { get; init; }
@@ -60,18 +66,24 @@ public sealed record DriverRow
 /// <summary>Looks at driver packages outside of images.</summary>
 public static class DriversOperation
 {
-    /// <summary>Lists every package found below some paths.</summary>
-    /// <param name="paths">Folders, INF files or zip files.</param>
+    /// <summary>Lists every package found below some paths, and those that were added to an image.</summary>
+    /// <param name="paths">Folders, INF files or packed files.</param>
+    /// <param name="image">The image; may be null.</param>
     /// <param name="trust">Whose signatures count.</param>
     /// <param name="progress">Told of each package.</param>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">A path is not there or holds no INF.</exception>
-    public static IReadOnlyList<DriverRow> Run(IReadOnlyList<string> paths, DriverTrust trust, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static IReadOnlyList<DriverRow> Run(IReadOnlyList<string> paths, ImageReference? image, DriverTrust trust, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var rows = new List<DriverRow>();
         var packages = new Dictionary<int, (DriverPackage Package, string Content, IReadOnlyList<string> Ids)>();
         var damaged = new List<string>();
-        var found = paths.SelectMany(p => FoundInf.Find(p, damaged)).DistinctBy(f => f.Shown).ToList();
+        using var archive = image is null ? null : ArchiveReader.Open(image.Archive);
+        var store = archive is null ? null : OpenStore(archive, image!);
+        var found = paths.SelectMany(p => FoundInf.Find(p, damaged, cancellation)).DistinctBy(f => f.Shown).ToList();
+        var given = found.Count;
+        if (store is not null)
+            found.AddRange(store.Listed.Select(l => store.Locate(l, $"{archive!.Path}#{archive.Find(image!.Which).Number}/{l.Inf}")));
         foreach (var inf in found)
         {
             cancellation.ThrowIfCancellationRequested();
@@ -80,7 +92,11 @@ public static class DriversOperation
             try
             {
                 var package = DriverPackage.Read(inf);
-                row = Describe(row, package, trust, out var content, out var ids);
+                // What an image holds is there for its Windows alone.
+                var fitted = rows.Count >= given ? [package.For(store!.Windows, store.Include)] : package.Architectures.Select(a => package.For(WindowsTarget.Newest(a))).ToList();
+                row = Describe(row, package, fitted, trust, out var content, out var ids);
+                if (rows.Count >= given)
+                    row = row with { Devices = fitted[0].Devices.Count };
                 packages[rows.Count] = (package, content, ids);
             }
             catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
@@ -106,30 +122,40 @@ public static class DriversOperation
         return rows;
     }
 
-    private static DriverRow Describe(DriverRow row, DriverPackage package, DriverTrust trust, out string content, out IReadOnlyList<string> ids)
+    private static DriverStore OpenStore(ArchiveReader archive, ImageReference image)
     {
-        var fitted = package.Architectures.Select(a => package.For(WindowsTarget.Newest(a))).ToList();
+        var record = archive.Find(image.Which);
+        var shown = $"{archive.Path}#{record.Number}";
+        var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, shown))) { MayChange = false };
+        var (store, why) = DriverStore.Open(context);
+        return store ?? throw VembarException.Input("no-driver-store", $"'{shown}': {why}", "Name an image of Windows 8 or later.");
+    }
+
+    private static DriverRow Describe(DriverRow row, DriverPackage package, List<FittedDriver> fitted, DriverTrust trust, out string content, out IReadOnlyList<string> ids)
+    {
         var files = fitted.SelectMany(f => f.Files).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
         ids = [.. fitted.SelectMany(DriverVersions.IdsOf).Distinct(StringComparer.OrdinalIgnoreCase)];
-        var signatures = fitted.Where(f => f.Devices.Count > 0).Select(trust.Check).ToList();
+        var signatures = fitted.Where(f => f.Devices.Count > 0 || f.IsPrimitive).Select(trust.Check).ToList();
         var missing = fitted.SelectMany(f => f.MissingFiles).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
         content = missing.Count == 0 ? string.Join('|', fitted.Select(f => f.StoreFolder())) : package.Inf.Shown;
         return row with
         {
+            Inf = package.InfName,
             Class = package.Class,
             Provider = package.Provider,
             Version = package.Version.ToString(),
             Date = package.Date == default ? null : package.Date,
-            Architectures = package.Architectures,
+            Architectures = [.. package.Architectures.Intersect(fitted.Select(f => f.Windows.Architecture))],
             Devices = package.DeviceCount,
             DeviceList = [.. fitted.SelectMany(f => f.Devices).DistinctBy(d => string.Join('|', d.Ids.Prepend(d.Description)), StringComparer.OrdinalIgnoreCase).Select(d => (d.Description, d.Ids))],
-            BootCritical = fitted.Any(f => f.Devices.Count > 0 && f.IsBootCritical),
+            BootCritical = fitted.Any(f => (f.Devices.Count > 0 || f.IsPrimitive) && f.IsBootCritical),
             // The worst of what its architectures have counts.
             Signature = signatures.OrderBy(s => s.State == SignatureState.Signed).FirstOrDefault(),
             MissingFiles = missing,
             LeftToWindows = [.. fitted.SelectMany(f => f.LeftToWindows).Distinct()],
             Bytes = files.Sum(f => package.Folder.Length(f) ?? 0),
-            Problem = package.DeviceCount == 0 ? "it is for no device" : "",
+            IsPrimitive = fitted.Any(f => f.IsPrimitive),
+            Problem = package.DeviceCount == 0 && !fitted.Any(f => f.IsPrimitive) ? "it is for no device" : "",
         };
     }
 }
@@ -149,16 +175,17 @@ public sealed record CoverageResult(WindowsTarget Windows, IReadOnlyList<ModelCo
 public static class CoverageOperation
 {
     /// <summary>Compares.</summary>
-    /// <param name="paths">Folders, INF files or zip files with packages; may be none.</param>
+    /// <param name="paths">Folders, INF files or packed files with packages; may be none.</param>
     /// <param name="image">An image whose drivers count too, and whose Windows they are for; null for the newest client.</param>
     /// <param name="architecture">The architecture when there is no image.</param>
     /// <param name="profiles">The models.</param>
     /// <param name="trust">Whose signatures count.</param>
+    /// <param name="cancellation">Ends unpacking.</param>
     /// <exception cref="VembarException">The image cannot be read or has no driver database.</exception>
-    public static CoverageResult Run(IReadOnlyList<string> paths, ImageReference? image, string architecture, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust)
+    public static CoverageResult Run(IReadOnlyList<string> paths, ImageReference? image, string architecture, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust, CancellationToken cancellation = default)
     {
         if (image is null)
-            return Compare(paths, WindowsTarget.Newest(architecture), null, [], profiles, trust);
+            return Compare(paths, WindowsTarget.Newest(architecture), null, [], profiles, trust, cancellation);
         using var archive = ArchiveReader.Open(image.Archive);
         var record = archive.Find(image.Which);
         var shown = $"{archive.Path}#{record.Number}";
@@ -168,14 +195,14 @@ public static class CoverageOperation
             throw VembarException.Input("no-driver-store", $"'{shown}': {why}", "Leave out --image to compare the packages alone.");
         var unsigned = (record.UnsignedDrivers ?? []).Select(u => u.Inf).ToHashSet(StringComparer.OrdinalIgnoreCase);
         var held = DriverDatabase.Read(context.Hive("SYSTEM")!, inbox: true).Where(l => l.Ids.Count > 0).Select(l => CandidateDriver.Of(l, l.IsAdded ? store.Fit(l) : null, !unsigned.Contains(l.Inf))).ToList();
-        return Compare(paths, store.Windows, store.Include, held, profiles, trust);
+        return Compare(paths, store.Windows, store.Include, held, profiles, trust, cancellation);
     }
 
-    private static CoverageResult Compare(IReadOnlyList<string> paths, WindowsTarget windows, Func<string, InfFile?>? include, List<CandidateDriver> held, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust)
+    private static CoverageResult Compare(IReadOnlyList<string> paths, WindowsTarget windows, Func<string, InfFile?>? include, List<CandidateDriver> held, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust, CancellationToken cancellation)
     {
         var passed = new List<ChangeOutcome>();
         var candidates = new List<CandidateDriver>(held);
-        foreach (var found in DriverFound.In(paths, windows, include, passed))
+        foreach (var found in DriverFound.In(paths, windows, include, passed, cancellation))
         {
             if (found is { Status: ChangeStatus.Done, Driver: { } driver })
                 candidates.Add(CandidateDriver.Of(driver, found.Found.Shown, trust.Check(driver).State == SignatureState.Signed));

@@ -41,6 +41,15 @@ public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList
 /// <summary>Reads what an image holds.</summary>
 public static class ShowOperation
 {
+    /// <summary>Reads an image's record alone.</summary>
+    /// <param name="reference">The image.</param>
+    /// <exception cref="VembarException">There is no such image.</exception>
+    public static ImageRecord Record(ImageReference reference)
+    {
+        using var archive = ArchiveReader.Open(reference.Archive);
+        return archive.Find(reference.Which);
+    }
+
     /// <summary>Reads an image's record, programs and drivers.</summary>
     /// <param name="reference">The image.</param>
     /// <param name="lookIntoDrivers">Whether the files of added drivers are compared with their security catalogs; that reads them.</param>

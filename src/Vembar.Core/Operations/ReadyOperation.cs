@@ -1,4 +1,7 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Servicing.Answers;
 using Vembar.Core.Sources;
+using Vembar.Core.Trees;
 using Vembar.Core.Windows;
 
 namespace Vembar.Core.Operations;
@@ -12,6 +15,9 @@ public sealed record ReadyResult(string Source, int? Volume, WindowsInstall? Ins
 {
     /// <summary>True when nothing stands against it.</summary>
     public bool IsReady => Findings.All(f => f.Severity != Severity.Stop);
+
+    /// <summary>Whether it is an image of an archive.</summary>
+    public bool IsImage { get; init; }
 }
 
 /// <summary>Looks whether an install may be captured.</summary>
@@ -40,9 +46,53 @@ public static class ReadyOperation
         {
             // A finding says so.
         }
-        var findings = Readiness.Check(found.Source, own!, tree).ToList();
+        var findings = Readiness.Check(found.Source, own!, new ReadinessOptions { SizeOf = path => SizeOf(tree, path) }).ToList();
         findings.AddRange(tree.LeftOut.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal))
             .Select(l => new Finding("unreadable", Severity.Stop, "a file cannot be read", $"{l.Path}: {l.Rule}", "Let Windows check the volume (chkdsk), or take the disk from another copy.")));
         return new ReadyResult(path, found.Volume?.Number, install, [.. findings.OrderByDescending(f => f.Severity)]);
     }
+
+    /// <summary>Runs all checks on an image.</summary>
+    /// <param name="reference">The image.</param>
+    /// <param name="rules">A file of the organisation's own rules, or null.</param>
+    /// <exception cref="VembarException">There is no such image, it holds no Windows or is damaged, or the rules are not right.</exception>
+    public static ReadyResult Run(ImageReference reference, string? rules)
+    {
+        var own = rules is null ? [] : ReadinessRule.Read(rules);
+        using var archive = ArchiveReader.Open(reference.Archive);
+        var image = archive.Find(reference.Which);
+        var shown = $"{archive.Path}#{image.Number}";
+        var tree = new ImageTree(archive, image.Root, shown);
+        var options = new ReadinessOptions
+        {
+            IsImage = true,
+            SizeOf = path => tree.Find(path) is { } entry ? entry.Kind == EntryKind.Folder ? tree.Walk(entry, path).Sum(e => e.Entry.Length) : entry.Length : 0,
+            OwnAnswerFile = WindowsInstall.FindFolder(tree) is { } folder && AnswersChange.WasMade(image.History) ? $"{folder}/{AnswersChange.Place}" : null,
+        };
+        var findings = Readiness.Check(tree, own, options);
+        WindowsInstall? install = null;
+        try
+        {
+            install = WindowsInstall.Read(tree);
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        {
+            // A finding says so.
+        }
+        return new ReadyResult(shown, null, install, findings) { IsImage = true };
+    }
+
+    private static long SizeOf(SourceTree tree, WindowsPath path)
+    {
+        var node = tree.Root;
+        foreach (var part in path.Parts)
+        {
+            node = node.Children?.FirstOrDefault(c => c.Name.Equals(part, StringComparison.OrdinalIgnoreCase));
+            if (node is null)
+                return 0;
+        }
+        return Sum(node);
+    }
+
+    private static long Sum(SourceNode node) => node.Length + (node.Children?.Sum(Sum) ?? 0);
 }

@@ -2,6 +2,7 @@ using System.Diagnostics;
 using Vembar.Core.Archives;
 using Vembar.Core.Content;
 using Vembar.Core.Servicing;
+using Vembar.Core.Servicing.Answers;
 using Vembar.Core.Trees;
 using Vembar.Core.Windows;
 
@@ -93,7 +94,7 @@ public static class ServiceOperation
     {
         var image = Look(reader, request);
         var editor = new TreeEditor(new ImageTree(reader, image.Root, $"{reader.Path}#{image.Number}"));
-        var context = new ServiceContext(editor) { Cancellation = cancellation };
+        var context = new ServiceContext(editor) { Cancellation = cancellation, HasOwnAnswerFile = AnswersChange.WasMade(image.History) };
         context.UnsignedDrivers.AddRange(image.UnsignedDrivers ?? []);
         var outcomes = new List<ChangeOutcome>();
         foreach (var change in request.Changes)

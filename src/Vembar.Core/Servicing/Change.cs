@@ -74,6 +74,9 @@ public sealed class ServiceContext
     /// <summary>Drivers in the image that nobody trusted signed; changes keep it true.</summary>
     public List<Archives.UnsignedDriver> UnsignedDrivers { get; } = [];
 
+    /// <summary>Whether the answer file was put in by servicing, and not taken over from the reference.</summary>
+    public bool HasOwnAnswerFile { get; set; }
+
     /// <summary>What Windows says of itself; null when the image holds none.</summary>
     public WindowsInstall? Install { get; }
 
@@ -85,12 +88,13 @@ public sealed class ServiceContext
 
     internal const string NewUsersPath = "Users/Default/NTUSER.DAT";
 
-    private WindowsPath PathOf(string hive) => hive == NewUsers ? WindowsPath.Parse(NewUsersPath) : WindowsInstall.HivePath(Install!.Folder, hive);
+    private WindowsPath PathOf(string hive) => PathOfAny(hive) ?? throw new InvalidOperationException($"there is no hive {hive}");
 
-    private WindowsPath? PathOfAny(string name) => Install is null ? null : PathOf(name);
+    private WindowsPath? PathOfAny(string name) => Install is null ? null : name == NewUsers ? WindowsPath.Parse(NewUsersPath)
+        : UserProfiles.IsUser(name) ? UserProfiles.HivePath(Hive("SOFTWARE"), name, Install.Folder) : WindowsInstall.HivePath(Install.Folder, name);
 
     /// <summary>A hive of the install, opened once, or null when there is none of that name.</summary>
-    /// <param name="name">SYSTEM, SOFTWARE, DEFAULT, … or <see cref="NewUsers"/>.</param>
+    /// <param name="name">SYSTEM, SOFTWARE, DEFAULT, …, <see cref="NewUsers"/>, or a user by the security identifier ("S-1-5-21-…", also with "_Classes").</param>
     /// <exception cref="VembarException">It is damaged.</exception>
     public RegistryHive? Hive(string name)
     {

@@ -10,7 +10,7 @@ internal static class NewContentParts
     /// <exception cref="Native.NativeException">Its file cannot be read.</exception>
     public static IReadOnlyList<ContentPart> Of(NewContent content)
     {
-        var bytes = content.Bytes ?? InputFile.ReadAllBytes(content.Path!);
+        var bytes = content.ToBytes();
         return bytes.Length == 0 ? [] : [new ContentPart(Blake3.Hash(bytes), bytes.Length)];
     }
 }

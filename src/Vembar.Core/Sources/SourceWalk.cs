@@ -23,10 +23,6 @@ public interface ISource : IFileView, IDisposable
     /// <param name="latest">The latest change time that it met, in 100 ns since 1601.</param>
     DateTime? ChangedBefore(DateTime began, long latest);
 
-    /// <summary>The first bytes of a file; null when there is none.</summary>
-    /// <exception cref="VembarException">It cannot be read.</exception>
-    byte[]? ReadStart(WindowsPath path, int count);
-
     /// <summary>Walks over everything.</summary>
     /// <param name="exclusions">What to leave out.</param>
     /// <param name="avoid">A file that is never captured, wherever it turns up: the archive that is being written.</param>

@@ -399,7 +399,7 @@ internal sealed class FolderTarget : IDisposable
         {
             var entry = item.Entry;
             if (entry.New is { } fresh)
-                Posix.Write(file, fresh.Bytes ?? InputFile.ReadAllBytes(fresh.Path!), 0);
+                Posix.Write(file, fresh.ToBytes(), 0);
             else
             {
                 var end = 0L;

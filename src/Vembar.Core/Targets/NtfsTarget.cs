@@ -463,7 +463,7 @@ internal sealed class NtfsTarget
     private void WriteContent(NtfsData data, NewContent? fresh, FileContent? content, WindowsPath path)
     {
         if (fresh is not null)
-            data.Write(fresh.Bytes ?? InputFile.ReadAllBytes(fresh.Path!), 0);
+            data.Write(fresh.ToBytes(), 0);
         else
         {
             var end = 0L;

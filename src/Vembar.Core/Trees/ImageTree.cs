@@ -21,6 +21,12 @@ public interface IFileView
     /// <param name="path">Which.</param>
     /// <param name="most">A longer file is an error.</param>
     byte[]? ReadFile(WindowsPath path, long most);
+
+    /// <summary>The first bytes of a file; null when there is none.</summary>
+    /// <param name="path">Which.</param>
+    /// <param name="count">How many at most.</param>
+    /// <exception cref="VembarException">It cannot be read.</exception>
+    byte[]? ReadStart(WindowsPath path, int count);
 }
 
 /// <summary>The tree of an image, read as far as it is looked at.</summary>
@@ -265,4 +271,22 @@ public sealed class ImageTree : IFileView
 
     /// <inheritdoc/>
     public byte[]? ReadFile(WindowsPath path, long most) => Find(path) is { Content: { } content } ? ReadAll(content, path, most) : null;
+
+    /// <inheritdoc/>
+    public byte[]? ReadStart(WindowsPath path, int count)
+    {
+        if (Find(path) is not { Content: { } content })
+            return null;
+        var start = new byte[Math.Min(count, content.Length)];
+        var at = 0L;
+        foreach (var part in Parts(content, path).TakeWhile(_ => at < start.Length))
+        {
+            var to = start.AsSpan((int)at).ToArray();
+            if (!part.IsHole)
+                Pieces(new FileContent(part.Length, part.Id), () => path, (piece, _) => piece[..Math.Min(piece.Length, to.Length)].CopyTo(to));
+            to.CopyTo(start.AsSpan((int)at));
+            at += part.Length;
+        }
+        return start;
+    }
 }

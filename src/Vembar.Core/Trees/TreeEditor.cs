@@ -160,7 +160,19 @@ public sealed class TreeEditor : IFileView
     {
         if (Find(path)?.Entry is not { Kind: EntryKind.File } entry)
             return null;
-        return entry.New is { } fresh ? fresh.Bytes ?? InputFile.ReadAllBytes(fresh.Path!) : _tree.ReadAll(entry.Content!, path, most);
+        return entry.New is { } fresh ? fresh.ToBytes(most) : _tree.ReadAll(entry.Content!, path, most);
+    }
+
+    /// <inheritdoc/>
+    public byte[]? ReadStart(WindowsPath path, int count)
+    {
+        if (Find(path)?.Entry is not { Kind: EntryKind.File } entry)
+            return null;
+        if (entry.New is not { } fresh)
+            return _tree.ReadStart(path, count);
+        using var from = fresh.Open();
+        var start = new byte[Math.Min(count, fresh.Length)];
+        return start[..from.ReadAtLeast(start, start.Length, throwOnEndOfStream: false)];
     }
 
     /// <summary>The bytes of content that the archive holds.</summary>
@@ -220,7 +232,8 @@ public sealed class TreeEditor : IFileView
             {
                 Name = name,
                 Kind = EntryKind.File,
-                New = content,
+                New = content.Stored is null ? content : null,
+                Content = content.Stored,
                 Modified = time,
                 Created = folder.Entry.Created is null ? null : time,
                 Attributes = folder.Entry.Attributes is null ? null : WindowsAttributes.Archive,
@@ -236,7 +249,7 @@ public sealed class TreeEditor : IFileView
             Uncount(node.Entry);
             _bytes += content.Length;
             // A file of its own from here on: other names of a hard-linked one keep the old content.
-            node.Entry = node.Entry with { Kind = EntryKind.File, Content = null, New = content, LinkTarget = null, LinkGroup = 0, Modified = time, Reparse = null };
+            node.Entry = node.Entry with { Kind = EntryKind.File, Content = content.Stored, New = content.Stored is null ? content : null, LinkTarget = null, LinkGroup = 0, Modified = time, Reparse = null };
         }
         Mark(node);
     }
@@ -336,7 +349,7 @@ public sealed class TreeEditor : IFileView
     {
         Uncount(node.Entry);
         _bytes += content.Length;
-        node.Entry = node.Entry with { Content = null, New = content, Modified = modified, LinkGroup = staysLinked ? node.Entry.LinkGroup : 0 };
+        node.Entry = node.Entry with { Content = content.Stored, New = content.Stored is null ? content : null, Modified = modified, LinkGroup = staysLinked ? node.Entry.LinkGroup : 0 };
         Mark(node);
     }
 

@@ -81,12 +81,6 @@ public sealed class FileContent
 /// <summary>A stream that is yet to be stored: its bytes, or where they are read from.</summary>
 internal sealed record PendingStream(string Name, byte[]? Bytes, Func<Sources.ISourceFile>? Open = null);
 
-/// <summary>Content that is not in an archive yet: bytes in memory, or a file.</summary>
-/// <param name="Bytes">The bytes; null when a file has them.</param>
-/// <param name="Path">The file; null when they are in memory.</param>
-/// <param name="Length">How many.</param>
-public sealed record NewContent(byte[]? Bytes, string? Path, long Length);
-
 /// <summary>A named stream beside a file's main content.</summary>
 public sealed record NamedStream(string Name, FileContent Content);
 

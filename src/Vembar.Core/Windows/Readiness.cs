@@ -13,34 +13,40 @@ namespace Vembar.Core.Windows;
 /// </summary>
 public sealed class Readiness
 {
+    /// <summary>How rules name the hive that new users' settings come from.</summary>
+    internal const string NewUsers = "NTUSER.DAT";
+
+    /// <summary>Where in SOFTWARE the identity for the update server is.</summary>
+    internal const string UpdateClient = @"Microsoft\Windows\CurrentVersion\WindowsUpdate";
+
     private const long LongestText = 16 << 20;
-    private readonly ISource _source;
+    private readonly IFileView _source;
     private readonly string _windows;
-    private readonly SourceTree? _tree;
+    private readonly ReadinessOptions _options;
     private readonly List<Finding> _findings = [];
     private readonly Dictionary<string, RegistryHive?> _hives = new(StringComparer.OrdinalIgnoreCase);
 
-    private Readiness(ISource source, string windows, SourceTree? tree)
+    private Readiness(IFileView source, string windows, ReadinessOptions options)
     {
         _source = source;
         _windows = windows;
-        _tree = tree;
+        _options = options;
     }
 
     /// <summary>Runs all checks.</summary>
     /// <param name="source">The root of the install.</param>
     /// <param name="rules">The organisation's own checks.</param>
-    /// <param name="tree">A walk over everything, for sizes; null leaves them out.</param>
+    /// <param name="options">What else is known.</param>
     /// <returns>What was found, the worst first.</returns>
     /// <exception cref="VembarException">There is no Windows.</exception>
-    public static IReadOnlyList<Finding> Check(ISource source, IReadOnlyList<ReadinessRule> rules, SourceTree? tree)
+    public static IReadOnlyList<Finding> Check(IFileView source, IReadOnlyList<ReadinessRule> rules, ReadinessOptions? options = null)
     {
         var windows = WindowsInstall.FindFolder(source)
             ?? throw VembarException.Input("no-windows", $"{source.Shown} holds no Windows, so there is nothing to check", "Name the root of a Windows volume, or a disk with one.");
-        var readiness = new Readiness(source, windows, tree);
+        var readiness = new Readiness(source, windows, options ?? new ReadinessOptions());
         foreach (var check in (Action[])
         [
-            readiness.Volume, readiness.Hives, readiness.State, readiness.Updates, readiness.Identity, readiness.Logon, readiness.AnswerFiles, readiness.Services, readiness.Packages, readiness.Profiles, readiness.Ballast,
+            readiness.Volume, readiness.Hives, readiness.State, readiness.Updates, readiness.Identity, readiness.Logon, readiness.AnswerFiles, readiness.Services, readiness.Packages, readiness.Profiles, readiness.Ballast, readiness.SetupLogs,
         ])
             readiness.Guarded(check);
         foreach (var rule in rules)
@@ -79,7 +85,7 @@ public sealed class Readiness
         if (_hives.TryGetValue(name, out var known))
             return known;
         _hives[name] = null;
-        var path = WindowsInstall.HivePath(_windows, name);
+        var path = name == NewUsers ? WindowsPath.Parse("Users/Default/NTUSER.DAT") : WindowsInstall.HivePath(_windows, name);
         if (_source.ReadFile(path, RegistryHive.Longest) is { } bytes)
             _hives[name] = RegistryHive.Open(bytes, write: false, $"'{path}'");
         return _hives[name];
@@ -214,6 +220,8 @@ public sealed class Readiness
             Add("domain-member", Severity.Stop, "it is still in a domain", $@"SECURITY: Policy\PolPrDmS holds a domain's identifier{(DomainName(security) is { Length: > 0 } name ? $", {name}" : "")}", Leave);
         if (Software(@"Microsoft\Cryptography")?.GetString("MachineGuid") is { Length: > 0 } guid)
             Add("machine-guid", Severity.Note, "it has a machine GUID; generalizing takes it away at the next start", $"MachineGuid {guid}", "Nothing, when it was generalized.");
+        if (Software(UpdateClient)?.GetString("SusClientId") is { Length: > 0 } client)
+            Add("update-client-id", Severity.Note, "it has an identity for the update server; copies that share one hide each other there", $"SusClientId {client}", "Delete SusClientId and SusClientIdValidation.");
         if (Hive("SYSTEM")?.Key("MountedDevices")?.Values.Count is > 0 and var count)
             Add("mounted-devices", Severity.Note, "it remembers the disks of the reference machine", $"MountedDevices has {count} values", "Nothing, when it was generalized.");
     }
@@ -242,24 +250,40 @@ public sealed class Readiness
             Add("automatic-logon", Severity.Warn, "it logs on by itself", $"Winlogon: AutoAdminLogon is 1, for {logon.GetString("DefaultUserName") ?? "nobody"}", "Set AutoAdminLogon to 0, unless that is what the machines are for.");
     }
 
-    private void AnswerFiles()
+    /// <summary>The answer files in the places where Windows looks for them or leaves them.</summary>
+    internal static IReadOnlyList<WindowsPath> AnswerFilesOf(IFileView files, string windows)
     {
+        WindowsPath In(params string[] parts) => parts.Aggregate(WindowsPath.Root.Child(windows), (path, part) => path.Child(part));
         var places = new List<WindowsPath> { In("Panther", "unattend.xml") };
         foreach (var folder in (WindowsPath[])[In("Panther", "Unattend"), In("System32", "Sysprep")])
-            places.AddRange(_source.Names(folder).Where(n => n.EndsWith(".xml", StringComparison.OrdinalIgnoreCase)).Select(folder.Child));
-        foreach (var path in places)
+            places.AddRange(files.Names(folder).Where(n => n.EndsWith(".xml", StringComparison.OrdinalIgnoreCase)).Select(folder.Child));
+        return [.. places.Where(files.Exists)];
+    }
+
+    private void AnswerFiles()
+    {
+        foreach (var path in AnswerFilesOf(_source, _windows))
         {
             if (_source.ReadFile(path, LongestText) is not { } bytes)
                 continue;
+            var isOwn = _options.OwnAnswerFile is { } own && own.Equals(path.ToString(), StringComparison.OrdinalIgnoreCase);
             if (PasswordIn(bytes) is { } element)
             {
-                Add("answer-file-password", Severity.Stop, "an answer file with a password was left behind; every copy would hold it", $"{path}: {element}",
-                    "Delete the file, change that password, and generalize again.");
+                if (isOwn)
+                    Add("answer-file-password", Severity.Note, "the answer file that was put into the image holds a password", $"{path}: {element}", "Nothing, when that is meant; Windows takes it out when it has used it.");
+                else
+                {
+                    Add("answer-file-password", Severity.Stop, "an answer file with a password was left behind; every copy would hold it", $"{path}: {element}",
+                        "Delete the file, change that password, and generalize again.");
+                }
             }
-            else
+            else if (!isOwn)
                 Add("answer-file-left", Severity.Warn, "an answer file was left behind; it would answer the first start of every copy", $"{path}", "Delete it, unless it is meant to be there.");
         }
     }
+
+    /// <summary>Whether an answer file holds a password.</summary>
+    internal static bool HoldsPassword(byte[] answerFile) => PasswordIn(answerFile) is not null;
 
     // The name of the first element that holds one; Windows itself replaces those it has used.
     private static string? PasswordIn(byte[] bytes)
@@ -328,21 +352,7 @@ public sealed class Readiness
         }
     }
 
-    private string SizeOf(WindowsPath path)
-    {
-        if (_tree is null)
-            return "";
-        var node = _tree.Root;
-        foreach (var part in path.Parts)
-        {
-            node = node.Children?.FirstOrDefault(c => c.Name.Equals(part, StringComparison.OrdinalIgnoreCase));
-            if (node is null)
-                return "";
-        }
-        return string.Create(CultureInfo.InvariantCulture, $" ({Sum(node) / 1048576.0:0.0} MiB)");
-    }
-
-    private static long Sum(SourceNode node) => node.Length + (node.Children?.Sum(Sum) ?? 0);
+    private string SizeOf(WindowsPath path) => _options.SizeOf?.Invoke(path) is { } bytes ? string.Create(CultureInfo.InvariantCulture, $" ({bytes / 1048576.0:0.0} MiB)") : "";
 
     private void Ballast()
     {
@@ -355,4 +365,14 @@ public sealed class Readiness
             Add("ballast", Severity.Note, "it holds what no copy needs", string.Join(", ", found.Select(p => $"{p}{SizeOf(p)}")), "A capture leaves most of it out; delete Windows.old and memory dumps on the reference.");
     }
 
+    // A capture leaves them in; what they say of the reference is of no use to its copies.
+    private void SetupLogs()
+    {
+        if (!_options.IsImage)
+            return;
+        var found = ((WindowsPath[])[In("Panther"), In("System32", "Sysprep", "Panther")])
+            .SelectMany(f => _source.Names(f).Where(n => n.EndsWith(".log", StringComparison.OrdinalIgnoreCase) || n.EndsWith(".etl", StringComparison.OrdinalIgnoreCase)).Select(f.Child)).ToList();
+        if (found.Count > 0)
+            Add("setup-logs", Severity.Note, "logs of set-up and generalizing are there, with names and accounts of the reference", $"{string.Join(", ", found.Take(3))}{(found.Count > 3 ? $" and {found.Count - 3} more" : "")}", "Take them out.");
+    }
 }

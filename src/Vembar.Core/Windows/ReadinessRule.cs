@@ -1,6 +1,5 @@
 using System.Globalization;
 using System.Text.RegularExpressions;
-using Vembar.Core.Sources;
 using Vembar.Core.Trees;
 using YamlDotNet.RepresentationModel;
 
@@ -16,9 +15,9 @@ public sealed class ReadinessRule
     private readonly Severity _severity;
     private readonly string _text;
     private readonly string _mend;
-    private readonly Func<ISource, Func<string, RegistryHive?>, string, string?> _violation;
+    private readonly Func<IFileView, Func<string, RegistryHive?>, string, string?> _violation;
 
-    private ReadinessRule(string check, Severity severity, string text, string mend, Func<ISource, Func<string, RegistryHive?>, string, string?> violation)
+    private ReadinessRule(string check, Severity severity, string text, string mend, Func<IFileView, Func<string, RegistryHive?>, string, string?> violation)
     {
         _check = check;
         _severity = severity;
@@ -27,7 +26,7 @@ public sealed class ReadinessRule
         _violation = violation;
     }
 
-    internal IEnumerable<Finding> Check(ISource source, Func<string, RegistryHive?> hive, string windows)
+    internal IEnumerable<Finding> Check(IFileView source, Func<string, RegistryHive?> hive, string windows)
     {
         if (_violation(source, hive, windows) is { } found)
             yield return new Finding(_check, _severity, _text, found, _mend);
@@ -95,14 +94,14 @@ public sealed class ReadinessRule
 
     private static bool Wanted(Dictionary<string, string> fields) => fields["present"] is "yes" or "true";
 
-    private static Func<ISource, Func<string, RegistryHive?>, string, string?>? Registry(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
+    private static Func<IFileView, Func<string, RegistryHive?>, string, string?>? Registry(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
     {
         var whole = fields["registry"].Replace('/', '\\');
         var cut = whole.IndexOf('\\');
         var name = cut > 0 ? whole[..cut].ToUpperInvariant() : "";
-        if (name is not ("SYSTEM" or "SOFTWARE" or "SAM" or "SECURITY" or "DEFAULT"))
+        if (name is not ("SYSTEM" or "SOFTWARE" or "SAM" or "SECURITY" or "DEFAULT" or Readiness.NewUsers))
         {
-            yaml.Wrong(item, $@"'{whole}' does not begin with a hive: write SOFTWARE\..., SYSTEM\..., SAM\..., SECURITY\... or DEFAULT\...");
+            yaml.Wrong(item, $@"'{whole}' does not begin with a hive: write SOFTWARE\..., SYSTEM\..., SAM\..., SECURITY\..., DEFAULT\... or {Readiness.NewUsers}\... (what new users get)");
             return null;
         }
         var path = whole[(cut + 1)..];
@@ -153,7 +152,7 @@ public sealed class ReadinessRule
         (_, var bytes) => Convert.ToHexStringLower(bytes),
     };
 
-    private static Func<ISource, Func<string, RegistryHive?>, string, string?>? FileRule(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
+    private static Func<IFileView, Func<string, RegistryHive?>, string, string?>? FileRule(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
     {
         WindowsPath path;
         try
@@ -168,7 +167,7 @@ public sealed class ReadinessRule
         return (source, _, _) => source.Exists(path) == Wanted(fields) ? null : Wanted(fields) ? $"{path} is missing" : $"{path} is there";
     }
 
-    private static Func<ISource, Func<string, RegistryHive?>, string, string?>? Service(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
+    private static Func<IFileView, Func<string, RegistryHive?>, string, string?>? Service(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
     {
         var wanted = Array.IndexOf(s_starts, fields["start"]);
         if (wanted < 0)

@@ -51,6 +51,9 @@ public sealed partial class AnswerFile
         }
     }
 
+    /// <summary>Whether it is an answer file at all, right or wrong; else some other XML.</summary>
+    public bool IsAnswerFile => _document.Root?.Name == s_ns + "unattend";
+
     /// <summary>The image's architecture in the words of answer files.</summary>
     public static string ArchitectureWord(string architecture) => architecture == "x64" ? "amd64" : architecture;
 

@@ -1,3 +1,4 @@
+using Vembar.Core.Archives;
 using Vembar.Core.Servicing.Files;
 using Vembar.Core.Trees;
 
@@ -11,10 +12,16 @@ public sealed class AnswersChange(string file, bool merge = false) : IChange
     /// <summary>Below the Windows folder: searched at first start (after the Panther/Unattend folder).</summary>
     public const string Place = "Panther/unattend.xml";
 
+    private const string Kind = "answers";
+
+    /// <summary>Whether an image's answer file was put in by servicing, and not taken over from the reference.</summary>
+    internal static bool WasMade(IEnumerable<HistoryEntry> history) =>
+        history.SelectMany(h => h.Details).Any(d => d.StartsWith($"{Kind} ", StringComparison.Ordinal) && (d.Contains(": done (", StringComparison.Ordinal) || d.Contains(": already (", StringComparison.Ordinal)));
+
     /// <inheritdoc/>
     public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
     {
-        ChangeOutcome Outcome(ChangeStatus status, string why) => new("answers", file, status, why);
+        ChangeOutcome Outcome(ChangeStatus status, string why) => new(Kind, file, status, why);
         if (context.Install is null)
             return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
         try
@@ -40,6 +47,7 @@ public sealed class AnswersChange(string file, bool merge = false) : IChange
             else if (TreeFiles.IsSame(context.Tree, path, bytes))
                 return [Outcome(ChangeStatus.Already, $"it is at {path}")];
             context.Tree.PutFile(path, new NewContent(bytes, null, bytes.Length));
+            context.HasOwnAnswerFile = true;
             var how = settings > 0 ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"merged into {path}, {settings} {(settings == 1 ? "setting" : "settings")} changed") : isProfile ? $"made from the profile, to {path}" : $"to {path}";
             return [Outcome(ChangeStatus.Done, string.Join("; ", (string[])[how, .. findings.Select(f => f.ToString())]))];
         }

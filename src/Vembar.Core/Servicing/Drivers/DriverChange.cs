@@ -1,4 +1,5 @@
 using Vembar.Core.Archives;
+using Vembar.Core.Servicing.Folders;
 
 namespace Vembar.Core.Servicing.Drivers;
 
@@ -29,7 +30,7 @@ public sealed record DriverOptions
 internal sealed record DriverFound(FoundInf Found, FittedDriver? Driver, ChangeStatus Status, string Why)
 {
     /// <summary>Finds and reads all packages below some paths.</summary>
-    public static List<DriverFound> In(IEnumerable<string> paths, WindowsTarget windows, Func<string, InfFile?>? include, List<ChangeOutcome> problems)
+    public static List<DriverFound> In(IEnumerable<string> paths, WindowsTarget windows, Func<string, InfFile?>? include, List<ChangeOutcome> problems, CancellationToken cancellation)
     {
         var all = new List<DriverFound>();
         foreach (var path in paths)
@@ -37,7 +38,7 @@ internal sealed record DriverFound(FoundInf Found, FittedDriver? Driver, ChangeS
             var damaged = new List<string>();
             try
             {
-                var infs = FoundInf.Find(path, damaged);
+                var infs = FoundInf.Find(path, damaged, cancellation);
                 all.AddRange(infs.Select(inf => Read(inf, windows, include, alone: infs.Count == 1)));
             }
             catch (VembarException problem)
@@ -48,6 +49,27 @@ internal sealed record DriverFound(FoundInf Found, FittedDriver? Driver, ChangeS
         }
         return all;
     }
+
+    /// <summary>Adds the packages that others bring with CopyINF and that are not among them.</summary>
+    public static void AddCopied(List<DriverFound> found, WindowsTarget windows, Func<string, InfFile?>? include)
+    {
+        for (var i = 0; i < found.Count; i++)
+        {
+            if (found[i] is not { Status: ChangeStatus.Done, Driver: { } driver } bringer)
+                continue;
+            foreach (var name in driver.CopiedInfs.Where(n => !n.Contains('/') && driver.Package.Folder.Length(n) is not null))
+            {
+                if (!found.Exists(f => f.IsAt(bringer.Beside(name))))
+                    found.Add(Read(new FoundInf(driver.Package.Folder, name, bringer.Beside(name)), windows, include, alone: true));
+            }
+        }
+    }
+
+    /// <summary>Where an INF is that this one names.</summary>
+    public string Beside(string name) => Found.Shown[..(Found.Shown.LastIndexOf('/') + 1)] + name;
+
+    /// <summary>Whether it is at a place.</summary>
+    public bool IsAt(string shown) => Found.Shown.Equals(shown, StringComparison.OrdinalIgnoreCase);
 
     // One package that does not fit is a mistake; among many it is what vendors' collections are like.
     private static DriverFound Read(FoundInf inf, WindowsTarget windows, Func<string, InfFile?>? include, bool alone)
@@ -60,7 +82,7 @@ internal sealed record DriverFound(FoundInf Found, FittedDriver? Driver, ChangeS
                 return new DriverFound(inf, null, ChangeStatus.Skipped, "it is not the INF of a driver");
             var package = DriverPackage.Read(text, inf.Folder, inf.Name);
             var driver = package.For(windows, include);
-            if (driver.Devices.Count == 0)
+            if (driver.Devices.Count == 0 && !driver.IsPrimitive)
             {
                 var why = package.Architectures.Count > 0 && !package.Architectures.Contains(windows.Architecture) ? $"it is for {string.Join(" and ", package.Architectures)}; the image is {windows.Architecture}"
                     : package.DeviceCount == 0 ? "it is for no device" : $"it has no device for {windows.Architecture}, build {windows.Build}";
@@ -87,13 +109,16 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         if (store is null)
             return [.. paths.Select(p => new ChangeOutcome("driver", p, ChangeStatus.Refused, why))];
         var outcomes = new List<ChangeOutcome>();
-        var found = DriverFound.In(paths, store.Windows, store.Include, outcomes);
+        var found = DriverFound.In(paths, store.Windows, store.Include, outcomes, context.Cancellation);
+        DriverFound.AddCopied(found, store.Windows, store.Include);
         var folders = new Dictionary<DriverFound, string>();
         var signatures = new Dictionary<DriverFound, DriverSignature>();
+        SkipStrangers(found);
         for (var i = 0; i < found.Count; i++)
         {
             if (found[i] is not { Status: ChangeStatus.Done, Driver: { } driver })
                 continue;
+            context.Cancellation.ThrowIfCancellationRequested();
             try
             {
                 var signature = options.Trust.Check(driver);
@@ -112,6 +137,24 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         return outcomes;
     }
 
+    // Of a large collection most packages serve no device of the models; those are not read any further.
+    private void SkipStrangers(List<DriverFound> found)
+    {
+        if (options.For.Count == 0)
+            return;
+        var ids = options.For.SelectMany(p => p.Devices).SelectMany(d => d.HardwareIds.Concat(d.CompatibleIds))
+            .Concat(found.Where(f => f.Driver is not null).SelectMany(f => f.Driver!.Sections.Values).SelectMany(s => s.Components)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var brought = found.Where(f => f.Driver is not null).SelectMany(f => f.Driver!.CopiedInfs.Select(f.Beside)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        for (var i = 0; i < found.Count; i++)
+        {
+            if (found[i] is { Status: ChangeStatus.Done, Driver: { } driver } && !brought.Contains(found[i].Found.Shown) && !driver.Devices.Any(d => d.Ids.Any(ids.Contains)))
+                found[i] = found[i] with { Status = ChangeStatus.Skipped, Why = WhyLeftOut(driver) };
+        }
+    }
+
+    private string WhyLeftOut(FittedDriver driver) => driver.IsPrimitive ? "it is for no device, but a filter or a service; it goes in without models"
+        : $"no device of {string.Join(", ", options.For.Select(p => p.Model))} would get it; {driver.Bytes >> 10} KiB left out";
+
     // The newest of each driver, each package once, and only what the models need; what falls out keeps its place with the reason.
     private List<DriverFound> Choose(ServiceContext context, DriverStore store, List<DriverFound> found, Dictionary<DriverFound, string> folders, Dictionary<DriverFound, DriverSignature> signatures)
     {
@@ -124,6 +167,16 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
             var candidates = found.Where(f => f.Status == ChangeStatus.Done).Select(f => CandidateDriver.Of(f.Driver!, f.Found.Shown, signatures[f].State == SignatureState.Signed))
                 .Concat(store.Listed.Where(l => !folders.ContainsValue(l.StoreFolder)).Select(l => CandidateDriver.Of(l, store.Fit(l), context.UnsignedDrivers.All(u => u.Inf != l.Inf)))).ToList();
             chosen.UnionWith(Coverage.Of(options.For, candidates).SelectMany(m => m.Devices).SelectMany(d => d.All).Select(m => m.Driver.From));
+            // What a chosen one brings comes along.
+            var pending = new Queue<DriverFound>(found.Where(f => chosen.Contains(f.Found.Shown)));
+            while (pending.TryDequeue(out var bringer))
+            {
+                foreach (var brought in bringer.Driver!.CopiedInfs.SelectMany(n => found.Where(f => f.Driver is not null && f.IsAt(bringer.Beside(n)))))
+                {
+                    if (chosen.Add(brought.Found.Shown))
+                        pending.Enqueue(brought);
+                }
+            }
         }
         return found.ConvertAll(f =>
         {
@@ -135,8 +188,7 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
                 return Skip($"the same package as {first[folders[f]].Found.Shown}");
             if (!options.EveryVersion && Newer(f, lines[package.Line], wanted) is { } best)
                 return Skip($"older than {best.Driver!.Package.Version} in {best.Found.Shown}");
-            return options.For.Count > 0 && !chosen.Contains(f.Found.Shown)
-                ? Skip($"no device of {string.Join(", ", options.For.Select(p => p.Model))} would get it; {f.Driver.Bytes >> 10} KiB left out") : f;
+            return options.For.Count > 0 && !chosen.Contains(f.Found.Shown) ? Skip(WhyLeftOut(f.Driver)) : f;
         });
     }
 
@@ -147,6 +199,8 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         return line.Where(f => f.Driver!.Package.IsNewerThan(package.Date, package.Version) && DriverVersions.Covers(DriverVersions.IdsOf(f.Driver), DriverVersions.IdsOf(found.Driver), wanted))
             .MaxBy(f => (f.Driver!.Package.Date, f.Driver.Package.Version));
     }
+
+    private static string Devices(int count) => count == 1 ? "1 device" : string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{count} devices");
 
     private ChangeOutcome AddOne(ServiceContext context, DriverStore store, DriverFound found, string folder, DriverSignature signature)
     {
@@ -174,15 +228,21 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
                 context.UnsignedDrivers.Add(new UnsignedDriver(published, package.InfName, signature.Word, signature.Why));
             var notes = new List<string>
             {
-                $"{package.Provider} {package.Class} {package.Version}, {driver.Devices.Count} device{(driver.Devices.Count == 1 ? "" : "s")}, as {published}",
+                $"{package.Provider} {package.Class} {package.Version}, {(driver.IsPrimitive ? "for no device" : Devices(driver.Devices.Count))}, as {published}",
             };
+            var services = driver.Services.Count > 0 ? $"service {string.Join(", ", driver.Services.Select(s => s.Name))} installed" : "";
             if (driver.IsBootCritical)
-                notes.Add(driver.Services.Count > 0 ? $"boot-critical: service {string.Join(", ", driver.Services.Select(s => s.Name))} installed" : "boot-critical");
+                notes.Add(services.Length > 0 ? $"boot-critical: {services}" : "boot-critical");
+            else if (driver.IsPrimitive)
+                notes.Add(services);
             if (older.Count > 0)
                 notes.Add($"{(options.ReplaceOlder ? "in place of" : "beside the older")} {string.Join(", ", older.Select(o => $"{o.Version} ({o.Inf})"))}");
             notes.Add(signature.State == SignatureState.Signed ? signature.Why : $"NOT TRUSTED, {signature.Word}: {signature.Why}");
             if (driver.LeftToWindows.Count > 0)
-                notes.Add($"left to Windows: {string.Join(", ", driver.LeftToWindows)}");
+                notes.Add($"{(driver.IsPrimitive ? "not made, and Windows will not either" : "left to Windows")}: {string.Join(", ", driver.LeftToWindows)}");
+            var missing = driver.CopiedInfs.Where(n => package.Folder.Length(n) is null && store.Include(n) is null).ToList();
+            if (missing.Count > 0)
+                notes.Add($"it brings {string.Join(", ", missing)}, which {(missing.Count == 1 ? "is" : "are")} missing");
             if (driver.MissingIncludes.Count > 0 && driver.IsBootCritical)
                 notes.Add($"it includes {string.Join(", ", driver.MissingIncludes)}, which the image does not have");
             return Outcome(ChangeStatus.Done, string.Join("; ", notes)) with { Bytes = context.Tree.BytesChanged - before };
@@ -239,7 +299,7 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
         if (context.Hive("SOFTWARE") is not { } software)
             return [.. paths.Select(p => Outcome(p, ChangeStatus.Refused, "the image has no SOFTWARE hive"))];
         var outcomes = new List<ChangeOutcome>();
-        foreach (var found in DriverFound.In(paths, windows, null, outcomes))
+        foreach (var found in DriverFound.In(paths, windows, null, outcomes, context.Cancellation))
         {
             var shown = found.Found.Shown;
             if (found is not { Status: ChangeStatus.Done, Driver: { } driver })
@@ -249,11 +309,17 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
             }
             try
             {
+                List<DriverFound> all = [found];
+                DriverFound.AddCopied(all, windows, null);
                 var signature = options.Trust.Check(driver);
                 if (signature.State != SignatureState.Signed && !options.AllowUnsigned)
                     outcomes.Add(Outcome(shown, ChangeStatus.Refused, $"{signature.Word}: {signature.Why}"));
+                else if (driver.IsPrimitive)
+                    outcomes.Add(Outcome(shown, ChangeStatus.Refused, "it is for no device, so Windows will not look for it; --driver installs it"));
+                else if (all.Skip(1).FirstOrDefault(a => WhyNot(a) is not null) is { } brought)
+                    outcomes.Add(Outcome(shown, ChangeStatus.Refused, $"it brings {brought.Found.Name}, which cannot go in: {WhyNot(brought)}"));
                 else
-                    outcomes.Add(Put(context, software, driver, signature, why => Outcome(shown, why.Length > 0 ? ChangeStatus.Done : ChangeStatus.Already, why.Length > 0 ? why : "it is there")));
+                    outcomes.Add(Put(context, software, [.. all.Select(a => a.Driver!)], signature, why => Outcome(shown, why.Length > 0 ? ChangeStatus.Done : ChangeStatus.Already, why.Length > 0 ? why : "it is there")));
             }
             catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
             {
@@ -263,14 +329,23 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
         return outcomes;
     }
 
-    private static ChangeOutcome Put(ServiceContext context, Windows.RegistryHive software, FittedDriver driver, DriverSignature signature, Func<string, ChangeOutcome> outcome)
+    private string? WhyNot(DriverFound brought)
     {
+        if (brought is not { Status: ChangeStatus.Done, Driver: { } driver })
+            return brought.Why;
+        return options.AllowUnsigned || options.Trust.Check(driver) is not { State: not SignatureState.Signed } signature ? null : $"{signature.Word}: {signature.Why}";
+    }
+
+    // A package and those that it brings, which it looks for in its own folder.
+    private static ChangeOutcome Put(ServiceContext context, Windows.RegistryHive software, IReadOnlyList<FittedDriver> all, DriverSignature signature, Func<string, ChangeOutcome> outcome)
+    {
+        var driver = all[0];
         var name = driver.StoreFolder();
         var folder = Trees.WindowsPath.Parse($"{Folder}/{name}");
         var changed = false;
         if (!context.Tree.Exists(folder))
         {
-            foreach (var file in driver.Files)
+            foreach (var file in all.SelectMany(d => d.Files).Distinct(StringComparer.OrdinalIgnoreCase))
                 context.Tree.PutFile(file.Split('/').Aggregate(folder, (at, part) => at.Child(part)), driver.Package.Folder.Content(file));
             if (signature.State != SignatureState.Signed)
                 context.UnsignedDrivers.Add(new UnsignedDriver($"{Folder}/{name}", driver.Package.InfName, signature.Word, signature.Why));

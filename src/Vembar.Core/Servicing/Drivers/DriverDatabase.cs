@@ -47,17 +47,27 @@ public static class DriverDatabase
             var name = file.Name;
             if (!inbox && Number(name) < 0)
                 continue;
-            var folder = file.GetString("Active") ?? (file.GetStrings("") is [var first, ..] ? first : "");
-            var package = folder.Length > 0 ? system.Key($@"{Root}\DriverPackages\{folder}") : null;
-            var classGuid = package?.Get("Version") is (_, { Length: >= 24 } words) ? new Guid(words.AsSpan(8, 16)) : Guid.Empty;
-            var (date, version) = package?.Get("Version") is (_, { Length: >= 40 } bytes) ? ParseVersion(bytes) : (null, "");
-            drivers.Add(new ListedDriver(
-                name, package?.GetString("InfName") ?? "", folder, package?.GetString("Provider") ?? "", version, date,
-                [.. (package?.Key("Configurations")?.Subkeys ?? []).Select(c => c.GetString("Service")).OfType<string>().Where(s => s.Length > 0).Distinct()],
-                [.. Ids(package?.Key("Descriptors"), "")])
-            { ClassGuid = classGuid });
+            drivers.Add(ReadOne(system, file));
         }
         return [.. drivers.OrderBy(d => Number(d.Inf)).ThenBy(d => d.Inf, StringComparer.OrdinalIgnoreCase)];
+    }
+
+    /// <summary>A package that a hive lists; null when it does not.</summary>
+    /// <param name="system">The hive.</param>
+    /// <param name="inf">The name that it was published under.</param>
+    public static ListedDriver? Find(RegistryHive system, string inf) => system.Key($@"{Root}\DriverInfFiles\{inf}") is { } file ? ReadOne(system, file) : null;
+
+    private static ListedDriver ReadOne(RegistryHive system, RegistryKey file)
+    {
+        var folder = file.GetString("Active") ?? (file.GetStrings("") is [var first, ..] ? first : "");
+        var package = folder.Length > 0 ? system.Key($@"{Root}\DriverPackages\{folder}") : null;
+        var classGuid = package?.Get("Version") is (_, { Length: >= 24 } words) ? new Guid(words.AsSpan(8, 16)) : Guid.Empty;
+        var (date, version) = package?.Get("Version") is (_, { Length: >= 40 } bytes) ? ParseVersion(bytes) : (null, "");
+        return new ListedDriver(
+            file.Name, package?.GetString("InfName") ?? "", folder, package?.GetString("Provider") ?? "", version, date,
+            [.. (package?.Key("Configurations")?.Subkeys ?? []).Select(c => c.GetString("Service")).OfType<string>().Where(s => s.Length > 0).Distinct()],
+            [.. Ids(package?.Key("Descriptors"), "")])
+        { ClassGuid = classGuid };
     }
 
     // An id holds '\', so it is a path of keys: the leaves are the ids.

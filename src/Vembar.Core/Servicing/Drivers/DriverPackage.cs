@@ -1,4 +1,5 @@
 using System.Globalization;
+using Vembar.Core.Servicing.Folders;
 
 namespace Vembar.Core.Servicing.Drivers;
 
@@ -92,10 +93,24 @@ public sealed class DriverPackage
             Provider = Version("Provider"),
             Date = date,
             Version = ParseVersion(line is null ? "" : inf.Expand(line.Value(1))),
-            Architectures = [.. decorations.Select(d => d.Architecture).Where(a => a.Length > 0).Concat(makers.Any(m => inf.Section(m.Value(0)).Count > 0) || decorations.Any(d => d.Architecture.Length == 0) ? ["x86"] : []).Distinct().Order(StringComparer.Ordinal)],
+            Architectures = ArchitecturesOf(inf, [.. makers.Select(m => m.Value(0))], decorations),
             DeviceCount = models.SelectMany(inf.Section).Where(l => l.Values.Count > 1).Select(l => (Name: l.Key, Id: inf.Expand(l.Value(1)).ToUpperInvariant())).Distinct().Count(),
         };
     }
+
+    private static IReadOnlyList<string> ArchitecturesOf(InfFile inf, IReadOnlyList<string> plainModels, IReadOnlyList<TargetOs> decorations)
+    {
+        var named = decorations.Select(d => d.Architecture).Where(a => a.Length > 0);
+        // Models without a decoration are for x86.
+        var plain = plainModels.Any(m => inf.Section(m).Count > 0) || decorations.Any(d => d.Architecture.Length == 0) ? ["x86"] : Array.Empty<string>();
+        var all = named.Concat(plain).Distinct().Order(StringComparer.Ordinal).ToArray();
+        if (all.Length > 0)
+            return all;
+        const string Section = FittedDriver.PrimitiveSection;
+        return [.. s_architectures.Where(a => inf.Has(Section) || inf.Has($"{Section}.NT") || inf.Has($"{Section}.NT{a}"))];
+    }
+
+    private static readonly string[] s_architectures = ["amd64", "arm64", "x86"];
 
     private static bool IsExtension(string name, string id) =>
         name.Equals("Extension", StringComparison.OrdinalIgnoreCase) || (Guid.TryParse(id, out var guid) && guid == ExtensionClass);

@@ -1,4 +1,5 @@
 using System.Globalization;
+using Vembar.Core.Servicing.Folders;
 using Vembar.Core.Trees;
 using Vembar.Core.Windows;
 
@@ -17,6 +18,9 @@ public sealed class DriverStore
     private readonly ServiceContext _context;
     private readonly RegistryHive _system;
     private readonly Dictionary<string, FittedDriver?> _fitted = new(StringComparer.OrdinalIgnoreCase);
+    private List<ListedDriver>? _all;
+    private List<ListedDriver>? _listed;
+    private HashSet<int>? _taken;
 
     private DriverStore(ServiceContext context, RegistryHive system, WindowsTarget windows)
     {
@@ -44,12 +48,10 @@ public sealed class DriverStore
     }
 
     /// <summary>All packages, also those that came with Windows. There are many of these, so they are read once.</summary>
-    public IReadOnlyList<ListedDriver> All => _all ??= DriverDatabase.Read(_system, inbox: true);
+    public IReadOnlyList<ListedDriver> All => _all ??= [.. DriverDatabase.Read(_system, inbox: true)];
 
-    private IReadOnlyList<ListedDriver>? _all;
-
-    /// <summary>The added packages.</summary>
-    public IReadOnlyList<ListedDriver> Listed => _all is null ? DriverDatabase.Read(_system) : [.. _all.Where(l => l.IsAdded)];
+    /// <summary>The added packages, by their numbers.</summary>
+    public IReadOnlyList<ListedDriver> Listed => _listed ??= [.. DriverDatabase.Read(_system)];
 
     /// <summary>Finds an INF that another one includes: those of Windows itself.</summary>
     public InfFile? Include(string name)
@@ -68,10 +70,9 @@ public sealed class DriverStore
         {
             try
             {
-                var folder = new StoredPackageFolder(_context.Tree, _context.Windows($"{StorePath}/{listed.StoreFolder}"));
-                var name = listed.OriginalInf.Length > 0 ? listed.OriginalInf : listed.Inf;
-                if (folder.Length(name) is not null)
-                    fitted = DriverPackage.Read(new FoundInf(folder, name, $"{folder.Shown}/{name}")).For(Windows, Include);
+                var found = Locate(listed, $"{_context.Windows($"{StorePath}/{listed.StoreFolder}")}/{listed.OriginalInf}");
+                if (found.Folder.Length(found.Name) is not null)
+                    fitted = DriverPackage.Read(found).For(Windows, Include);
             }
             catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
             {
@@ -81,6 +82,15 @@ public sealed class DriverStore
         return _fitted[listed.StoreFolder] = fitted;
     }
 
+    /// <summary>The INF of a listed package in the store.</summary>
+    /// <param name="listed">The package.</param>
+    /// <param name="shown">What it is, for messages.</param>
+    public FoundInf Locate(ListedDriver listed, string shown)
+    {
+        var folder = new StoredPackageFolder(_context.Tree, _context.Windows($"{StorePath}/{listed.StoreFolder}"));
+        return new FoundInf(folder, listed.OriginalInf.Length > 0 ? listed.OriginalInf : listed.Inf, shown);
+    }
+
     /// <summary>Whether a package is staged and registered: its published name, or null.</summary>
     public ListedDriver? Find(string storeFolder) =>
         Listed.FirstOrDefault(d => d.StoreFolder.Equals(storeFolder, StringComparison.OrdinalIgnoreCase)) is { } listed && _context.Tree.Exists(_context.Windows($"{StorePath}/{storeFolder}")) ? listed : null;
@@ -88,7 +98,7 @@ public sealed class DriverStore
     /// <summary>Why a package cannot go in; null when it can.</summary>
     public string? Conflict(FittedDriver driver)
     {
-        if (!driver.IsBootCritical)
+        if (!driver.IsInstalled)
             return null;
         foreach (var (path, source) in Placed(driver))
         {
@@ -125,7 +135,8 @@ public sealed class DriverStore
         _context.Tree.PutFile(_context.Windows($"INF/{published}"), driver.Package.Folder.Content(driver.Package.InfName));
         foreach (var hive in Databases())
             DriverDatabase.Register(hive, driver, published, storeFolder);
-        if (driver.IsBootCritical)
+        Note(published);
+        if (driver.IsInstalled)
         {
             foreach (var (path, source) in Placed(driver))
             {
@@ -149,7 +160,7 @@ public sealed class DriverStore
                 bytes += _context.Tree.Remove(node).Bytes;
         }
         var driver = Fit(listed);
-        foreach (var (path, source) in driver is { IsBootCritical: true } ? Placed(driver) : [])
+        foreach (var (path, source) in driver is { IsInstalled: true } ? Placed(driver) : [])
         {
             if (!_context.Tree.Exists(path) || !IsSame(path, driver!, source))
                 continue;
@@ -159,10 +170,11 @@ public sealed class DriverStore
             else
                 Away(path);
         }
-        foreach (var service in driver?.IsBootCritical == true ? driver.Services : [])
+        foreach (var service in driver?.IsInstalled == true ? driver.Services : [])
             Release(service, listed);
         foreach (var hive in Databases())
             DriverDatabase.Unregister(hive, listed);
+        Note(listed.Inf);
         if (listed.StoreFolder.Length > 0)
             Away(_context.Windows($"{StorePath}/{listed.StoreFolder}"));
         Away(_context.Windows($"INF/{listed.Inf}"));
@@ -173,7 +185,6 @@ public sealed class DriverStore
 
     private IEnumerable<RegistryHive> Databases()
     {
-        _all = null;
         _context.Touch("SYSTEM");
         yield return _system;
         if (_context.Hive("DRIVERS") is { } drivers && DriverDatabase.IsIn(drivers))
@@ -183,13 +194,28 @@ public sealed class DriverStore
         }
     }
 
+    // Both lists as the hive has them after a change of one package.
+    private void Note(string inf)
+    {
+        var now = DriverDatabase.Find(_system, inf);
+        foreach (var list in (List<ListedDriver>?[])[_all, _listed])
+        {
+            list?.RemoveAll(l => l.Inf.Equals(inf, StringComparison.OrdinalIgnoreCase));
+            var number = DriverDatabase.Number(inf);
+            if (now is not null)
+                list?.Insert(list.FindIndex(l => DriverDatabase.Number(l.Inf) > number) is var at and >= 0 ? at : list.Count, now);
+        }
+        if (now is null)
+            _taken = null;
+    }
+
     // The lowest number that is free in both places that know them.
     private string NextName()
     {
-        var taken = _context.Tree.Names(_context.Windows("INF")).Select(n => DriverDatabase.Number(Path.ChangeExtension(n, ".inf"))).Concat(Listed.Select(d => DriverDatabase.Number(d.Inf))).ToHashSet();
+        _taken ??= [.. _context.Tree.Names(_context.Windows("INF")).Select(n => DriverDatabase.Number(Path.ChangeExtension(n, ".inf"))), .. Listed.Select(d => DriverDatabase.Number(d.Inf))];
         for (var number = 0; number < MostPublished; number++)
         {
-            if (!taken.Contains(number))
+            if (_taken.Add(number))
                 return string.Create(CultureInfo.InvariantCulture, $"oem{number}.inf");
         }
         throw VembarException.Input("drivers-full", $"the image has {MostPublished} added drivers; there is no name left", "Take some out with --driver-out.");
@@ -235,12 +261,12 @@ public sealed class DriverStore
         return Files.TreeFiles.IsSame(_context.Tree, path, driver.Package.Folder.Read(source));
     }
 
-    // The added packages whose boot-critical files go to a path.
+    // The added packages whose installed files go to a path.
     private IEnumerable<(ListedDriver Listed, FittedDriver Driver, string Source)> OwnersOf(WindowsPath path, string? but)
     {
         foreach (var listed in All.Where(d => !d.Inf.Equals(but, StringComparison.OrdinalIgnoreCase) && d.Services.Count > 0))
         {
-            if (Fit(listed) is not { IsBootCritical: true } driver)
+            if (Fit(listed) is not { IsInstalled: true } driver)
                 continue;
             foreach (var (placed, source) in Placed(driver))
             {

@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Security.Cryptography;
 using System.Security.Cryptography.Pkcs;
 using System.Security.Cryptography.X509Certificates;
+using Vembar.Core.Servicing.Folders;
 
 namespace Vembar.Core.Servicing.Drivers;
 

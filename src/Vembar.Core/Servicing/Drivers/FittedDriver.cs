@@ -1,5 +1,6 @@
 using System.Globalization;
 using Vembar.Core.Content;
+using Vembar.Core.Servicing.Folders;
 using Vembar.Core.Windows;
 
 namespace Vembar.Core.Servicing.Drivers;
@@ -71,6 +72,9 @@ public sealed record InstallSection(string Name)
 /// <remarks>Source: the vendor's driver documentation on the INF Models, DDInstall, CopyFiles, DelFiles, RenFiles, SourceDisksNames, SourceDisksFiles, DestinationDirs and AddService.</remarks>
 public sealed class FittedDriver
 {
+    /// <summary>The section that installs what is for no device.</summary>
+    internal const string PrimitiveSection = "DefaultInstall";
+
     private const int MostLines = 200_000;
 
     // Classes without which Windows does not reach its own disk.
@@ -86,7 +90,7 @@ public sealed class FittedDriver
     [
         ("DelFiles", "files to remove"), ("RenFiles", "files to rename"), ("AddProperty", "device properties"), ("DelProperty", "device properties"), ("RegisterDlls", "DLLs to register"), ("UnregisterDlls", "DLLs to unregister"),
         ("UpdateInis", "changes to .ini files"), ("UpdateIniFields", "changes to .ini files"), ("Ini2Reg", "changes from .ini files"), ("BitReg", "bits in the registry"), ("LogConfig", "resource settings"),
-        ("ProfileItems", "start menu entries"), ("CopyINF", "further INF files"), ("Reboot", "a restart"), ("ExcludeID", "devices that it is not for"),
+        ("ProfileItems", "start menu entries"), ("Reboot", "a restart"), ("ExcludeID", "devices that it is not for"),
     ];
 
     // The same of the sections that stand beside an install section.
@@ -115,9 +119,14 @@ public sealed class FittedDriver
         _inf = package.Inf.In(windows.Language);
         Devices = ReadModels();
         Catalog = ((string[])[$"CatalogFile.nt{windows.Architecture}", "CatalogFile.nt", "CatalogFile"]).Select(k => _inf.Line("Version", k)).FirstOrDefault(l => l is not null) is { } catalog ? Inside("Version", catalog, _inf.Expand(catalog.Value(0))) : "";
-        Sections = Devices.Select(d => d.InstallSection).Distinct(StringComparer.OrdinalIgnoreCase).ToDictionary(s => s, ReadSection, StringComparer.OrdinalIgnoreCase);
+        // Without models it is no device's driver; a filter or a service of its own is installed by this section.
+        var primitive = Decorated(_inf, PrimitiveSection);
+        var isPrimitive = package.DeviceCount == 0 && _inf.Has(primitive);
+        Sections = Devices.Select(d => d.InstallSection).Concat(isPrimitive ? [primitive] : []).Distinct(StringComparer.OrdinalIgnoreCase).ToDictionary(s => s, ReadSection, StringComparer.OrdinalIgnoreCase);
+        CopiedInfs = [.. Sections.Keys.SelectMany(CopiedBy).Distinct(StringComparer.OrdinalIgnoreCase)];
         Copies = [.. Sections.Values.SelectMany(s => s.Copies).Distinct()];
         Services = [.. Sections.Values.SelectMany(s => s.Services).DistinctBy(s => s.Name, StringComparer.OrdinalIgnoreCase)];
+        IsPrimitive = isPrimitive && Services.Count > 0;
         // A catalog that is not there makes a package one that nobody signed, not one that lacks a file.
         Files = [.. new[] { package.InfName }.Concat(Catalog.Length > 0 && package.Folder.Length(Catalog) is not null ? [Catalog] : []).Concat(Copies.Select(c => c.Source)).Distinct(StringComparer.OrdinalIgnoreCase)];
     }
@@ -150,7 +159,17 @@ public sealed class FittedDriver
     public IReadOnlyCollection<string> MissingIncludes => _missingIncludes;
 
     /// <summary>What it asks for that only a running Windows can do; each once.</summary>
-    public IReadOnlyList<string> LeftToWindows => [.. Sections.Values.SelectMany(s => s.LeftToWindows).Distinct()];
+    public IReadOnlyList<string> LeftToWindows =>
+        [.. Sections.Values.SelectMany(s => s.LeftToWindows).Concat(IsPrimitive && Sections.Values.Any(s => s.Edits.Count > 0) ? ["changes to the registry"] : []).Distinct()];
+
+    /// <summary>INF files of its folder that come into the image with it, each as a package of its own.</summary>
+    public IReadOnlyList<string> CopiedInfs { get; }
+
+    /// <summary>Whether it is for no device, but a filter or a service that is installed by itself.</summary>
+    public bool IsPrimitive { get; }
+
+    /// <summary>Whether its files and services are installed with it; those of others are when Windows meets their device.</summary>
+    public bool IsInstalled => IsBootCritical || IsPrimitive;
 
     /// <summary>Whether Windows needs it to start.</summary>
     public bool IsBootCritical => s_bootClasses.Contains(Package.ClassGuid) || Services.Any(s => s.Start == 0);
@@ -254,7 +273,7 @@ public sealed class FittedDriver
         var lines = Lines(name).ToList();
         // Files that belong to an included INF of Windows lie in Windows' own packages.
         var own = lines.Where(l => ReferenceEquals(l.Inf, _inf)).ToList();
-        var left = s_leftToWindows.Where(w => lines.Exists(l => l.Line.Is(w.Keyword))).Select(w => w.Words)
+        var left = s_leftToWindows.Where(w => lines.Exists(l => l.Line.Is(w.Keyword) || l.Line.IsWord(w.Keyword))).Select(w => w.Words)
             .Concat(s_besideLeftToWindows.Where(b => Lines(name + b.Section).Any(l => l.Line.Is(b.Keyword))).Select(b => b.Words))
             .Concat(Lines(name + ".CoInstallers").Any() ? ["a co-installer"] : Array.Empty<string>())
             .Concat(ServiceSections(name).SelectMany(s => s_serviceLeftToWindows.Where(w => s.Inf.Line(s.Section, w.Keyword) is not null)).Select(w => w.Words))
@@ -278,6 +297,15 @@ public sealed class FittedDriver
                 : throw _inf.Error(name, score, $"FeatureScore '{score.Value(0)}' is not one or two hexadecimal digits"),
             LeftToWindows = [.. left.Distinct()],
         };
+    }
+
+    private IEnumerable<string> CopiedBy(string section)
+    {
+        foreach (var (inf, at, line) in Lines(section).Where(l => l.Line.Is("CopyINF")))
+        {
+            foreach (var name in line.Values.Select(inf.Expand).Where(n => n.Length > 0))
+                yield return Inside(at, line, name);
+        }
     }
 
     private IEnumerable<(InfFile Inf, string Section)> ServiceSections(string name) =>

@@ -14,6 +14,9 @@ public sealed record InfLine(int Number, string? Key, IReadOnlyList<string> Valu
 
     /// <summary>Whether it is a line of a keyword.</summary>
     public bool Is(string keyword) => keyword.Equals(Key, StringComparison.OrdinalIgnoreCase);
+
+    /// <summary>Whether it is a word that stands alone, as "Reboot" does.</summary>
+    public bool IsWord(string word) => Key is null && Values is [var only] && word.Equals(only, StringComparison.OrdinalIgnoreCase);
 }
 
 /// <summary>The text of an INF file: sections with their lines.</summary>

@@ -11,7 +11,7 @@ internal static class TreeFiles
     {
         if (tree.Find(path)?.Entry is not { Kind: EntryKind.File } entry || entry.Length != bytes.Length)
             return false;
-        return entry.New is { } fresh ? (fresh.Bytes ?? InputFile.ReadAllBytes(fresh.Path!)).AsSpan().SequenceEqual(bytes) : entry.Content!.Hash == Blake3.Hash(bytes);
+        return entry.New is { } fresh ? fresh.ToBytes().AsSpan().SequenceEqual(bytes) : entry.Content!.Hash == Blake3.Hash(bytes);
     }
 }
 

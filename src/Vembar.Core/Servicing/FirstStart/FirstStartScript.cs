@@ -95,7 +95,10 @@ public sealed class FirstStartScript
     public bool Remove(string name) => _parts.RemoveAll(p => p.Name == name) > 0;
 
     /// <summary>Writes the script into the image; takes it away when there is nothing in it any more.</summary>
-    public void Write(TreeEditor tree, WindowsPath windows)
+    /// <param name="tree">The image.</param>
+    /// <param name="windows">Its Windows folder.</param>
+    /// <param name="keepFolders">Whether its folder stays, also when it is empty.</param>
+    public void Write(TreeEditor tree, WindowsPath windows, bool keepFolders = false)
     {
         var path = PathIn(windows);
         var foreign = _parts.Where(p => p.Name is null).SelectMany(p => p.Lines).Any(l => l.Length > 0 && l != "@echo off");
@@ -103,7 +106,7 @@ public sealed class FirstStartScript
         {
             if (tree.Find(path) is { } node)
                 tree.Remove(node);
-            foreach (var folder in (WindowsPath[])[path.Parent, path.Parent.Parent])
+            foreach (var folder in keepFolders ? [] : (WindowsPath[])[path.Parent, path.Parent.Parent])
             {
                 // Folders that were there for the script alone.
                 if (tree.Find(folder) is { } empty && tree.Children(empty).Count == 0 && folder.Name is "Scripts")

@@ -19,9 +19,16 @@ public sealed record LocaleSettings(IReadOnlyList<string> Languages, string Disp
     /// <exception cref="VembarException">A hive is damaged.</exception>
     public static LocaleSettings Read(IFileView files, RegistryHive system)
     {
-        var control = WindowsInstall.ControlSet(system)?.Key("Control");
         var path = WindowsPath.Parse(ServiceContext.NewUsersPath);
-        var users = files.ReadFile(path, RegistryHive.Longest) is { } bytes ? RegistryHive.Open(bytes, write: false, $"{files.Shown}: '{path}'") : null;
+        return Read(system, files.ReadFile(path, RegistryHive.Longest) is { } bytes ? RegistryHive.Open(bytes, write: false, $"{files.Shown}: '{path}'") : null);
+    }
+
+    /// <summary>Reads them from hives that are open.</summary>
+    /// <param name="system">The SYSTEM hive.</param>
+    /// <param name="users">The hive that new users' settings come from; may be null.</param>
+    internal static LocaleSettings Read(RegistryHive system, RegistryHive? users)
+    {
+        var control = WindowsInstall.ControlSet(system)?.Key("Control");
         var languages = WindowsInstall.ReadLanguages(system);
         var preload = users?.Key(@"Keyboard Layout\Preload")?.GetString("1") ?? "";
         var layout = users?.Key(@"Keyboard Layout\Substitutes")?.GetString(preload) ?? preload;

@@ -51,7 +51,9 @@ public static class OrderCheck
             case "answers":
                 var bytes = Path.GetExtension(value) is ".yaml" or ".yml" ? AnswerProfile.Make(value).ToBytes() : InputFile.ReadAllBytes(value);
                 // Which architecture it is for, the image says.
-                AnswerFile.Parse(bytes, value);
+                var wrong = AnswerFile.Parse(bytes, value).Check(null).Where(f => f.IsError).Select(f => f.ToString()).ToList();
+                if (wrong.Count > 0)
+                    throw VembarException.Input("bad-answer-file", $"'{value}': {wrong[0]}", "", [.. wrong.Skip(1).Select(w => $"'{value}': {w}")]);
                 break;
             case "package":
                 if (Package.Read(value).Problems("ControlSet001") is { Count: > 0 } problems)

@@ -64,6 +64,7 @@ internal sealed record OrderKind(string Name, OrderForm Form, string Meaning, pa
         new("put", OrderForm.File, "Puts a file, or a folder with all below it, into the image.", new OrderField("to", OrderForm.Text, "The path in the image; ending in '/', or a folder there, it means 'into it'.", Needed: true)),
         new("remove", OrderForm.Text, "Takes a path, or what matches a pattern, out of the image."),
         new("ballast", OrderForm.File, "Takes out what a file of rules names: bundled programs, provisioned apps.", new OrderField("rules", OrderForm.Words, "The names of those rules that are wanted; all, if it does not say.")),
+        new("mend", OrderForm.Words, "Mends what the readiness checks find in the image, by the checks' names; 'all' are all of them but 'automatic-logon'.") { Choices = [Mending.MendRule.Everything, .. Mending.MendRule.All.Select(r => r.Name)] },
         new("tidy", OrderForm.Words, "Takes out what is not needed any more, by named rules; 'all' are all of them but 'registry'.") { Choices = ["all", .. Files.TidyRule.All.Select(r => r.Name)] },
     ];
 

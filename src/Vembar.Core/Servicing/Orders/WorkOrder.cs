@@ -6,6 +6,7 @@ using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Files;
 using Vembar.Core.Servicing.FirstStart;
 using Vembar.Core.Servicing.Languages;
+using Vembar.Core.Servicing.Mending;
 using Vembar.Core.Servicing.Packages;
 using Vembar.Core.Servicing.Registry;
 using YamlDotNet.RepresentationModel;
@@ -274,6 +275,7 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         "put" => new PutChange(value, item.Text("to")),
         "remove" => new RemoveChange(value),
         "ballast" => new BallastChange(value, Words(item.Text("rules"))),
+        "mend" => new MendChange(Words(value)),
         "tidy" => new TidyChange(Words(value)),
         var other => throw new InvalidOperationException($"nothing makes '{other}'"),
     };

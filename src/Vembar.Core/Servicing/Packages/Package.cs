@@ -2,7 +2,7 @@ using System.Globalization;
 using System.IO.Compression;
 using System.Text;
 using Vembar.Core.Content;
-using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Folders;
 using Vembar.Core.Servicing.Registry;
 
 namespace Vembar.Core.Servicing.Packages;
@@ -10,7 +10,8 @@ namespace Vembar.Core.Servicing.Packages;
 /// <summary>A package: its manifest and where its files are.</summary>
 public sealed class Package
 {
-    private const int LongestManifest = 16 << 20;
+    private const int LongestManifest = 16 << 20, MostFiles = 190_000;
+    private const string Records = "Windows/Vembar/";
 
     private Package(PackageManifest manifest, IPackageFolder folder, string shown, string text)
     {
@@ -32,12 +33,15 @@ public sealed class Package
     /// <summary>The manifest's text.</summary>
     public string Text { get; }
 
-    /// <summary>Reads a package: a folder, or a zip file.</summary>
+    /// <summary>Reads a package: a folder, or a packed file.</summary>
+    /// <param name="path">The folder or file.</param>
+    /// <param name="cancellation">Ends unpacking, now and later.</param>
     /// <exception cref="VembarException">It is not a package; all mistakes in its manifest are told.</exception>
-    public static Package Read(string path)
+    public static Package Read(string path, CancellationToken cancellation = default)
     {
         IPackageFolder folder = Directory.Exists(path) ? new DiskPackageFolder(path)
-            : File.Exists(path) ? ZipPackageFolder.Top(path) : throw VembarException.Input("no-such-package", $"there is no package '{path}'", "Name a folder or a zip file that holds a package.yaml.");
+            : File.Exists(path) ? new PackedFolder(PackedFile.Open(path, cancellation), "")
+            : throw VembarException.Input("no-such-package", $"there is no package '{path}'", "Name a folder or a zip file that holds a package.yaml.");
         if (folder.Length(PackageManifest.FileName) is null)
             throw VembarException.Input("no-such-package", $"'{path}' holds no {PackageManifest.FileName}", "Name a folder or a zip file that holds one at its top.");
         return Read(folder, path);
@@ -88,10 +92,29 @@ public sealed class Package
                 }
             }
         }
+        problems.AddRange(PlaceProblems());
         var twice = Manifest.Laid(Parts).GroupBy(l => l.To, StringComparer.OrdinalIgnoreCase).FirstOrDefault(g => g.Select(l => l.Hash).Distinct().Count() > 1);
         if (twice is not null)
             problems.Add($"'{twice.Key}' is laid down twice, from {string.Join(" and ", twice.Select(t => t.From))}");
         return problems;
+    }
+
+    // Places in the image that no file can have, whatever the image holds.
+    private IEnumerable<string> PlaceProblems()
+    {
+        var places = Manifest.Laid(Parts).Select(l => l.To).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        if (places.Count > MostFiles)
+            yield return $"it lays down {places.Count} files; {MostFiles} are possible";
+        foreach (var place in places)
+        {
+            if (place.StartsWith(Records, StringComparison.OrdinalIgnoreCase))
+                yield return $"'{place}' is where the journals of packages are";
+            for (var end = place.LastIndexOf('/'); end > 0; end = place.LastIndexOf('/', end - 1))
+            {
+                if (places.Contains(place[..end]))
+                    yield return $"'{place[..end]}' would be a file, and the folder of '{place}'";
+            }
+        }
     }
 
     private static ChunkId HashOf(IPackageFolder folder, string file)
@@ -153,21 +176,31 @@ public sealed class Package
         {
             using (var archive = ZipFile.Open(beside, ZipArchiveMode.Create))
             {
-                void Entry(string name, Stream from)
+                ChunkId Entry(string name, Stream from)
                 {
                     var entry = archive.CreateEntry(name);
                     // The same files make the same package, whenever it is made.
                     entry.LastWriteTime = new DateTimeOffset(1980, 1, 1, 0, 0, 0, TimeSpan.Zero);
                     using var to = entry.Open();
-                    from.CopyTo(to);
+                    var hash = new Blake3();
+                    var buffer = new byte[1 << 18];
+                    for (int got; (got = from.Read(buffer)) > 0;)
+                    {
+                        hash.Append(buffer.AsSpan(0, got));
+                        to.Write(buffer, 0, got);
+                    }
+                    return hash.Finish();
                 }
                 Entry(PackageManifest.FileName, new MemoryStream(Encoding.UTF8.GetBytes(text.ToString())));
                 foreach (var file in files)
                 {
                     using var stream = draft.Folder.Open(file);
-                    Entry(file, stream);
+                    if (Entry(file, stream) != made.Manifest.Hashes[file])
+                        throw VembarException.Input("file-changed", $"'{file}' in '{folder}' was changed while the package was made", "Make it again when nobody writes there.");
                 }
             }
+            // What cannot be read again is no package.
+            Read(beside);
             Native.Posix.Rename(beside, target, replaces);
         }
         catch (Exception failure)

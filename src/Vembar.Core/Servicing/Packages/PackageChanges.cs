@@ -28,7 +28,7 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
         {
             try
             {
-                var package = Package.Read(path);
+                var package = Package.Read(path, context.Cancellation);
                 if (package.Manifest.WhyNotFor(install) is { } unfit)
                     outcomes[path] = Outcome(path, ChangeStatus.Skipped, unfit);
                 else if (store.Find(package.Manifest.Name) is { } there && there.Manifest.Version >= package.Manifest.Version)
@@ -61,6 +61,7 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
                     continue;
                 }
                 var replaced = store.ReplacedBy(package.Manifest);
+                var ofWindows = store.OfWindows(package);
                 var before = context.Tree.BytesChanged;
                 store.Add(package);
                 var on = store.Find(package.Manifest.Name)!.Features.Where(f => f.IsOn).Select(f => f.Feature.Name).ToList();
@@ -69,6 +70,7 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
                     {
                         $"{package.Manifest.Title} {PackageManifest.Show(package.Manifest.Version)}", replaced.Count > 0 ? $"in place of {string.Join(", ", replaced.Select(r => r.Title))}" : "",
                         on.Count > 0 ? $"with {string.Join(", ", on)} on" : "", package.Parts.SelectMany(p => p.FirstStart).Any() ? "has commands for the first start" : "",
+                        OfWindows(ofWindows, PackageStore.IsHive, "HIVES, which the settings in them go with"), OfWindows(ofWindows, p => !PackageStore.IsHive(p), "files of Windows"),
                     }.Where(t => t.Length > 0))) with
                 { Bytes = context.Tree.BytesChanged - before };
             }
@@ -78,6 +80,13 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
             }
         }
         return [.. paths.Distinct().Where(outcomes.ContainsKey).Select(p => outcomes[p])];
+    }
+
+    private static string OfWindows(IReadOnlyList<string> files, Func<WindowsPath, bool> which, string what)
+    {
+        const int Most = 5;
+        var those = files.Where(f => which(WindowsPath.Parse(f))).ToList();
+        return those.Count == 0 ? "" : $"takes the place of {what}: {string.Join(", ", those.Take(Most))}{(those.Count > Most ? $" and {those.Count - Most} more" : "")}";
     }
 
     // What a package needs comes before it; what is missing, or needs itself, is refused with those that need it.
@@ -142,6 +151,8 @@ public sealed class PackageOutChange(string name) : IChange
                 return [Outcome(ChangeStatus.Already, "the image has no such package")];
             if (store.InUse.Where(p => p != package && p.Manifest.Requires.Any(r => r.Name.Equals(name, StringComparison.OrdinalIgnoreCase))).ToList() is { Count: > 0 } dependents)
                 return [Outcome(ChangeStatus.Refused, $"{string.Join(", ", dependents.Select(d => d.Title))} {(dependents.Count == 1 ? "needs" : "need")} it")];
+            if (InUse(context, package.Manifest.Language) is { } use)
+                return [Outcome(ChangeStatus.Refused, use)];
             store.Remove(package);
             return [Outcome(ChangeStatus.Done, $"{package.Title} is out{(package.State.Replaced.Count > 0 ? $"; {string.Join(", ", package.State.Replaced)} is back" : "")}")];
         }
@@ -149,6 +160,26 @@ public sealed class PackageOutChange(string name) : IChange
         {
             return [Outcome(ChangeStatus.Refused, problem.Message)];
         }
+    }
+
+    // What of Windows is in a language; null when nothing is.
+    private static string? InUse(ServiceContext context, string language)
+    {
+        if (language.Length == 0 || context.Hive("SYSTEM") is not { } system)
+            return null;
+        var settings = Languages.LocaleSettings.Read(system, context.Hive(ServiceContext.NewUsers));
+        static string Primary(string name) => name.Split('-')[0];
+        var others = settings.Languages.Where(l => !l.Equals(language, StringComparison.OrdinalIgnoreCase)).ToList();
+        // Formats need the language in any of its countries.
+        bool Needs(string locale) => Primary(locale).Equals(Primary(language), StringComparison.OrdinalIgnoreCase) && !others.Exists(o => Primary(o).Equals(Primary(locale), StringComparison.OrdinalIgnoreCase));
+        List<string> uses = [];
+        if (settings.Display.Equals(language, StringComparison.OrdinalIgnoreCase))
+            uses.Add("what Windows is shown in");
+        if (Needs(settings.System))
+            uses.Add("the system's formats");
+        if (Needs(settings.User))
+            uses.Add("new users' formats");
+        return uses.Count == 0 ? null : $"{language} is in use for {string.Join(", ", uses)}; set another one first: --locale {(others.Count > 0 ? others[0] : "NAME")}";
     }
 }
 

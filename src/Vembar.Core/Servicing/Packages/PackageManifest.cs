@@ -102,6 +102,9 @@ public sealed partial record PackageManifest
     /// <summary>What it is.</summary>
     public PackageKind Kind { get; private init; }
 
+    /// <summary>The language that a translation brings ("pl-PL"); empty for other kinds.</summary>
+    public string Language { get; private init; } = "";
+
     /// <summary>Architectures that it is for (x64, arm64, x86); empty for any.</summary>
     public IReadOnlyList<string> Architectures { get; private init; } = [];
 
@@ -196,12 +199,16 @@ public sealed partial record PackageManifest
             Features = ReadFeatures(yaml, yaml.Root.At("features")),
             Hashes = ReadHashes(yaml, yaml.Root.At("hashes")),
         };
+        if (manifest.Requires.Any(r => r.Name.Equals(manifest.Name, StringComparison.OrdinalIgnoreCase)))
+            yaml.Wrong(map["requires"], "a package cannot need itself");
+        if (manifest.Requires.Select(r => r.Name).Intersect(manifest.Conflicts.Append(""), StringComparer.OrdinalIgnoreCase).FirstOrDefault() is { } both)
+            yaml.Wrong(map["conflicts"], $"'{both}' is needed and cannot be there, both");
         if ((manifest.Kind == PackageKind.Translation) != map.ContainsKey("language"))
             yaml.Wrong(yaml.Root.At("language") ?? yaml.Root.At("kind") ?? yaml.Root, "a package of the kind 'translation' says which with 'language', and no other does");
         else if (manifest.Kind == PackageKind.Translation)
         {
             if (KnownLocale.Named(Text("language")) is { } locale)
-                manifest = manifest with { Part = manifest.Part with { System = [.. manifest.Part.System, .. Language(locale)] } };
+                manifest = manifest with { Language = locale.Name, Part = manifest.Part with { System = [.. manifest.Part.System, .. LanguageKeys(locale)] } };
             else
                 yaml.Wrong(map["language"], $"'{Text("language")}' is not a language that is known here: pl-PL is one{Likeness.Hint(Text("language"), KnownLocale.Names)}");
         }
@@ -212,7 +219,7 @@ public sealed partial record PackageManifest
     }
 
     // How Windows knows which display languages it has.
-    private static RegistryEdit[] Language(KnownLocale locale)
+    private static RegistryEdit[] LanguageKeys(KnownLocale locale)
     {
         const uint Installed = 0x91;
         var key = $@"Control\MUI\UILanguages\{locale.Name}";
@@ -281,7 +288,7 @@ public sealed partial record PackageManifest
             byte[]? security = null;
             if (fields.GetValueOrDefault("security") is { } sddl && (security = SecurityText.Parse(sddl, out var wrong)) is null)
                 yaml.Wrong(item, $"'security': {wrong}");
-            if (IsInside(from) && IsTarget(to))
+            if (IsInside(from) && IsTarget(to) && !Glob.IsPattern(to))
                 files.Add(new PackageFiles(from.Trim('/'), to.Replace('\\', '/').Trim('/'), attributes, security));
             else
                 yaml.Wrong(item, $"'{(IsInside(from) ? to : from)}' is not a path {(IsInside(from) ? "in an image" : "inside of the package")}");

@@ -1,6 +1,6 @@
 using Vembar.Core.Content;
-using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Folders;
 using Vembar.Core.Servicing.Registry;
 using Vembar.Core.Trees;
 using Vembar.Core.Windows;
@@ -13,6 +13,7 @@ internal sealed class PackageStore
     private readonly ServiceContext _context;
     private readonly WindowsPath _windows;
     private readonly List<InstalledPackage> _installed;
+    private readonly Dictionary<InstalledPackage, int> _saved = [];
 
     public PackageStore(ServiceContext context)
     {
@@ -62,6 +63,20 @@ internal sealed class PackageStore
         var regs = package.Parts.SelectMany(p => p.Registry).SelectMany(r => RegFile.Parse(package.Folder.Read(r, RegFile.Longest), r, RegistryChange.CurrentSet(_context)));
         return RegistryChange.Missing(_context, regs);
     }
+
+    /// <summary>Files that are there, of no package, and that a package takes the place of: hives, and what lies in the Windows folder.</summary>
+    public IReadOnlyList<string> OfWindows(Package package)
+    {
+        var own = _installed.SelectMany(i => i.Manifest.Laid(PartsOf(i))).Select(l => l.To).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        return [.. package.Manifest.Laid([package.Manifest.Part, .. package.Manifest.Features.Where(f => f.IsOn).Select(f => f.Part)])
+            .Where(l => !own.Contains(l.To) && WindowsPath.Parse(l.To) is var path && (IsHive(path) || path.Parts[0].Equals(_windows.Name, StringComparison.OrdinalIgnoreCase))
+                && _context.Tree.Find(path)?.Entry is { Kind: EntryKind.File } there && there.Content?.Hash != l.Hash).Select(l => l.To)];
+    }
+
+    /// <summary>Whether a file is a hive: those of the system and of users.</summary>
+    public static bool IsHive(WindowsPath path) =>
+        path.Parts is [_, var system, var config, _] && system.Equals("System32", StringComparison.OrdinalIgnoreCase) && config.Equals("config", StringComparison.OrdinalIgnoreCase)
+        || path.Name.ToUpperInvariant() is "NTUSER.DAT" or "USRCLASS.DAT";
 
     /// <summary>Puts a package in.</summary>
     public void Add(Package package)
@@ -237,6 +252,7 @@ internal sealed class PackageStore
             var script = FirstStartScript.Read(_context.Tree, _windows);
             if (!script.Set(command))
                 continue;
+            MakeFolders(FirstStartScript.PathIn(_windows).Parent, journal);
             script.Write(_context.Tree, _windows);
             journal.Add(new JournalStep { Kind = "first-start", Path = command.Name });
         }
@@ -284,8 +300,13 @@ internal sealed class PackageStore
 
     private string NextSaved(InstalledPackage installed)
     {
-        var there = _context.Tree.Names(installed.Record.Child("saved")).ToHashSet();
-        return Enumerable.Range(there.Count, int.MaxValue - there.Count).Select(n => string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{n}")).Where(n => !there.Contains(n)).Select(n => $"saved/{n}").First();
+        if (!_saved.TryGetValue(installed, out var next))
+        {
+            next = _context.Tree.Names(installed.Record.Child("saved"))
+                .Select(n => int.TryParse(n, System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out var number) ? number + 1 : 0).DefaultIfEmpty().Max();
+        }
+        _saved[installed] = next + 1;
+        return string.Create(System.Globalization.CultureInfo.InvariantCulture, $"saved/{next}");
     }
 
     private void MakeFolders(WindowsPath path, List<JournalStep> journal)
@@ -315,10 +336,17 @@ internal sealed class PackageStore
                 case "first-start":
                     var script = FirstStartScript.Read(_context.Tree, _windows);
                     if (script.Remove(step.Path))
-                        script.Write(_context.Tree, _windows);
+                        script.Write(_context.Tree, _windows, keepFolders: true);
                     break;
                 case "folder":
-                    RemoveEmpty(WindowsPath.Parse(step.Path));
+                    // Another package that needs the folder takes it away when it goes itself.
+                    if (InUse.FirstOrDefault(o => o != package && IsIn(o, step.Path)) is { } user)
+                    {
+                        user.State = user.State with { Steps = [step, .. user.State.Steps] };
+                        user.Save(_context.Tree);
+                    }
+                    else
+                        RemoveEmpty(WindowsPath.Parse(step.Path));
                     break;
                 case "added":
                     // Another package that brings the same file keeps it, and takes it away when it goes itself.
@@ -336,6 +364,18 @@ internal sealed class PackageStore
                     break;
             }
         }
+    }
+
+    private bool IsIn(InstalledPackage package, string folder)
+    {
+        var below = folder + "/";
+        var script = FirstStartScript.PathIn(_windows).ToString();
+        return package.State.Features.Values.SelectMany(s => s).Concat(package.State.Steps).Any(s => s.Kind switch
+        {
+            "added" or "replaced" or "folder" => s.Path.StartsWith(below, StringComparison.OrdinalIgnoreCase),
+            "first-start" => script.StartsWith(below, StringComparison.OrdinalIgnoreCase),
+            _ => false,
+        });
     }
 
     private void RemoveEmpty(WindowsPath path)

@@ -179,8 +179,11 @@ public static class RegFile
                 return (ServiceContext.NewUsers, Rest(1));
             case "HKEY_USERS" or "HKU" when At(1) is ".DEFAULT" or "S-1-5-18":
                 return ("DEFAULT", Rest(2));
+            case "HKEY_USERS" or "HKU" when UserProfiles.IsUser(At(1)):
+                return (At(1), Rest(2));
             default:
-                why = $"'{path}' is in no hive of an image that is not running; known are HKEY_LOCAL_MACHINE with SOFTWARE, SYSTEM, SAM, SECURITY, DRIVERS or COMPONENTS, HKEY_CLASSES_ROOT, HKEY_CURRENT_USER (what new users get) and HKEY_USERS\\.DEFAULT";
+                why = $"'{path}' is in no hive of an image that is not running; known are HKEY_LOCAL_MACHINE with SOFTWARE, SYSTEM, SAM, SECURITY, DRIVERS or COMPONENTS, HKEY_CLASSES_ROOT, HKEY_CURRENT_USER (what new users get), "
+                    + @"HKEY_USERS\.DEFAULT, and HKEY_USERS\S-1-… for users that the image has";
                 return null;
         }
     }
@@ -292,8 +295,18 @@ public sealed class RegistryChange(string path) : IChange
     internal static string CurrentSet(ServiceContext context) => context.Hive("SYSTEM") is { } system && WindowsInstall.ControlSet(system) is { } set ? set.Name : "ControlSet001";
 
     /// <summary>Which hive is not there, in words; null when all are.</summary>
-    internal static string? Missing(ServiceContext context, IEnumerable<RegLine> lines) =>
-        lines.FirstOrDefault(l => context.Hive(l.Edit.Root) is null) is { } line ? string.Create(CultureInfo.InvariantCulture, $"line {line.Line}: the image has no hive {line.Edit.Root}") : null;
+    internal static string? Missing(ServiceContext context, IEnumerable<RegLine> lines)
+    {
+        if (lines.FirstOrDefault(l => context.Hive(l.Edit.Root) is null) is not { } line)
+            return null;
+        var root = line.Edit.Root;
+        var at = string.Create(CultureInfo.InvariantCulture, $"line {line.Line}");
+        if (!UserProfiles.IsUser(root))
+            return $"{at}: the image has no hive {root}";
+        var users = UserProfiles.All(context.Hive("SOFTWARE"));
+        return users.Contains(root, StringComparer.OrdinalIgnoreCase) ? $"{at}: the hive of the user {root} is not where ProfileList says"
+            : $"{at}: the image has no user {root}; {(users.Count > 0 ? $"it has {string.Join(", ", users)}" : "it has none")}";
+    }
 
     /// <summary>Makes changes that are not made yet.</summary>
     /// <returns>How many were not.</returns>
