@@ -33,6 +33,8 @@ internal sealed class Bench(int times, string tree, string rows)
             Looking();
             Servicing();
             Hives();
+            Pool();
+            Compacted();
             Verifying();
             Deploying();
             Volumes();
@@ -297,6 +299,30 @@ internal sealed class Bench(int times, string tree, string rows)
         }
         var after = Software();
         Row("a hive of which sixty values change a hundred times", "grows ≤ 1 %", $"{before:N0} to {after:N0} bytes", after <= before * 1.01);
+    }
+
+    private void Pool()
+    {
+        if (!Wanted("pool"))
+            return;
+        World();
+        DriverPool.Write(At("pool"));
+        for (var model = 0; model < 3; model++)
+            DriverPool.WriteModel(At($"model{model}.yaml"), model);
+        var models = string.Join(' ', Enumerable.Range(0, 3).Select(m => $"--for {At($"model{m}.yaml")}"));
+        var m = InTurn(($"cp {At("w.vmb")} {At("p.vmb")}", $"{_vembar} service {At("p.vmb")}#1 --driver {At("pool")} {models} --allow-unsigned --in-place"), ("", $"{_vembar} drivers {At("pool")} {models}"));
+        Row("drivers for three models out of a pool of 700 packages: service, coverage", "≤ 2 s", string.Join(", ", m.Select(x => $"{x.Seconds:0.00} s, {x.MemoryKib / 1024} MiB")), m[0].Seconds <= 2);
+    }
+
+    private void Compacted()
+    {
+        if (!Wanted("compacted"))
+            return;
+        World();
+        Once($"rm -f {At("plain.img")} {At("compact.img")}; {_vembar} deploy {At("w.vmb")}#1 {At("plain.img")} --size '12 GiB' -q; {_vembar} deploy {At("w.vmb")}#1 {At("compact.img")} --size '12 GiB' --compact programs -q");
+        var m = InTurn(
+            ($"rm -f {At("d.vmb")}", $"{_vembar} capture {At("compact.img")} {At("d.vmb")} --name compact"), ($"rm -f {At("d.vmb")}", $"{_vembar} capture {At("plain.img")} {At("d.vmb")} --name plain"));
+        Row("capture a volume whose program files are compacted", "≤ 1.3 × the same volume plain", $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB", m[0].Seconds <= 1.3 * m[1].Seconds);
     }
 
     private void Verifying()

@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Text;
+using Vembar.Core.Compaction;
 
 namespace Vembar.Cli;
 
@@ -59,4 +60,7 @@ internal static class Text
 
     // Control characters, and marks that turn the writing direction.
     private static bool IsUnsafe(char c) => char.IsControl(c) || c is >= '\u202A' and <= '\u202E' or >= '\u2066' and <= '\u2069';
+
+    /// <summary>How many files are compacted, and what that saves.</summary>
+    public static string Compacted(CompactedCount count) => $"{Count(count.Files, "file")} of {Size(count.Bytes)} {(count.Files == 1 ? "is" : "are")} kept compacted in {Size(count.Stored)}, which saves {Size(Math.Max(0, count.Bytes - count.Stored))}";
 }

@@ -261,6 +261,16 @@ public static unsafe partial class Posix
         return isTaken ? null : throw Fail("lock", path);
     }
 
+    /// <summary>Gives up a claim. Closing alone is not enough: a process that is just being started may hold the open file for a moment longer.</summary>
+    public static void Unclaim(SafeFileHandle claim)
+    {
+        const int SetLock = 37;
+        const short Unlocked = 2;
+        var all = new Flock { Type = Unlocked };
+        _ = fcntl(Fd(claim), SetLock, &all);
+        claim.Dispose();
+    }
+
     /// <summary>How many bytes there is room for on the file system of a folder, for those without special rights.</summary>
     /// <exception cref="NativeException">There is no such folder.</exception>
     public static long FreeBytes(string folder)

@@ -153,6 +153,34 @@ public class DiskSafetyTests
         Assert.False(File.Exists(folder.At("new.img")));
     }
 
+    [System.Runtime.InteropServices.DllImport("libc")]
+    private static extern int dup(int file);
+
+    [System.Runtime.InteropServices.DllImport("libc")]
+    private static extern int close(int file);
+
+    // A process that is just being started holds all that its parent has open for a moment, as these do.
+    [Fact]
+    public void ADiskIsFreeAtOnceAlsoWhileAProcessIsStarted()
+    {
+        using var folder = new TempFolder();
+        var disk = folder.Write("disk.img", new byte[1 << 20]);
+        List<int> held;
+        using (DiskImage.Open(disk, write: true))
+        {
+            held = [.. Directory.GetFileSystemEntries("/proc/self/fd").Where(e => new FileInfo(e).LinkTarget == disk).Select(e => dup(int.Parse(Path.GetFileName(e), System.Globalization.CultureInfo.InvariantCulture)))];
+            Assert.NotEmpty(held);
+        }
+        try
+        {
+            DiskImage.Open(disk, write: true).Dispose();
+        }
+        finally
+        {
+            Assert.All(held, h => Assert.Equal(0, close(h)));
+        }
+    }
+
     [Fact]
     public void ADeploymentIntoAVolumeIsGoneOnWith()
     {

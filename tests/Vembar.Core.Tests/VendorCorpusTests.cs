@@ -44,8 +44,8 @@ public class VendorCorpusTests
             ["copies"] = Joined(driver.CopiedInfs),
             ["includes-missing"] = Joined(driver.MissingIncludes),
             ["class"] = package.Class,
-            ["device-id"] = driver.Devices.FirstOrDefault()?.Ids[0] ?? "",
-            ["description"] = driver.Devices.FirstOrDefault()?.Description ?? "",
+            ["device-id"] = driver.Devices is [var first, ..] ? first.Ids[0] : "",
+            ["description"] = driver.Devices is [var one, ..] ? one.Description : "",
             ["dirs"] = Joined(driver.Copies.Select(c => c.DirectoryId)),
             ["note"] = expected.GetValueOrDefault("note", ""),
         };

@@ -1,5 +1,6 @@
 using System.CommandLine;
 using Vembar.Core;
+using Vembar.Core.Compaction;
 using Vembar.Core.Operations;
 using Vembar.Core.Targets;
 
@@ -20,13 +21,14 @@ internal static class DeployCommand
         var answers = new Option<string?>("--answers") { Description = "Give this machine an answer file of its own", HelpName = "FILE" };
         var name = new Option<string?>("--computer-name") { Description = "The name that this machine's answer file gives it", HelpName = "NAME" };
         var fill = new Option<string[]>("--fill") { Description = "A text for what stands between {{ and }} in the answer file; may be given several times", HelpName = "NAME=TEXT", DefaultValueFactory = _ => [] };
+        var compact = new Option<string?>("--compact") { Description = "Write files compacted, as Windows reads them: those that the reference kept so (kept), or all program files too (programs)", HelpName = "kept|programs", Arity = ArgumentArity.ZeroOrOne }.AcceptOnlyFromAmong("kept", "programs");
         var verify = new Option<bool>("--verify") { Description = "Read everything back and compare" };
         var skipRoom = SharedOptions.SkipRoomCheck();
         return new VembarCommand("deploy", "Write an image onto a disk that then starts, into a volume, or into a folder",
             "vembar deploy desks.vmb#\"Lending desk\" desk-014.vhdx --size \"64 GiB\" --computer-name TVL-DESK-014",
             "vembar deploy desks.vmb#\"Lending desk\" /dev/sdb --erase --layout uefi --verify",
             "vembar deploy desks.vmb#\"Lending desk\" /mnt/target --verify", "vembar deploy desks.vmb#1 /mnt/target --computer-name TVL-DESK-014 --keep-existing")
-            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, verify, skipRoom, SharedOptions.Base).Does((parse, session) =>
+            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, compact, verify, skipRoom, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = DeployOperation.Run(
                     new DeployRequest
@@ -41,6 +43,7 @@ internal static class DeployCommand
                         Answers = parse.GetValue(answers),
                         ComputerName = parse.GetValue(name),
                         Fill = SharedOptions.Pairs(parse.GetRequiredValue(fill), "--fill"),
+                        Compact = parse.GetResult(compact) is null ? CompactionChoice.None : parse.GetValue(compact) == "programs" ? CompactionChoice.Programs : CompactionChoice.Kept,
                         Verify = parse.GetValue(verify),
                         SkipRoomCheck = parse.GetValue(skipRoom),
                     },
@@ -48,7 +51,7 @@ internal static class DeployCommand
                 session.Warn(result.Warnings);
                 session.Result(
                     new DeployJson(result.Image, result.Target, result.Files, result.Bytes, result.Seconds,
-                        [.. result.Volumes.Select(v => new WrittenVolumeJson(v.Number, v.Role, v.Start, v.Bytes, v.FileSystem, v.Label))], result.Kept, result.Verified, result.Differences, result.Warnings, result.Resumed),
+                        [.. result.Volumes.Select(v => new WrittenVolumeJson(v.Number, v.Role, v.Start, v.Bytes, v.FileSystem, v.Label))], result.Kept, result.Verified, result.Differences, result.Warnings, result.Resumed, result.Compacted),
                     json => json.DeployJson, () => Show(result));
                 return result.Differences.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
             });
@@ -78,6 +81,8 @@ internal static class DeployCommand
     private static void Show(DeployResult result)
     {
         Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Target}: {Text.Count(result.Files, "file")}, {Text.Size(result.Bytes)}, in {Text.Duration(result.Seconds)}.");
+        if (result.Compacted.Files > 0)
+            Session.Line($"{Text.Compacted(result.Compacted)}.");
         if (result.Resumed > 0)
             Session.Line($"It went on with a run that was broken off: {Text.Count(result.Resumed, "file")} of it were whole.");
         foreach (var volume in result.Volumes)

@@ -48,6 +48,7 @@ internal static class ShowCommand
             ("languages", string.Join(", ", image.Languages)), ("computer name", image.ComputerName), ("state", Fields.State(image.State)),
             ("not trusted", string.Join(", ", (image.UnsignedDrivers ?? []).Select(u => $"driver {u.OriginalInf} ({u.Inf}, {u.State})"))),
             ("holds", $"{Text.Count(image.Files, "file")} in {Text.Count(image.Folders, "folder")}, {Text.Size(image.Bytes)}"),
+            ("compacted", image.Compacted is { } compacted ? $"on the reference, {Text.Compacted(compacted)}" : ""),
             ("adds", $"{Text.Size(image.BytesAdded)} to the archive"), ("from", $"{image.Origin.Kind} {image.Origin.From}"), ("made", Text.Time(image.Created)), ("root", image.Root.ToString())));
         Part("programs", "Programs", () =>
         {

@@ -15,7 +15,7 @@ internal static class SurveyCommand
                 var result = SurveyOperation.Run(parse.GetRequiredValue(source), session.Progress, session.Cancellation);
                 session.Warn(result.Warnings);
                 var json = new SurveyJson(result.Source, result.Disk is { } disk ? new DiskJson(disk.Scheme, disk.Format, disk.Bytes, disk.SectorSize) : null,
-                    [.. result.Volumes.Select(v => new VolumeJson(v.Number, v.Start, v.Length, v.FileSystem, v.Label, v.Used, v.Role, v.Problem, CliJson.From(v.Windows), v.Take?.Files, v.Take?.Bytes, v.Take?.LeftOut))], result.Warnings);
+                    [.. result.Volumes.Select(v => new VolumeJson(v.Number, v.Start, v.Length, v.FileSystem, v.Label, v.Used, v.Role, v.Problem, CliJson.From(v.Windows), v.Take?.Files, v.Take?.Bytes, v.Take?.LeftOut, v.Take?.Compacted))], result.Warnings);
                 session.Result(json, json => json.SurveyJson, () => Show(result, session));
                 return ExitCode.Done;
             });
@@ -56,7 +56,12 @@ internal static class SurveyCommand
         foreach (var volume in result.Volumes.Where(v => v.Take is not null))
         {
             var take = volume.Take!;
-            Session.Line($"A capture{(result.Volumes.Count > 1 ? $" of volume {volume.Number}" : "")} would take {Text.Count(take.Files, "file")}, {Text.Size(take.Bytes)}, and leave out {Text.Count(take.LeftOut.Count, "entry", "entries")} that Windows makes anew.");
+            var unreadable = take.LeftOut.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).ToList();
+            Session.Line($"A capture{(result.Volumes.Count > 1 ? $" of volume {volume.Number}" : "")} would take {Text.Count(take.Files, "file")}, {Text.Size(take.Bytes)}, and leave out {Text.Count(take.LeftOut.Count - unreadable.Count, "entry", "entries")} that Windows makes anew.");
+            if (take.Compacted.Files > 0)
+                Session.Line($"Of these, {Text.Compacted(take.Compacted)}; they are captured as their plain content.");
+            if (unreadable.Count > 0)
+                Session.Line($"{Text.Count(unreadable.Count, "file")} cannot be read, such as '{unreadable[0].Path}': {unreadable[0].Rule}. With --skip-unreadable a capture leaves them out.");
         }
     }
 }

@@ -1,5 +1,6 @@
 using System.Text.Json;
 using System.Text.Json.Serialization;
+using Vembar.Core.Compaction;
 using Vembar.Core.Content;
 
 namespace Vembar.Core.Archives;
@@ -125,6 +126,10 @@ public sealed record ImageRecord
     /// <summary>What the readiness checks found when it was captured; the worst first.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
     public IReadOnlyList<Windows.Finding>? Findings { get; init; }
+
+    /// <summary>Files that the source's volume kept compacted when it was captured; null for none.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public CompactedCount? Compacted { get; init; }
 
     /// <summary>Drivers that were let in although nobody trusted signed them.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]

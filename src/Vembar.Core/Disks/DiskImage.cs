@@ -323,7 +323,8 @@ public sealed class DiskImage : IDisposable
     /// <summary>Closes it.</summary>
     public void Dispose()
     {
-        _claim?.Dispose();
+        if (_claim is not null)
+            Posix.Unclaim(_claim);
         _parent?.Dispose();
         _mapped?.Dispose();
         _keeper?.Dispose();

@@ -172,6 +172,7 @@ public static class CaptureOperation
             Files = tree.Files - vanished.Count,
             Folders = tree.Folders,
             Bytes = tree.Bytes,
+            Compacted = tree.Compacted.Files > 0 ? tree.Compacted : null,
             Origin = new ImageOrigin
             {
                 Kind = source.Kind,

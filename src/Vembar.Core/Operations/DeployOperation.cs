@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using Vembar.Core.Archives;
+using Vembar.Core.Compaction;
 using Vembar.Core.Disks;
 using Vembar.Core.Servicing;
 using Vembar.Core.Servicing.Answers;
@@ -32,6 +33,8 @@ public static class DeployOperation
                 TargetChecks.Folder(request);
             return "";
         });
+        if (!isDisk && request.Compact != CompactionChoice.None)
+            problems.Add(new VembarException(ErrorKind.Usage, "compact-where", "a folder of Linux keeps no compacted files", "Deploy to a disk image, a device, or a volume of one (--volume), or leave out --compact."));
         if (request.ComputerName is { } name && AnswerFile.ComputerNameProblem(name) is { } problem)
             problems.Add(new VembarException(ErrorKind.Usage, "bad-computer-name", problem, "Use up to 15 letters, digits and hyphens, not digits alone."));
         Checks.Throw(problems);
@@ -142,7 +145,7 @@ public static class DeployOperation
             }
             using (var volume = target.OpenVolume(start, length, shown))
             {
-                files = new NtfsTarget(volume, editor, tree, archive, request.KeepExisting && into is not null, request.SkipRoomCheck, into is null ? null : DeployJournal.KeyOf(image, editor));
+                files = new NtfsTarget(volume, editor, tree, archive, request.KeepExisting && into is not null, request.SkipRoomCheck, into is null ? null : DeployJournal.KeyOf(image, editor), request.Compact);
                 if (into is not null && !request.KeepExisting && !files.IsResuming)
                     CheckEmpty(volume, shown);
                 files.Plan(cancellation);
@@ -171,7 +174,7 @@ public static class DeployOperation
             complete = true;
             var kept = files.Kept.ToList();
             TellKept(request, kept.Count, warnings);
-            return new DeployResult(image, request.Target, files.Files, files.Bytes, clock.Elapsed.TotalSeconds, kept, differences, request.Verify, warnings, files.Resumed, volumes);
+            return new DeployResult(image, request.Target, files.Files, files.Bytes, clock.Elapsed.TotalSeconds, kept, differences, request.Verify, warnings, files.Resumed, volumes) { Compacted = files.Compacted };
         }
         catch (Exception failure)
         {

@@ -1,3 +1,5 @@
+using Vembar.Core.Compaction;
+
 namespace Vembar.Core.Operations;
 
 /// <summary>Which image goes where, and how.</summary>
@@ -32,6 +34,9 @@ public sealed record DeployRequest
 
     /// <summary>Texts for what stands between {{ and }} in the answer file.</summary>
     public IReadOnlyDictionary<string, string> Fill { get; init; } = new Dictionary<string, string>();
+
+    /// <summary>Which files are written compacted; onto disks and volumes only.</summary>
+    public CompactionChoice Compact { get; init; }
 
     /// <summary>Whether to read everything back and compare.</summary>
     public bool Verify { get; init; }

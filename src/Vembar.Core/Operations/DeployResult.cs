@@ -1,4 +1,5 @@
 using Vembar.Core.Archives;
+using Vembar.Core.Compaction;
 using Vembar.Core.Targets;
 
 namespace Vembar.Core.Operations;
@@ -17,4 +18,8 @@ namespace Vembar.Core.Operations;
 /// <param name="Volumes">The volumes of a disk that was written; empty for a folder.</param>
 public sealed record DeployResult(
     ImageRecord Image, string Target, long Files, long Bytes, double Seconds, IReadOnlyList<string> Kept, IReadOnlyList<string> Differences, bool Verified, IReadOnlyList<string> Warnings,
-    long Resumed, IReadOnlyList<WrittenVolume> Volumes);
+    long Resumed, IReadOnlyList<WrittenVolume> Volumes)
+{
+    /// <summary>Files that were written compacted.</summary>
+    public CompactedCount Compacted { get; init; } = new(0, 0, 0);
+}

@@ -134,7 +134,7 @@ public static class DiffOperation
         If(!x.Streams.Select(s => (s.Name, s.Content.Hash)).SequenceEqual(y.Streams.Select(s => (s.Name, s.Content.Hash))), "streams");
         If(x.Owner != y.Owner, "owner");
         If(!Bytes(x.Reparse).SequenceEqual(Bytes(y.Reparse)) || !Bytes(x.ObjectId).SequenceEqual(Bytes(y.ObjectId)) || x.ShortName != y.ShortName || x.LinkGroup != y.LinkGroup
-            || x.CaseSensitive != y.CaseSensitive || !Same(x.ExtendedAttributes, y.ExtendedAttributes) || !Same(x.PosixAttributes, y.PosixAttributes), "other");
+            || x.CaseSensitive != y.CaseSensitive || x.Compaction != y.Compaction || !Same(x.ExtendedAttributes, y.ExtendedAttributes) || !Same(x.PosixAttributes, y.PosixAttributes), "other");
         return what;
     }
 

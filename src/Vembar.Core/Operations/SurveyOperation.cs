@@ -1,3 +1,4 @@
+using Vembar.Core.Compaction;
 using Vembar.Core.Disks;
 using Vembar.Core.Sources;
 using Vembar.Core.Windows;
@@ -8,7 +9,11 @@ namespace Vembar.Core.Operations;
 /// <param name="Files">Files and links, each name counted.</param>
 /// <param name="Bytes">Their bytes; hard-linked content counts once.</param>
 /// <param name="LeftOut">What would be left out.</param>
-public sealed record WouldTake(long Files, long Bytes, IReadOnlyList<LeftOut> LeftOut);
+public sealed record WouldTake(long Files, long Bytes, IReadOnlyList<LeftOut> LeftOut)
+{
+    /// <summary>Files that the volume keeps compacted.</summary>
+    public CompactedCount Compacted { get; init; } = new(0, 0, 0);
+}
 
 /// <summary>A volume of a source.</summary>
 /// <param name="Number">What --volume takes.</param>
@@ -101,6 +106,6 @@ public static class SurveyOperation
             return (null, 0, null);
         // What cannot be read is told by the capture; here it must not hide the rest.
         var tree = source.Walk(new Exclusions([], keepAll: false), null, skipUnreadable: true, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
-        return (install, programs, new WouldTake(tree.Files, tree.Bytes, tree.LeftOut));
+        return (install, programs, new WouldTake(tree.Files, tree.Bytes, tree.LeftOut) { Compacted = tree.Compacted });
     }
 }

@@ -1,6 +1,7 @@
 using System.Buffers.Binary;
 using System.IO.Hashing;
 using Microsoft.Win32.SafeHandles;
+using Vembar.Core.Compaction;
 using Vembar.Core.Content;
 using Vembar.Core.Trees;
 using Vembar.Native;
@@ -419,7 +420,9 @@ public sealed class FolderSource : ISource
         var attributes = value is { Length: >= 4 } ? (WindowsAttributes)BinaryPrimitives.ReadUInt32BigEndian(value) : WindowsAttributes.None;
         var reparse = attributes.HasFlag(WindowsAttributes.Reparse) ? Posix.GetAttribute(parent, raw, "system.ntfs_reparse_data") : null;
         if (stat.Kind != PosixKind.Folder && ReparseTag.KeepsContentElsewhere(reparse))
-            walk.Problems.Add(VembarException.Input("overlaid-file", $"'{Shown}/{name}' keeps its content elsewhere (system compression or deduplication)", "Expand such files on the reference before capturing it."));
+            walk.KeptElsewhere(name, ReparseTag.Elsewhere);
+        if (stat.Kind != PosixKind.Folder && CompactedForms.Of(reparse) != CompactedForm.None)
+            walk.KeptElsewhere(name, "are compacted, which cannot be read through a mount (name the volume itself, its disk image or device)");
         if (attributes.HasFlag(WindowsAttributes.Encrypted))
             walk.Problems.Add(VembarException.Input("encrypted-file", $"'{Shown}/{name}' is encrypted by the file system", "Decrypt it on the reference, or leave it out."));
         var times = Posix.GetAttribute(parent, raw, "system.ntfs_times_be");

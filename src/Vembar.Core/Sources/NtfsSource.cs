@@ -1,6 +1,7 @@
 using System.Buffers.Binary;
 using System.Collections.Concurrent;
 using System.Globalization;
+using Vembar.Core.Compaction;
 using Vembar.Core.Disks;
 using Vembar.Core.Trees;
 using Vembar.Native;
@@ -222,6 +223,11 @@ public sealed class NtfsSource : ISource
         {
             using var file = volume.Open(reference, string.Join('/', path));
             var description = file.Describe();
+            if (!description.IsFolder && ReparseTag.KeepsContentElsewhere(description.Reparse))
+            {
+                walk.KeptElsewhere(string.Join('/', path), ReparseTag.Elsewhere);
+                return;
+            }
             var entry = Describe(walk, file, description, name, folder.Parent is null ? NtfsVolume.Root : folder.FileId, path);
             var node = new SourceNode(folder, entry) { Length = entry.Kind == EntryKind.File ? description.Length : 0, FileId = reference };
             folder.Children!.Add(node);
@@ -231,7 +237,18 @@ public sealed class NtfsSource : ISource
                 return;
             }
             walk.Files++;
-            walk.Allocated += Math.Min(node.Length, file.AllocatedLength);
+            if (entry.Compaction == CompactedForm.None)
+                walk.Allocated += Math.Min(node.Length, file.AllocatedLength);
+            else
+            {
+                walk.Allocated += node.Length;
+                // A file of several names counts once.
+                var first = description.Names.FirstOrDefault(n => n.IsLong);
+                if (first.Name == name && first.Parent == ((folder.Parent is null ? NtfsVolume.Root : folder.FileId) & NumberMask))
+                {
+                    walk.Compacted = walk.Compacted.Plus(new CompactedCount(1, node.Length, description.Streams.FirstOrDefault(s => s.Name == CompactedForms.Stream).Length));
+                }
+            }
             if (description.Names.Count(n => n.IsLong) > 1)
                 walk.AddLink((0, reference & NumberMask), node);
             else
@@ -250,8 +267,7 @@ public sealed class NtfsSource : ISource
     private TreeEntry Describe(SourceWalk walk, NtfsFile file, NtfsDescription description, string name, ulong parent, string[] path)
     {
         var attributes = (WindowsAttributes)description.Attributes;
-        if (!description.IsFolder && ReparseTag.KeepsContentElsewhere(description.Reparse))
-            walk.Problems.Add(VembarException.Input("overlaid-file", $"{Shown}: '{string.Join('/', path)}' keeps its content elsewhere (system compression or deduplication)", "Expand such files on the reference before capturing it (compact /u /exe)."));
+        var form = description.IsFolder ? CompactedForm.None : CompactedForms.Of(description.Reparse);
         const WindowsAttributes IsNotHere = (WindowsAttributes)(0x40000 | 0x400000);
         if (!description.IsFolder && (attributes & IsNotHere) != 0)
             walk.Problems.Add(VembarException.Input("placeholder-file", $"{Shown}: '{string.Join('/', path)}' is a placeholder: its content is on a server, not on the volume", "Fetch it on the reference before capturing, or leave it out with --leave-out."));
@@ -260,6 +276,8 @@ public sealed class NtfsSource : ISource
         List<PendingStream>? streams = null;
         foreach (var (stream, length) in description.Streams)
         {
+            if (form != CompactedForm.None && stream == CompactedForms.Stream)
+                continue;
             if (length > ShortStream)
             {
                 var number = file.Number;
@@ -274,12 +292,14 @@ public sealed class NtfsSource : ISource
         {
             Name = name,
             Kind = description.IsFolder ? EntryKind.Folder : EntryKind.File,
-            Attributes = attributes,
+            // A compacted file is a plain one of that content.
+            Attributes = form == CompactedForm.None ? attributes : attributes & ~(WindowsAttributes.Reparse | WindowsAttributes.Sparse),
             Created = new FileTime(description.Created),
             Modified = new FileTime(description.Modified),
             Accessed = new FileTime(description.Accessed),
             Changed = new FileTime(description.Changed),
-            Reparse = description.Reparse,
+            Reparse = form == CompactedForm.None ? description.Reparse : null,
+            Compaction = form,
             ShortName = name.Length == 0 ? null : description.Names.FirstOrDefault(n => n.IsShort && n.Parent == (parent & NumberMask)).Name,
             ObjectId = description.ObjectId,
             ExtendedAttributes = ExtendedAttributeList.Parse(description.ExtendedAttributes),
@@ -289,7 +309,16 @@ public sealed class NtfsSource : ISource
     }
 
     /// <inheritdoc/>
-    public ISourceFile Open(SourceNode node) => OpenStream(node.FileId, "", node.Path.ToString());
+    public ISourceFile Open(SourceNode node)
+    {
+        if (node.Entry.Compaction == CompactedForm.None)
+            return OpenStream(node.FileId, "", node.Path.ToString());
+        var shown = node.Path.ToString();
+#pragma warning disable CA2000 // owned by the file that is returned
+        var stream = OpenStream(node.FileId, CompactedForms.Stream, shown);
+#pragma warning restore CA2000
+        return new CompactedFile(stream, new CompactedContent(node.Entry.Compaction, node.Length, stream.Length, stream.Read), $"{Shown}: '{shown}'");
+    }
 
     private SourceFile OpenStream(ulong reference, string stream, string shown)
     {
@@ -404,8 +433,22 @@ public sealed class NtfsSource : ISource
             return null;
         using var data = file.OpenData();
         var bytes = new byte[length(data)];
-        var got = data.Read(bytes, 0);
-        return got == bytes.Length ? bytes : bytes[..got];
+        var form = CompactedForms.Of(file.Describe().Reparse);
+        if (form == CompactedForm.None)
+        {
+            var got = data.Read(bytes, 0);
+            return got == bytes.Length ? bytes : bytes[..got];
+        }
+        using var stream = file.OpenData(CompactedForms.Stream);
+        try
+        {
+            new CompactedContent(form, data.Length, stream.Length, stream.Read).Read(bytes, 0);
+            return bytes;
+        }
+        catch (InvalidDataException damage)
+        {
+            throw VembarException.Input("unreadable", $"{Shown}: '{path}': {damage.Message}", "Let Windows check the volume (chkdsk), or take the disk from another copy.");
+        }
     });
 
     /// <inheritdoc/>

@@ -1,3 +1,4 @@
+using Vembar.Core.Compaction;
 using Vembar.Core.Content;
 using Vembar.Core.Trees;
 
@@ -133,7 +134,11 @@ public sealed record LeftOut(string Path, string Rule);
 /// <param name="LeftOut">What was left out.</param>
 /// <param name="Warnings">What should be known.</param>
 public sealed record SourceTree(
-    SourceNode Root, long Files, long Folders, long Bytes, long Allocated, long Latest, long FilesRead, long BytesRead, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings);
+    SourceNode Root, long Files, long Folders, long Bytes, long Allocated, long Latest, long FilesRead, long BytesRead, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings)
+{
+    /// <summary>Files that the volume keeps compacted.</summary>
+    public CompactedCount Compacted { get; init; } = new(0, 0, 0);
+}
 
 /// <summary>An open file of a source.</summary>
 public interface ISourceFile : IDisposable

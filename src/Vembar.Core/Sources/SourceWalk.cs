@@ -1,4 +1,5 @@
 using System.IO.Hashing;
+using Vembar.Core.Compaction;
 using Vembar.Core.Trees;
 
 namespace Vembar.Core.Sources;
@@ -101,9 +102,35 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     /// <summary>A walk over a part, by another thread.</summary>
     public SourceWalk Fork() => new(this, exclusions, skipUnreadable, seen, cancellation) { Earlier = Earlier, AttributesLater = AttributesLater };
 
+    /// <summary>Files that the volume keeps compacted, and bytes of their plain and compacted contents.</summary>
+    public CompactedCount Compacted { get; set; } = new(0, 0, 0);
+
+    // Files whose content cannot be read, by the reason: how many, and the first by its path.
+    private readonly SortedDictionary<string, (long Count, string First)> _kept = new(StringComparer.Ordinal);
+
+    /// <summary>A file whose content is kept in a way that cannot be read here: it is left out, or the walk fails at its end with one line for all.</summary>
+    /// <param name="path">The file.</param>
+    /// <param name="reason">Why, said of several files ("keep their content in another file").</param>
+    public void KeptElsewhere(string path, string reason)
+    {
+        if (skipUnreadable)
+            LeftOut.Add(new LeftOut(path, $"unreadable: of the files that {reason}"));
+        else
+            Note(reason, 1, path);
+    }
+
+    private void Note(string reason, long count, string path)
+    {
+        var (before, first) = _kept.GetValueOrDefault(reason, (0, path));
+        _kept[reason] = (before + count, string.CompareOrdinal(path, first) < 0 ? path : first);
+    }
+
     /// <summary>Adds what a walk over a part found.</summary>
     public void Join(SourceWalk other)
     {
+        Compacted = Compacted.Plus(other.Compacted);
+        foreach (var (reason, (count, first)) in other._kept)
+            Note(reason, count, first);
         Files += other.Files;
         Folders += other.Folders;
         Bytes += other.Bytes;
@@ -176,6 +203,11 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     /// <exception cref="VembarException">There were problems; all told together.</exception>
     public SourceTree Finish(SourceNode root)
     {
+        foreach (var (reason, (count, first)) in _kept)
+        {
+            Problems.Add(VembarException.Input("overlaid-file", $"{(count == 1 ? "a file" : $"{count} files")} {reason}{(count == 1 ? ":" : ", such as")} '{first}'",
+                "Expand them on the reference before capturing it (compact /u /exe), or leave them out with --skip-unreadable."));
+        }
         if (Problems.Count > 0)
             throw VembarException.Together([.. Problems.OrderBy(p => p.Message, StringComparer.Ordinal)]);
         foreach (var group in Links.Values)
@@ -196,6 +228,9 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         var warnings = Warnings.Order(StringComparer.Ordinal).ToList();
         warnings.AddRange(exclusions.Unused.Select(rule =>
             $"the pattern '{rule}' left nothing out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
-        return new SourceTree(root, Files, Folders, Bytes, Allocated, Latest, Read.Files, Read.Bytes, [.. LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings);
+        return new SourceTree(root, Files, Folders, Bytes, Allocated, Latest, Read.Files, Read.Bytes, [.. LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings)
+        {
+            Compacted = Compacted,
+        };
     }
 }

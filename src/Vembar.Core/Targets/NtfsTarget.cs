@@ -1,4 +1,5 @@
 using Vembar.Core.Archives;
+using Vembar.Core.Compaction;
 using Vembar.Core.Content;
 using Vembar.Core.Sources;
 using Vembar.Core.Trees;
@@ -19,6 +20,7 @@ internal sealed class NtfsTarget
     private readonly ImageTree _image;
     private readonly ArchiveReader _archive;
     private readonly bool _keepExisting;
+    private readonly CompactionRule _compaction;
     private readonly List<Item> _folders = [];
     private readonly List<Item> _files = [];
     private readonly List<Item> _links = [];
@@ -50,9 +52,11 @@ internal sealed class NtfsTarget
     /// <param name="keepExisting">Whether files that are there are left.</param>
     /// <param name="skipRoomCheck">Whether to begin although there seems to be too little room.</param>
     /// <param name="key">What tells this deployment from others, for one that can be gone on with when it is broken off; null for none.</param>
+    /// <param name="compact">Which files are written compacted.</param>
     /// <exception cref="VembarException">The volume holds an unfinished deployment of another image.</exception>
-    public NtfsTarget(NtfsVolume volume, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting, bool skipRoomCheck, string? key)
+    public NtfsTarget(NtfsVolume volume, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting, bool skipRoomCheck, string? key, CompactionChoice compact = CompactionChoice.None)
     {
+        _compaction = new CompactionRule(compact);
         _skipRoomCheck = skipRoomCheck;
         _key = key;
         _volume = volume;
@@ -131,6 +135,9 @@ internal sealed class NtfsTarget
         using var file = _volume.Open(found, shown);
         file.DeleteAndClose(parent, name);
     }
+
+    /// <summary>Files that were written compacted.</summary>
+    public CompactedCount Compacted { get; private set; } = new(0, 0, 0);
 
     public long Files { get; private set; }
 
@@ -372,13 +379,18 @@ internal sealed class NtfsTarget
             item.Made = true;
             if (entry.Attributes is { } attributes)
                 file.SetAttributes((uint)(attributes & ~WindowsAttributes.Directory));
-            if (entry.Length > 0)
+            var form = _compaction.FormFor(entry, item.Path);
+            if (form != CompactedForm.None && !TryWriteCompacted(file, item, form))
+                form = CompactedForm.None;
+            if (entry.Length > 0 && form == CompactedForm.None)
             {
                 using var data = file.OpenData();
                 WriteContent(data, entry.New, entry.Content, item.Path);
             }
             Dress(item, file);
-            if (entry.Reparse is { } reparse)
+            if (form != CompactedForm.None)
+                file.SetReparse(CompactedForms.Reparse(form));
+            else if (entry.Reparse is { } reparse)
                 file.SetReparse(reparse);
             SetShortName(item, ref parent, ref file);
             SetTimes(file, entry);
@@ -458,6 +470,50 @@ internal sealed class NtfsTarget
     {
         var modified = entry.Modified?.Ticks ?? FileTime.From(DateTime.UtcNow).Ticks;
         file.SetTimes(entry.Created?.Ticks ?? modified, modified, entry.Changed?.Ticks ?? modified, entry.Accessed?.Ticks ?? modified);
+    }
+
+    // False, and nothing is written, when it would not take less room.
+    private bool TryWriteCompacted(NtfsFile file, Item item, CompactedForm form)
+    {
+        var (content, path) = (item.Entry.Content!, item.Path);
+        if (!IsWorthwhile(content, path, form))
+            return false;
+        using (var data = file.AddStream(CompactedForms.Stream))
+        {
+            var compactor = new Compactor(form, content.Length, data.Write);
+            var end = 0L;
+            _image.Pieces(content, () => path, (bytes, at) =>
+            {
+                compactor.AddZeros(at - end);
+                compactor.Add(bytes);
+                end = at + bytes.Length;
+            });
+            compactor.AddZeros(content.Length - end);
+            compactor.Finish();
+            data.Finish();
+            Compacted = Compacted.Plus(new CompactedCount(1, content.Length, compactor.Stored));
+        }
+        // The content's own stream is one hole.
+        using var plain = file.OpenData();
+        plain.SetLength(content.Length);
+        return true;
+    }
+
+    // Told by its first piece; most files have one only.
+    private bool IsWorthwhile(FileContent content, WindowsPath path, CompactedForm form)
+    {
+        var (before, after) = (0L, 0L);
+        if (_image.Parts(content, path) is not [{ IsHole: false } first, ..])
+            return content.Length > 0;
+        _image.Pieces(new FileContent(first.Length, first.Id), () => path, (bytes, _) =>
+        {
+            var compactor = new Compactor(form, bytes.Length, (_, _) => { });
+            compactor.Add(bytes);
+            compactor.Finish();
+            (before, after) = (bytes.Length, compactor.Stored);
+        });
+        long Clusters(long length) => (length + _volume.ClusterSize - 1) / _volume.ClusterSize;
+        return before == content.Length ? Clusters(after) < Clusters(before) : after * 10 < before * 9;
     }
 
     private void WriteContent(NtfsData data, NewContent? fresh, FileContent? content, WindowsPath path)

@@ -1,5 +1,6 @@
 using System.IO.Hashing;
 using Vembar.Core.Archives;
+using Vembar.Core.Compaction;
 using Vembar.Core.Content;
 
 namespace Vembar.Core.Trees;
@@ -42,8 +43,8 @@ internal static class TreeCodec
         Attributes = 1 << 0, Modified = 1 << 1, Created = 1 << 2, Changed = 1 << 3, Accessed = 1 << 4, ModifiedRest = 1 << 5,
         Content = 1 << 6, Folder = 1 << 7, LinkTarget = 1 << 8, Security = 1 << 9, Reparse = 1 << 10, ShortName = 1 << 11,
         LinkGroup = 1 << 12, ObjectId = 1 << 13, ExtendedAttributes = 1 << 14, Streams = 1 << 15, Owner = 1 << 16,
-        PosixAttributes = 1 << 17, CaseSensitive = 1 << 18,
-        All = (1 << 19) - 1,
+        PosixAttributes = 1 << 17, CaseSensitive = 1 << 18, Compaction = 1 << 19,
+        All = (1 << 20) - 1,
     }
 
     /// <summary>Stores a folder's entries and returns its id. The entries are sorted here.</summary>
@@ -162,6 +163,7 @@ internal static class TreeCodec
         Mark(e.Owner is not null, Field.Owner);
         Mark(e.PosixAttributes.Count > 0, Field.PosixAttributes);
         Mark(e.CaseSensitive, Field.CaseSensitive);
+        Mark(e.Compaction != CompactedForm.None, Field.Compaction);
         data.Text(e.Name).Byte((byte)e.Kind).Number((ulong)fields);
         if (e.Attributes is { } attributes)
             data.Number((ulong)attributes);
@@ -201,6 +203,8 @@ internal static class TreeCodec
         if (e.Owner is { } owner)
             data.Number(owner.Mode).Number(owner.Uid).Number(owner.Gid);
         WriteValues(data, e.PosixAttributes);
+        if (e.Compaction != CompactedForm.None)
+            data.Byte((byte)e.Compaction);
     }
 
     private static void WriteValues(BinaryFormatWriter data, IReadOnlyList<NamedValue> values)
@@ -477,7 +481,14 @@ internal static class TreeCodec
             SharedOwner = fields.HasFlag(Field.Owner) ? ReadOwner(ref r, ref lastOwner) : null,
             PosixAttributes = fields.HasFlag(Field.PosixAttributes) ? ReadValues(ref r) : [],
             CaseSensitive = fields.HasFlag(Field.CaseSensitive),
+            Compaction = fields.HasFlag(Field.Compaction) ? ReadForm(ref r, kind) : CompactedForm.None,
         };
+    }
+
+    private static CompactedForm ReadForm(ref BinaryFormatReader r, EntryKind kind)
+    {
+        var form = (CompactedForm)r.Byte();
+        return kind == EntryKind.File && form is > CompactedForm.None and <= CompactedForm.Xpress16K ? form : throw r.Error("a form of compacting that this Vembar does not know");
     }
 
     private static object ReadOwner(ref BinaryFormatReader r, ref object? last)

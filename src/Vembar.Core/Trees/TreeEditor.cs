@@ -249,7 +249,7 @@ public sealed class TreeEditor : IFileView
             Uncount(node.Entry);
             _bytes += content.Length;
             // A file of its own from here on: other names of a hard-linked one keep the old content.
-            node.Entry = node.Entry with { Kind = EntryKind.File, Content = content.Stored, New = content.Stored is null ? content : null, LinkTarget = null, LinkGroup = 0, Modified = time, Reparse = null };
+            node.Entry = node.Entry with { Kind = EntryKind.File, Content = content.Stored, New = content.Stored is null ? content : null, LinkTarget = null, LinkGroup = 0, Modified = time, Reparse = null, Compaction = Compaction.CompactedForm.None };
         }
         Mark(node);
     }

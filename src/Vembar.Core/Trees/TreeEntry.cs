@@ -1,3 +1,4 @@
+using Vembar.Core.Compaction;
 using Vembar.Core.Content;
 
 namespace Vembar.Core.Trees;
@@ -155,6 +156,7 @@ public sealed record TreeEntry
         public IReadOnlyList<PendingStream> PendingStreams { get; init; } = [];
         public IReadOnlyList<NamedValue> PosixAttributes { get; init; } = [];
         public bool CaseSensitive { get; init; }
+        public CompactedForm Compaction { get; init; }
     }
 
     // What every entry of a Windows volume has, and none of a Linux folder. These times have no rest below 100 ns.
@@ -409,6 +411,17 @@ public sealed record TreeEntry
         {
             if (value || _rare is not null)
                 _rare = Known with { CaseSensitive = value };
+        }
+    }
+
+    /// <summary>In which form the source's volume kept the file compacted; its content here is the plain one.</summary>
+    public CompactedForm Compaction
+    {
+        get => Known.Compaction;
+        init
+        {
+            if (value != CompactedForm.None || _rare is not null)
+                _rare = Known with { Compaction = value };
         }
     }
 
