@@ -23,7 +23,7 @@ internal sealed record ChangeJson(string Kind, string What, string Status, strin
 internal sealed record ServiceJson(string Archive, ImageRecord Image, bool Written, bool Plan, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings, IReadOnlyList<ChangeJson> Changes);
 internal sealed record DriverJson(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Services, IReadOnlyList<string> Ids, string? Files);
 internal sealed record ShowJson(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<DriverJson>? Drivers, IReadOnlyList<DriverJson>? InboxDrivers, IReadOnlyList<InstalledJson>? Packages, IReadOnlyList<FeatureJson>? Features, IReadOnlyList<FirstStartJson>? FirstStart,
-    Vembar.Core.Servicing.Languages.LocaleSettings? Locale, IReadOnlyList<AppJson>? Apps, IReadOnlyList<ChangeJson>? Tidy);
+    Vembar.Core.Servicing.Languages.LocaleSettings? Locale, IReadOnlyList<AppJson>? Apps, IReadOnlyList<ChangeJson>? Tidy, IReadOnlyList<string> Problems);
 
 internal sealed record AppJson(string Name, string Version, string FullName);
 internal sealed record InstalledJson(string Name, string Version, string Title, string Kind, string? ReplacedBy);

@@ -3,6 +3,8 @@ using System.Diagnostics;
 using System.Globalization;
 using System.Text;
 using CsCheck;
+using Vembar.Core.Servicing;
+using Vembar.Core.Servicing.Registry;
 using Vembar.Core.Windows;
 using Xunit;
 
@@ -428,5 +430,60 @@ public class HiveEngineTests(DemoFixture demo)
         _ = key.Values;
         foreach (var child in depth > 10 ? [] : key.Subkeys)
             Visit(child, depth + 1);
+    }
+
+    [Fact]
+    public void WhatIsSoundOfADamagedHiveIsShown()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        var whole = Operations.ShowOperation.Run(Operations.ImageReference.Parse(archive));
+        Assert.Empty(whole.Problems);
+        var hive = Do.WithTree(archive, 1, t => t.ReadFile(WindowsInstall.HivePath("Windows", "SOFTWARE"), RegistryHive.Longest)!);
+        // The record of one program says that its values are where nothing can be.
+        var name = "Quillpad"u8.ToArray();
+        var at = hive.AsSpan().IndexOf(name);
+        Assert.True(at > 0);
+        const int NameAt = 0x4C, ValuesAt = 0x28;
+        System.Buffers.Binary.BinaryPrimitives.WriteUInt32LittleEndian(hive.AsSpan(at - NameAt + ValuesAt), 0x7FFFFFF0);
+        Do.Service(archive, null, new Servicing.Files.PutChange(folder.Write("SOFTWARE", hive), "Windows/System32/config/SOFTWARE"));
+        var shown = Operations.ShowOperation.Run(Operations.ImageReference.Parse(archive));
+        Assert.Contains("is a damaged registry hive", Assert.Single(shown.Problems), StringComparison.Ordinal);
+        Assert.Equal(whole.Programs!.Where(p => !p.Name.Contains("Quillpad", StringComparison.Ordinal)).Select(p => p.Name), shown.Programs!.Select(p => p.Name));
+        Assert.Equal(whole.Apps!.Count, shown.Apps!.Count);
+        // It is not written.
+        Assert.Equal(ChangeStatus.Refused, Do.Service(archive, "x", new RegistryChange(folder.Write("x.reg", "Windows Registry Editor Version 5.00\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\X]\r\n"))).Changes.Single().Status);
+    }
+
+    // Whatever is damaged: what is read as far as it is sound ends, and never fails.
+    [Fact]
+    public void DamagedHivesAreReadToAnEnd()
+    {
+        var sound = Do.WithTree(demo.Archive, 1, t => t.ReadFile(WindowsInstall.HivePath("Windows", "SYSTEM"), RegistryHive.Longest)!);
+        var random = new Random(31);
+        var keys = 0;
+        for (var round = 0; round < 500; round++)
+        {
+            var bytes = (byte[])sound.Clone();
+            for (var flips = random.Next(1, 30); flips > 0; flips--)
+                bytes[4096 + random.Next(bytes.Length - 4096)] ^= (byte)(1 << random.Next(8));
+            try
+            {
+                var hive = RegistryHive.OpenAsFarAsSound(bytes, "SYSTEM", _ => { });
+                keys += Count(hive.Root, 0);
+            }
+            catch (VembarException problem)
+            {
+                Assert.Equal("bad-hive", problem.Code);
+            }
+        }
+        Assert.True(keys > 500);
+    }
+
+    private static int Count(RegistryKey key, int depth)
+    {
+        Assert.True(depth < 2_000);
+        _ = (key.Name, key.Values.Count);
+        return 1 + key.Subkeys.Sum(k => Count(k, depth + 1));
     }
 }

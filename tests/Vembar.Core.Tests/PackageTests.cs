@@ -275,6 +275,24 @@ public class PackageTests(DemoFixture demo)
         Assert.All(changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
     }
 
+    // Where content is cut does not depend on whether it comes out of a folder or a packed file.
+    [Fact]
+    public void PayloadOfAPackedFileIsStoredOnceWithThatOfAFolder()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        var noise = new byte[3 << 20];
+        new Random(8).NextBytes(noise);
+        folder.Write("house-1.0/f/noise.bin", noise);
+        var zip = Make(folder, "house", "1.0", "files:\n  - from: f\n    to: House\n");
+        Tools.Run("unzip", ["-q", "-o", zip, "-d", folder.At("unpacked")]);
+        Tools.Run("bsdtar", ["-a", "-cf", folder.At("house.tar.xz"), "-C", folder.At("unpacked"), "."]);
+        var first = Do.Service(archive, "first", Add(folder.At("unpacked"))).BytesStored;
+        Assert.True(first > noise.Length);
+        Assert.InRange(Do.Service($"{archive}#1", "zip", Add(zip)).BytesStored, 1, 100_000);
+        Assert.InRange(Do.Service($"{archive}#1", "tar", Add(folder.At("house.tar.xz"))).BytesStored, 1, 100_000);
+    }
+
     [Fact]
     public void PayloadIsReadWhenItIsStoredAndNotBefore()
     {

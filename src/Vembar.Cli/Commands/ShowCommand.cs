@@ -18,8 +18,8 @@ internal static class ShowCommand
             .With(image, only, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image), parse.GetValue(only) == "drivers", parse.GetValue(only) == "tidy");
-                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers), CliJson.From(result.Packages), CliJson.Features(result.Packages), result.FirstStart?.Select(c => new FirstStartJson(c.Name, c.Command, c.Good)).ToList(), result.Locale, result.Apps?.Select(a => new AppJson(a.Name, a.Version, a.FullName)).ToList(), result.Tidy is null ? null : CliJson.From(result.Tidy)), json => json.ShowJson, () => Show(result, parse.GetValue(only), session));
-                return ExitCode.Done;
+                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers), CliJson.From(result.Packages), CliJson.Features(result.Packages), result.FirstStart?.Select(c => new FirstStartJson(c.Name, c.Command, c.Good)).ToList(), result.Locale, result.Apps?.Select(a => new AppJson(a.Name, a.Version, a.FullName)).ToList(), result.Tidy is null ? null : CliJson.From(result.Tidy), result.Problems), json => json.ShowJson, () => Show(result, parse.GetValue(only), session));
+                return result.Problems.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }
 
@@ -41,6 +41,7 @@ internal static class ShowCommand
             print();
         }
         var image = result.Image;
+        var nothing = result.Problems.Count > 0 ? "  damaged" : "  the image holds no Windows";
         Part("record", "", () => Fields.Print(session,
             ("image", $"{image.Number} \"{image.Name}\""), ("version", image.Version), ("edition", image.Edition), ("note", image.Note),
             ("labels", string.Join(", ", image.Labels.Select(l => $"{l.Key}={l.Value}"))),
@@ -54,7 +55,7 @@ internal static class ShowCommand
         {
             if (result.Programs is not { Count: > 0 } programs)
             {
-                Session.Line(result.Programs is null ? "  the image holds no Windows" : "  none");
+                Session.Line(result.Programs is null ? nothing : "  none");
                 return;
             }
             var table = new Table("Name", "Version", "Publisher", ">Size");
@@ -66,7 +67,7 @@ internal static class ShowCommand
         {
             if (result.Drivers is not { Count: > 0 } drivers)
             {
-                Session.Line(result.Drivers is null ? "  the image holds no Windows" : "  none");
+                Session.Line(result.Drivers is null ? nothing : "  none");
                 return;
             }
             // Their files are looked into only where drivers alone are asked for: that reads them all.
@@ -93,7 +94,7 @@ internal static class ShowCommand
             {
                 if (items is not { Count: > 0 })
                 {
-                    Session.Line(items is null ? "  the image holds no Windows" : "  none");
+                    Session.Line(items is null ? nothing : "  none");
                     return;
                 }
                 var table = new Table(columns);
@@ -130,5 +131,11 @@ internal static class ShowCommand
             }
             table.Print(session);
         });
+        if (result.Problems.Count == 0)
+            return;
+        Session.Line();
+        foreach (var problem in result.Problems)
+            Session.Line($"damaged: {Text.Safe(problem)}");
+        Session.Line("What is shown is what of it is sound. Such an image is not serviced: take the install from another copy.");
     }
 }

@@ -17,7 +17,8 @@ internal static class ContentStore
         {
             using var stream = content.Open();
             var stored = new Collecting(writer, isSparse: false);
-            stored.Add(to => stream.Read(to));
+            // Filled to the brim: where content is cut must not depend on how it comes.
+            stored.Add(to => stream.ReadAtLeast(to, to.Length, throwOnEndOfStream: false));
             return stored.Finish();
         }
         try

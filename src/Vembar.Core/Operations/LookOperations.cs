@@ -36,6 +36,9 @@ public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList
 
     /// <summary>Commands for the first start; null without Windows.</summary>
     public IReadOnlyList<FirstStartCommand>? FirstStart { get; init; }
+
+    /// <summary>What of its hives and records is damaged; what is sound is shown all the same.</summary>
+    public IReadOnlyList<string> Problems { get; init; } = [];
 }
 
 /// <summary>Reads what an image holds.</summary>
@@ -62,17 +65,39 @@ public static class ShowOperation
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         if (WindowsInstall.FindFolder(tree) is not { } folder)
             return new ShowResult(reference.Archive.Path, image, null, null);
-        var software = WindowsInstall.OpenHive(tree, folder, "SOFTWARE");
-        var system = WindowsInstall.OpenHive(tree, folder, "SYSTEM");
-        var drivers = DriverDatabase.Read(system, inbox: lookIntoDrivers).ToLookup(d => d.IsAdded);
-        return new ShowResult(reference.Archive.Path, image, InstalledProgram.Read(software), [.. drivers[true]], lookIntoDrivers ? [.. drivers[false]] : null)
+        var problems = new List<string>();
+        // What is damaged is told, once for all that stumbles over it; the rest is shown.
+        void Tell(string problem)
         {
-            DriverFiles = lookIntoDrivers ? LookInto(tree) : new Dictionary<string, string>(),
-            Packages = InstalledPackage.Read(tree, WindowsPath.Root.Child(folder)),
-            Locale = LocaleSettings.Read(tree, system),
-            Apps = ProvisionedApp.Read(software),
-            Tidy = planTidying ? PlanTidying(tree) : null,
-            FirstStart = FirstStartScript.Read(tree, WindowsPath.Root.Child(folder)).Commands,
+            const int MostTold = 20;
+            if (problems.Count < MostTold && !problems.Contains(problem))
+                problems.Add(problem);
+        }
+        T? Sound<T>(Func<T?> read) where T : class
+        {
+            try
+            {
+                return read();
+            }
+            catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+            {
+                Tell(problem.Message);
+                return null;
+            }
+        }
+        var software = Sound(() => WindowsInstall.OpenHive(tree, folder, "SOFTWARE", Tell));
+        var system = Sound(() => WindowsInstall.OpenHive(tree, folder, "SYSTEM", Tell));
+        var drivers = system is null ? null : Sound(() => DriverDatabase.Read(system, inbox: lookIntoDrivers).ToLookup(d => d.IsAdded));
+        return new ShowResult(
+            reference.Archive.Path, image, software is null ? null : Sound(() => InstalledProgram.Read(software)), drivers is null ? null : [.. drivers[true]], lookIntoDrivers && drivers is not null ? [.. drivers[false]] : null)
+        {
+            DriverFiles = (lookIntoDrivers ? Sound(() => LookInto(tree)) : null) ?? [],
+            Packages = Sound(() => InstalledPackage.Read(tree, WindowsPath.Root.Child(folder))),
+            Locale = system is null ? null : Sound(() => LocaleSettings.Read(tree, system)),
+            Apps = software is null ? null : Sound(() => ProvisionedApp.Read(software)),
+            Tidy = planTidying ? Sound(() => PlanTidying(tree)) : null,
+            FirstStart = Sound(() => FirstStartScript.Read(tree, WindowsPath.Root.Child(folder)).Commands),
+            Problems = problems,
         };
     }
 

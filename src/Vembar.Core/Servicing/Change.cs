@@ -182,8 +182,7 @@ public sealed class ServiceContext
             changed[0] = false;
             if (IsAsBefore(name, hive))
                 continue;
-            var bytes = hive.ToBytes();
-            Tree.PutFile(PathOf(name), new NewContent(bytes, null, bytes.Length));
+            Tree.PutFile(PathOf(name), hive.ToContent());
         }
     }
 }

@@ -60,6 +60,27 @@ public sealed class RegistryHive
         return new RegistryHive(_image, new HiveEditor(_image, cells, _time), _time, _shown);
     }
 
+    /// <summary>Opens a hive that may be damaged, to read what of it is sound; what is not is passed over and told.</summary>
+    /// <param name="bytes">The file's bytes; they are the hive's own from then on.</param>
+    /// <param name="shown">What it is, for messages.</param>
+    /// <param name="damaged">Told of each damage that is met.</param>
+    /// <exception cref="VembarException">It is not a hive, or not even its beginning is sound.</exception>
+    public static RegistryHive OpenAsFarAsSound(byte[] bytes, string shown, Action<string> damaged)
+    {
+        var hive = Open(bytes, write: false, shown);
+        hive._damaged = damaged;
+        return hive;
+    }
+
+    private Action<string>? _damaged;
+
+    /// <summary>Whether a damage is to be passed over; then it was told.</summary>
+    internal bool PassesOver(BinaryFormatException problem)
+    {
+        _damaged?.Invoke(Damaged(_shown, problem).Message);
+        return _damaged is not null;
+    }
+
     private const string Hint = "Take the file from another copy of the install.";
 
     private static VembarException Damaged(string shown, BinaryFormatException problem) => VembarException.Input("bad-hive", $"{shown} is a damaged registry hive: {problem.Message}", Hint);
@@ -75,6 +96,13 @@ public sealed class RegistryHive
 
     /// <summary>The hive's bytes with all changes.</summary>
     public byte[] ToBytes() => _image.ToBytes(_time);
+
+    /// <summary>The hive with all changes as content to be stored; it is not copied, so the hive must not be changed until then.</summary>
+    internal Trees.NewContent ToContent()
+    {
+        _image.Conclude(_time);
+        return Trees.NewContent.From(() => new HiveStream(_image.Pieces(), _image.FileLength), _image.FileLength);
+    }
 
     /// <summary>The length of the hive's file as it is now, in bytes.</summary>
     public long Length => HiveImage.BlockLength + (long)_image.Length;
@@ -111,11 +139,18 @@ public sealed class RegistryHive
 
     internal void ForgetPlaces() => _places = null;
 
-    internal T Guard<T>(Func<T> work)
+    /// <summary>Does something and says of damage which hive has it.</summary>
+    /// <param name="work">What is done.</param>
+    /// <param name="sound">What there is without what is damaged, for hives that are read as far as they are sound; null where there is nothing.</param>
+    internal T Guard<T>(Func<T> work, Func<T>? sound = null)
     {
         try
         {
             return work();
+        }
+        catch (BinaryFormatException problem) when (sound is not null && PassesOver(problem))
+        {
+            return sound();
         }
         catch (BinaryFormatException problem)
         {

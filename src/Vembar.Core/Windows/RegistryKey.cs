@@ -1,5 +1,6 @@
 using System.Buffers.Binary;
 using System.Text;
+using Vembar.Core.Content;
 using Vembar.Core.Windows.Hives;
 
 namespace Vembar.Core.Windows;
@@ -19,7 +20,7 @@ public sealed class RegistryKey
     private HiveImage Image => _hive.Image;
 
     /// <summary>The key's name.</summary>
-    public string Name => _hive.Guard(() => KeyCell.At(Image, _cell).Name);
+    public string Name => _hive.Guard(() => KeyCell.At(Image, _cell).Name, () => "");
 
     /// <summary>Whether it has the same values and keys below it, whatever their order and times.</summary>
     public bool SaysTheSameAs(RegistryKey other) => _hive.Guard(() => HiveComparison.Same(Image, _cell, other.Image, other._cell, 0));
@@ -29,7 +30,8 @@ public sealed class RegistryKey
         _hive.Guard(() => HiveComparison.SameValues(Image, HiveReader.Values(Image, _cell), other.Image, HiveReader.Values(other.Image, other._cell)));
 
     /// <summary>The keys below it.</summary>
-    public IReadOnlyList<RegistryKey> Subkeys => _hive.Guard(() => HiveReader.Subkeys(Image, _cell)).ConvertAll(cell => new RegistryKey(_hive, cell));
+    public IReadOnlyList<RegistryKey> Subkeys =>
+        _hive.Guard(() => HiveReader.Subkeys(Image, _cell), () => HiveReader.SoundSubkeys(Image, _cell)).ConvertAll(cell => new RegistryKey(_hive, cell));
 
     /// <summary>Its values by name; "" is the default value.</summary>
     public IReadOnlyList<(string Name, RegistryType Type, byte[] Bytes)> Values => _hive.Guard(() =>
@@ -37,11 +39,18 @@ public sealed class RegistryKey
         var values = new List<(string, RegistryType, byte[])>();
         foreach (var cell in HiveReader.Values(Image, _cell))
         {
-            var value = ValueCell.At(Image, cell);
-            values.Add((value.Name, (RegistryType)value.Type, HiveReader.Data(Image, cell)));
+            try
+            {
+                var value = ValueCell.At(Image, cell);
+                values.Add((value.Name, (RegistryType)value.Type, HiveReader.Data(Image, cell)));
+            }
+            catch (BinaryFormatException problem) when (_hive.PassesOver(problem))
+            {
+                // The others may be sound.
+            }
         }
         return values;
-    });
+    }, () => []);
 
     /// <summary>The key below it at a path of names separated by '\\', or null.</summary>
     public RegistryKey? Key(string path) => _hive.Guard(() =>
@@ -54,7 +63,20 @@ public sealed class RegistryKey
                 return null;
         }
         return new RegistryKey(_hive, cell);
-    });
+    }, () => FindBySound(path));
+
+    // One by one: in a damaged list what is sought may be where it is not looked for.
+    private RegistryKey? FindBySound(string path)
+    {
+        var key = this;
+        foreach (var name in Parts(path))
+        {
+            key = key.Subkeys.FirstOrDefault(k => k.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
+            if (key is null)
+                return null;
+        }
+        return key;
+    }
 
     /// <summary>The key below it at a path, made where it is missing.</summary>
     /// <exception cref="VembarException">A name is longer than 255 characters, or the keys would be too deep.</exception>
@@ -131,7 +153,7 @@ public sealed class RegistryKey
             return null;
         var cell = HiveReader.Values(Image, _cell)[index];
         return ((RegistryType)ValueCell.At(Image, cell).Type, HiveReader.Data(Image, cell));
-    });
+    }, () => null);
 
     /// <summary>A text value, or null when it is missing or no text.</summary>
     public string? GetString(string name) => Get(name) is (RegistryType.String or RegistryType.ExpandString, var bytes) ? Text(bytes) : null;

@@ -63,6 +63,19 @@ public sealed record WindowsInstall
         return RegistryHive.Open(bytes, write, $"{files.Shown}: '{path}'");
     }
 
+    /// <summary>Opens a hive of an install to read what of it is sound.</summary>
+    /// <param name="files">The install.</param>
+    /// <param name="windowsFolder">The name of the Windows folder.</param>
+    /// <param name="hive">SYSTEM, SOFTWARE and so on.</param>
+    /// <param name="damaged">Told of each damage that is met.</param>
+    /// <exception cref="VembarException">It is not there or is not a hive.</exception>
+    internal static RegistryHive OpenHive(IFileView files, string windowsFolder, string hive, Action<string> damaged)
+    {
+        var path = HivePath(windowsFolder, hive);
+        var bytes = files.ReadFile(path, RegistryHive.Longest) ?? throw VembarException.Input("no-hive", $"{files.Shown}: the registry hive '{path}' is missing", "Check that this is a whole Windows install.");
+        return RegistryHive.OpenAsFarAsSound(bytes, $"{files.Shown}: '{path}'", damaged);
+    }
+
     /// <summary>Reads what an install says of itself.</summary>
     /// <param name="files">The install.</param>
     /// <param name="opened">Told of the hives that it opens, for those who look into them as well.</param>

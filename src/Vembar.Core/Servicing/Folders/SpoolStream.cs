@@ -1,4 +1,5 @@
 using Microsoft.Win32.SafeHandles;
+using Vembar.Core.Content;
 
 namespace Vembar.Core.Servicing.Folders;
 

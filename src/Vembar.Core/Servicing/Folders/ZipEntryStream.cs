@@ -1,4 +1,5 @@
 using System.IO.Compression;
+using Vembar.Core.Content;
 
 namespace Vembar.Core.Servicing.Folders;
 

@@ -183,9 +183,12 @@ internal sealed class HiveImage
         return at;
     }
 
-    /// <summary>The file as it is now, as one that was written to its end.</summary>
+    /// <summary>The length of the file as it is now, in bytes. Behind the bins there may be room that Windows took in advance.</summary>
+    public long FileLength => Math.Max(_file.Length, (long)BlockLength + Length);
+
+    /// <summary>Makes it a file that was written to its end.</summary>
     /// <param name="time">When, in 100 ns since 1601.</param>
-    public byte[] ToBytes(long time)
+    public void Conclude(long time)
     {
         var next = U32(_file, 4) + 1;
         BinaryPrimitives.WriteUInt32LittleEndian(Base[4..], next);
@@ -193,11 +196,38 @@ internal sealed class HiveImage
         BinaryPrimitives.WriteInt64LittleEndian(Base[12..], time);
         BinaryPrimitives.WriteInt32LittleEndian(Base[40..], Length);
         BinaryPrimitives.WriteUInt32LittleEndian(Base[508..], Sum());
-        // Behind the bins there may be room that Windows took in advance.
-        var bytes = new byte[Math.Max(_file.Length, BlockLength + Length)];
-        _file.CopyTo(bytes, 0);
-        foreach (var piece in _added)
-            piece.Bytes.AsSpan(0, piece.Used).CopyTo(bytes.AsSpan(BlockLength + piece.Start));
+    }
+
+    /// <summary>The file as it is now, in pieces that follow each other.</summary>
+    public IReadOnlyList<ReadOnlyMemory<byte>> Pieces()
+    {
+        var pieces = new List<ReadOnlyMemory<byte>>();
+        var at = 0;
+        foreach (var piece in _added.OrderBy(p => p.Start))
+        {
+            var start = BlockLength + piece.Start;
+            if (start > at)
+                pieces.Add(_file.AsMemory(at, start - at));
+            pieces.Add(piece.Bytes.AsMemory(0, piece.Used));
+            at = start + piece.Used;
+        }
+        if (at < _file.Length)
+            pieces.Add(_file.AsMemory(at));
+        return pieces;
+    }
+
+    /// <summary>The file as it is now, as one that was written to its end.</summary>
+    /// <param name="time">When, in 100 ns since 1601.</param>
+    public byte[] ToBytes(long time)
+    {
+        Conclude(time);
+        var bytes = new byte[FileLength];
+        var at = 0;
+        foreach (var piece in Pieces())
+        {
+            piece.Span.CopyTo(bytes.AsSpan(at));
+            at += piece.Length;
+        }
         return bytes;
     }
 }

@@ -28,6 +28,35 @@ internal static class HiveReader
         return found;
     }
 
+    /// <summary>The keys below a key that are sound, whatever of their list is not.</summary>
+    public static List<int> SoundSubkeys(HiveImage hive, int key)
+    {
+        var found = new List<int>();
+        try
+        {
+            if (KeyCell.At(hive, key) is { SubkeyList: not HiveImage.None and var list })
+                AddSubkeys(hive, list, found, isInner: false);
+        }
+        catch (BinaryFormatException)
+        {
+            // As far as that.
+        }
+        // Only those that say that they are below it: so nobody is led in a circle.
+        return [.. found.Distinct().Where(cell => IsBelow(hive, cell, key))];
+    }
+
+    private static bool IsBelow(HiveImage hive, int cell, int key)
+    {
+        try
+        {
+            return KeyCell.At(hive, cell).Parent == key;
+        }
+        catch (BinaryFormatException)
+        {
+            return false;
+        }
+    }
+
     // Each key has one place: whoever goes down from key to key comes to an end, and meets none twice.
     private static void CheckBelow(HiveImage hive, int key, List<int> found)
     {

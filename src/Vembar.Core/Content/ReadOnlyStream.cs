@@ -1,4 +1,4 @@
-namespace Vembar.Core.Servicing.Folders;
+namespace Vembar.Core.Content;
 
 /// <summary>A stream that is read from its start to its end.</summary>
 internal abstract class ReadOnlyStream : Stream
