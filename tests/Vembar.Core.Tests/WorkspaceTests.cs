@@ -391,6 +391,25 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         Assert.DoesNotContain(Directory.EnumerateFiles(folder.At("w/.vembar-workspace")), f => f.EndsWith("saving", StringComparison.Ordinal) || f.EndsWith("saving.json", StringComparison.Ordinal));
     }
 
+    // Found by a random trial: the other name got the time of the one that was touched.
+    [Fact]
+    public void ANameThatIsAnotherFileNowIsNoNameOfTheOldOne()
+    {
+        using var folder = new TempFolder();
+        var archive = Small(folder);
+        Open(archive, folder.At("w"));
+        // The same content, size and time as before, in a file of its own; the first name's file is touched.
+        Tools.Run("sh", ["-e", "-c", "cp -p hard.txt copy; rm hard.txt; mv copy hard.txt; touch -d @1700000034 a.txt"], folder.At("w"));
+        Assert.Equal("Changed a.txt: time\nChanged hard.txt: hard link", Told(Status(folder.At("w"))));
+        Save(folder.At("w"), "two");
+        Assert.Equal("", Told(Status(folder.At("w"))));
+        Do.Deploy($"{archive}#two", folder.At("out"));
+        Assert.Equal(Listing(folder.At("w")), Listing(folder.At("out")));
+        Assert.NotEqual(Tools.Run("stat", ["-c", "%i", folder.At("out/a.txt")]), Tools.Run("stat", ["-c", "%i", folder.At("out/hard.txt")]));
+        var images = Archives.ArchiveReader.Open(archive).Images;
+        Assert.Equal(images[0].Bytes + 1, images[1].Bytes);
+    }
+
     // A save that ends between the archive's commit and the workspace's own.
     private static void Killed(string folder, string? name = null) => Assert.Throws<UnreachableException>(
         () => WorkspaceOperation.Save(new WorkspaceSaveRequest { Folder = folder, As = name }, new EndAt("remembering"), CancellationToken.None));

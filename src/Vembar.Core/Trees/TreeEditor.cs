@@ -353,6 +353,16 @@ public sealed class TreeEditor : IFileView
         Mark(node);
     }
 
+    /// <summary>Makes a file one with those of a group, or one of its own.</summary>
+    /// <param name="node">The file.</param>
+    /// <param name="group">The group; 0 for none.</param>
+    internal void Relink(Node node, ulong group)
+    {
+        _recount |= node.Entry.LinkGroup != group;
+        node.Entry = node.Entry with { LinkGroup = group };
+        Mark(node);
+    }
+
     /// <summary>Changes what is known of a file or folder, beside its name and content.</summary>
     internal static void Set(Node node, Func<TreeEntry, TreeEntry> change)
     {

@@ -78,6 +78,7 @@ internal sealed class WorkspaceChanges
         changes._problems.AddRange(now.LeftOut.Where(l => !l.Path.StartsWith(Workspace.OwnFolder, StringComparison.Ordinal)).Select(l => $"'{l.Path}' is {l.Rule}, which no image holds"));
         changes.Compare(now.Root, laid, editor.Root, WindowsPath.Root);
         changes.Moves();
+        changes.Links();
         changes.Removals();
         changes.Additions();
         if (metadata is not null)
@@ -170,10 +171,33 @@ internal sealed class WorkspaceChanges
                 _steps.Add(() => TreeEditor.Set(original, e => e with { PosixAttributes = node.Entry.PosixAttributes }));
             }
         }
+        if (node.Kind == EntryKind.File && original.Entry.LinkGroup != 0)
+            _linked.Add((original, node, laid, path, from.Length > 0 || what.Count > 0));
         if (from.Length > 0)
             _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Moved, path.ToString(), from, what, bytes));
         else if (what.Count > 0)
             _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Changed, path.ToString(), "", what, bytes));
+    }
+
+    // Names of hard-linked files that are still there, and whether they are told already.
+    private readonly List<(TreeEditor.Node Base, SourceNode Node, LaidEntry Laid, WindowsPath Path, bool IsTold)> _linked = [];
+
+    // A name that is another file now is no name of the old one any more: what is done to that is not done to it.
+    private void Links()
+    {
+        foreach (var group in _linked.GroupBy(l => l.Base.Entry.LinkGroup))
+        {
+            var files = group.GroupBy(l => l.Node.FileId).ToList();
+            if (files.Count == 1)
+                continue;
+            var kept = files.Find(f => f.Any(l => l.Node.FileId == l.Laid.FileId)) ?? files[0];
+            foreach (var (original, node, _, path, isTold) in files.Where(f => f != kept).SelectMany(f => f))
+            {
+                _steps.Add(() => _editor.Relink(original, node.Entry.LinkGroup));
+                if (!isTold)
+                    _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Changed, path.ToString(), "", ["hard link"], 0));
+            }
+        }
     }
 
     private static bool SameAttributes(IReadOnlyList<NamedValue> one, IReadOnlyList<NamedValue> other) => one.Count == other.Count

@@ -35,6 +35,9 @@ public abstract class PackedFile
     /// <summary>Its files with their lengths in bytes, by their paths with '/', compared without case.</summary>
     public IReadOnlyDictionary<string, long> Files => _files;
 
+    /// <summary>Bytes of its files together, as it says.</summary>
+    private protected long Bytes => _bytes;
+
     /// <summary>Whether a file is named as one of the kinds.</summary>
     public static bool IsNamed(string path) => s_endings.Any(e => path.EndsWith(e, StringComparison.OrdinalIgnoreCase));
 
@@ -51,7 +54,7 @@ public abstract class PackedFile
             Span<byte> start = stackalloc byte[2];
             if (file.ReadAtLeast(start, 2, throwOnEndOfStream: false) == 2 && start.SequenceEqual("PK"u8))
                 code = BadZip;
-            return code == BadZip ? new ZipPackedFile(path) : new SpooledPackedFile(path, () => Posix.OpenFile(path, write: false), cancellation);
+            return code == BadZip ? new ZipPackedFile(path) : new SpooledPackedFile(path, file.Length, () => Posix.OpenFile(path, write: false), cancellation);
         }
         catch (Exception failure) when (ToError(failure, path, code) is { } error)
         {
@@ -67,7 +70,7 @@ public abstract class PackedFile
     {
         try
         {
-            return new SpooledPackedFile(shown, () =>
+            return new SpooledPackedFile(shown, bytes.Length, () =>
             {
                 var file = TemporaryFile.Create(bytes.Length, $"'{shown}'");
                 TemporaryFile.Write(file, bytes, 0);

@@ -11,6 +11,9 @@ namespace Vembar.Core.Servicing.Folders;
 internal sealed class SpooledPackedFile : PackedFile
 #pragma warning restore CA1001
 {
+    // No file for people is packed to less than that part of itself; what says so would fill the disk or never end.
+    private const long LeastAllowed = 4L << 30, LongestRatio = 200;
+
     private readonly Func<SafeFileHandle> _open;
     private readonly CancellationToken _cancellation;
     private readonly Lock _lock = new();
@@ -19,8 +22,12 @@ internal sealed class SpooledPackedFile : PackedFile
 
     private SafeFileHandle? _spool;
 
+    /// <param name="path">Where it is.</param>
+    /// <param name="packed">Its length in bytes.</param>
+    /// <param name="open">Opens it, at its start.</param>
+    /// <param name="cancellation">Ends reading, now and later.</param>
     /// <exception cref="InvalidDataException">It is damaged, of no known kind, or holds more than one may.</exception>
-    public SpooledPackedFile(string path, Func<SafeFileHandle> open, CancellationToken cancellation) : base(path)
+    public SpooledPackedFile(string path, long packed, Func<SafeFileHandle> open, CancellationToken cancellation) : base(path)
     {
         _open = open;
         _cancellation = cancellation;
@@ -46,6 +53,8 @@ internal sealed class SpooledPackedFile : PackedFile
                     cancellation.ThrowIfCancellationRequested();
             }
             Note(entry.Name, length);
+            if (Bytes > LeastAllowed + LongestRatio * packed)
+                throw new InvalidDataException($"it says that it holds {Bytes >> 30} GiB, {LongestRatio} times what it is long itself");
         }
     }
 
