@@ -188,6 +188,8 @@ class Archive:
             entry["owner"] = (data.number(), data.number(), data.number())
         if has(17):
             self.values(data)
+        if has(19):
+            entry["compacted"] = data.take(1)[0]
         return entry
 
     def values(self, data):
