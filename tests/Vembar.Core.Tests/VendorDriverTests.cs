@@ -120,6 +120,9 @@ public class VendorDriverTests(DemoFixture demo)
         var done = Do.Service(archive, null, Add([folder.At("d")], s_model));
         Assert.Equal(["cornet9.inf: Done", "cornet9ext.inf: Done", "cornetpanel.inf: Done", "cornettray.inf: Done", "stray.inf: Skipped, no device of Fellside T9 would get it; 0 KiB left out"], Told(done).Order(StringComparer.Ordinal));
         Assert.Contains("left to Windows: software of a component", done.Changes.Single(c => c.What.EndsWith("cornetpanel.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
+        // Also when the image has the driver already, and the component alone is given.
+        var second = Do.Service($"{archive}#1", "without", new DriverOutChange("cornetpanel.inf"));
+        Assert.Equal(["cornetpanel.inf: Done"], Told(Do.Service($"{archive}#{second.Image.Number}", null, Add([folder.At("d/panel")], s_model))));
         Assert.Contains("left to Windows: components", done.Changes.Single(c => c.What.EndsWith("cornet9.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
     }
 
@@ -187,7 +190,7 @@ public class VendorDriverTests(DemoFixture demo)
         // The folder with a model, or the one INF alone.
         var done = forModel ? Do.Service(archive, null, Add([folder.At("d")], s_model)) : Do.Service(archive, null, Add([folder.At("d/cornet9.inf")]));
         Assert.Equal(["cornet9.inf: Done", "cornet9x.inf: Done", "cornet9y.inf: Done"], Told(done).Order(StringComparer.Ordinal));
-        Assert.Contains("it brings gone.inf, which is missing", done.Changes.Single(c => c.What.EndsWith("cornet9.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
+        Assert.Contains("it brings gone.inf, which is not beside it", done.Changes.Single(c => c.What.EndsWith("cornet9.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
 
         using var other = new TempFolder();
         var second = demo.CopyArchive(other);

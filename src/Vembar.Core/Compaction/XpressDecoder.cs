@@ -87,16 +87,8 @@ internal sealed class XpressDecoder
             {
                 (at, held) = PlainPlace(at, held);
                 bits &= ulong.MaxValue << (64 - held);
-                match = Unsafe.Add(ref source, at++);
-                if (match == 0xFF)
-                {
-                    match = Unsafe.ReadUnaligned<ushort>(ref Unsafe.Add(ref source, at));
-                    at += 2;
-                    if (match < 0xF)
-                        return false;
-                    match -= 0xF;
-                }
-                match += 0xF;
+                if (!TryReadLength(from, ref at, out match))
+                    return false;
             }
             match += ShortestMatch;
             var offset = (int)((1u << offsetBits) | (uint)((bits >> 1) >> (63 - offsetBits)));
@@ -171,21 +163,8 @@ internal sealed class XpressDecoder
             }
             var match = symbol & 0xF;
             var offsetBits = (symbol - Literals) >> 4;
-            if (match == 0xF)
-            {
-                if (at >= from.Length)
-                    return false;
-                match = from[at++];
-                if (match == 0xFF)
-                {
-                    match = Word(from, at);
-                    at += 2;
-                    if (match < 0xF)
-                        return false;
-                    match -= 0xF;
-                }
-                match += 0xF;
-            }
+            if (match == 0xF && !TryReadLength(from, ref at, out match))
+                return false;
             match += ShortestMatch;
             var offset = (int)((1u << offsetBits) | (offsetBits == 0 ? 0 : bits >> (32 - offsetBits)));
             bits <<= offsetBits;
@@ -202,6 +181,24 @@ internal sealed class XpressDecoder
         }
         state = new Place(at, bits, ahead);
         return true;
+    }
+
+    // A long length stands in a byte between the words, a very long one in two more.
+    private static bool TryReadLength(ReadOnlySpan<byte> from, ref int at, out int match)
+    {
+        const int Long = 0xF, VeryLong = 0xFF;
+        match = 0;
+        if (at >= from.Length)
+            return false;
+        match = from[at++];
+        if (match < VeryLong)
+        {
+            match += Long;
+            return true;
+        }
+        match = Word(from, at);
+        at += 2;
+        return match >= Long;
     }
 
     private static ushort Word(ReadOnlySpan<byte> from, int at) => (uint)(at + 1) < (uint)from.Length ? (ushort)(from[at] | (from[at + 1] << 8)) : (ushort)0;

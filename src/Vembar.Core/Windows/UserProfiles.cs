@@ -3,7 +3,7 @@ using Vembar.Core.Trees;
 
 namespace Vembar.Core.Windows;
 
-/// <summary>The users of an install: SOFTWARE › Microsoft\\Windows NT\\CurrentVersion\\ProfileList names the folder of each.</summary>
+/// <summary>The users of an install: SOFTWARE › Microsoft\Windows NT\CurrentVersion\ProfileList names the folder of each.</summary>
 public static partial class UserProfiles
 {
     private const string List = @"Microsoft\Windows NT\CurrentVersion\ProfileList", Classes = "_CLASSES";

@@ -113,7 +113,7 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         DriverFound.AddCopied(found, store.Windows, store.Include);
         var folders = new Dictionary<DriverFound, string>();
         var signatures = new Dictionary<DriverFound, DriverSignature>();
-        SkipStrangers(found);
+        SkipStrangers(found, store);
         for (var i = 0; i < found.Count; i++)
         {
             if (found[i] is not { Status: ChangeStatus.Done, Driver: { } driver })
@@ -138,12 +138,12 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
     }
 
     // Of a large collection most packages serve no device of the models; those are not read any further.
-    private void SkipStrangers(List<DriverFound> found)
+    private void SkipStrangers(List<DriverFound> found, DriverStore store)
     {
         if (options.For.Count == 0)
             return;
         var ids = options.For.SelectMany(p => p.Devices).SelectMany(d => d.HardwareIds.Concat(d.CompatibleIds))
-            .Concat(found.Where(f => f.Driver is not null).SelectMany(f => f.Driver!.Sections.Values).SelectMany(s => s.Components)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+            .Concat(found.Select(f => f.Driver).Concat(store.Listed.Select(store.Fit)).OfType<FittedDriver>().SelectMany(d => d.Sections.Values).SelectMany(s => s.Components)).ToHashSet(StringComparer.OrdinalIgnoreCase);
         var brought = found.Where(f => f.Driver is not null).SelectMany(f => f.Driver!.CopiedInfs.Select(f.Beside)).ToHashSet(StringComparer.OrdinalIgnoreCase);
         for (var i = 0; i < found.Count; i++)
         {
@@ -240,9 +240,9 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
             notes.Add(signature.State == SignatureState.Signed ? signature.Why : $"NOT TRUSTED, {signature.Word}: {signature.Why}");
             if (driver.LeftToWindows.Count > 0)
                 notes.Add($"{(driver.IsPrimitive ? "not made, and Windows will not either" : "left to Windows")}: {string.Join(", ", driver.LeftToWindows)}");
-            var missing = driver.CopiedInfs.Where(n => package.Folder.Length(n) is null && store.Include(n) is null).ToList();
+            var missing = driver.CopiedInfs.Where(n => n.Contains('/') || (package.Folder.Length(n) is null && store.Include(n) is null)).ToList();
             if (missing.Count > 0)
-                notes.Add($"it brings {string.Join(", ", missing)}, which {(missing.Count == 1 ? "is" : "are")} missing");
+                notes.Add($"it brings {string.Join(", ", missing)}, which {(missing.Count == 1 ? "is" : "are")} not beside it");
             if (driver.MissingIncludes.Count > 0 && driver.IsBootCritical)
                 notes.Add($"it includes {string.Join(", ", driver.MissingIncludes)}, which the image does not have");
             return Outcome(ChangeStatus.Done, string.Join("; ", notes)) with { Bytes = context.Tree.BytesChanged - before };
