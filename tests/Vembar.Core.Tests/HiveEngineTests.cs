@@ -480,6 +480,128 @@ public class HiveEngineTests(DemoFixture demo)
         Assert.True(keys > 500);
     }
 
+    // Two hives that share pieces are compared without being put together, wherever their content was cut.
+    [Fact]
+    public void HivesInPiecesAreComparedAsWholeOnes()
+    {
+        var sound = File.ReadAllBytes(Path.Combine(VendorCorpusTests.Folder(), "..", "hives", "base.hive"));
+        var hive = RegistryHive.Open((byte[])sound.Clone(), write: true, "other");
+        hive.Root.Key("Many")!.Key("007")!.Delete();
+        hive.Root.Ensure(@"Many\700").SetString("Name", "New");
+        hive.Root.Key("Long")!.Set("Data", RegistryType.Binary, new byte[40_000]);
+        hive.Root.Key(@"Shelves\Shelf 03")!.DeleteValue("Room");
+        var changed = hive.ToBytes();
+        var random = new Random(9);
+        for (var round = 0; round < 40; round++)
+        {
+            var before = RegistryHive.OpenShared(Pieces(sound, random), "before");
+            var after = RegistryHive.OpenShared(Pieces(changed, random), "after");
+            var found = new List<RegistryDifference>();
+            before.Compare(after, found.Add, default);
+            Assert.Equal(
+            [
+                new(@"Long", "Data", "changed"), new(@"Many\007", null, "removed"), new(@"Many\700", null, "added"), new(@"Many\700", "Name", "added"),
+                new(@"Shelves\Shelf 03", "Room", "removed"),
+            ], found.OrderBy(f => f.Key, StringComparer.Ordinal).ThenBy(f => f.Value, StringComparer.Ordinal));
+            found.Clear();
+            before.Compare(RegistryHive.Open(sound, write: false, "whole"), found.Add, default);
+            Assert.Empty(found);
+        }
+    }
+
+    [Fact]
+    public void TheDamagedOneOfTwoHivesIsNamed()
+    {
+        var sound = File.ReadAllBytes(Path.Combine(VendorCorpusTests.Folder(), "..", "hives", "base.hive"));
+        var name = sound.AsSpan().IndexOf("Shelf 05"u8);
+        var damaged = (byte[])sound.Clone();
+        damaged.AsSpan(name - 0x4C + 0x28, 4).Fill(0x7F);
+        RegistryHive One() => RegistryHive.Open((byte[])sound.Clone(), write: false, "the sound one");
+        RegistryHive Other() => RegistryHive.Open((byte[])damaged.Clone(), write: false, "the damaged one");
+        Assert.StartsWith("the damaged one", Assert.Throws<VembarException>(() => One().Compare(Other(), _ => { }, default)).Message, StringComparison.Ordinal);
+        Assert.StartsWith("the damaged one", Assert.Throws<VembarException>(() => Other().Compare(One(), _ => { }, default)).Message, StringComparison.Ordinal);
+    }
+
+    private static List<byte[]> Pieces(byte[] bytes, Random random)
+    {
+        var pieces = new List<byte[]>();
+        for (var at = 0; at < bytes.Length;)
+        {
+            var count = Math.Min(bytes.Length - at, random.Next(4) == 0 ? random.Next(1, 64) : random.Next(1, 20_000));
+            pieces.Add(bytes[at..(at + count)]);
+            at += count;
+        }
+        return pieces;
+    }
+
+    // A hive and 512 damages of it are kept: heads, lists, lengths and places that lead elsewhere, files that were cut off.
+    [Fact]
+    public void KeptDamagesAreMetAsBefore()
+    {
+        var folder = Path.Combine(VendorCorpusTests.Folder(), "..", "hives");
+        var sound = File.ReadAllBytes(Path.Combine(folder, "base.hive"));
+        var wrong = new List<string>();
+        var tried = 0;
+        foreach (var line in File.ReadLines(Path.Combine(folder, "damages.txt")).Where(l => !l.StartsWith('#')))
+        {
+            tried++;
+            var (damage, expected) = (line[..line.IndexOf('=')].Trim(), line[(line.IndexOf('=') + 1)..].Trim());
+            var bytes = Damaged(sound, damage);
+            var met = $"{ReadAsFarAsSound(bytes)} {(IsChanged(bytes) ? "sound" : "refused")}";
+            if (met != expected)
+                wrong.Add($"{damage}: {met}, not {expected}");
+        }
+        Assert.Empty(wrong);
+        Assert.True(tried > 500);
+    }
+
+    private static byte[] Damaged(byte[] sound, string damage)
+    {
+        if (damage.StartsWith("cut ", StringComparison.Ordinal))
+            return sound[..int.Parse(damage[4..], System.Globalization.CultureInfo.InvariantCulture)];
+        var bytes = (byte[])sound.Clone();
+        foreach (var patch in damage.Split(' '))
+        {
+            var (at, put) = (Convert.ToInt32(patch[..patch.IndexOf(':')], 16), Convert.FromHexString(patch[(patch.IndexOf(':') + 1)..]));
+            put.CopyTo(bytes, at);
+        }
+        return bytes;
+    }
+
+    private static int ReadAsFarAsSound(byte[] bytes)
+    {
+        static int Read(RegistryKey key) => 1 + key.Values.Count + key.Subkeys.Sum(Read);
+        try
+        {
+            return Read(RegistryHive.OpenAsFarAsSound((byte[])bytes.Clone(), "base.hive", _ => { }).Root);
+        }
+        catch (VembarException problem)
+        {
+            Assert.Equal("bad-hive", problem.Code);
+            return -1;
+        }
+    }
+
+    // What is taken for sound is changed and has what it had, and nothing else besides.
+    private static bool IsChanged(byte[] bytes)
+    {
+        try
+        {
+            var before = ReadAsFarAsSound(bytes);
+            var hive = RegistryHive.Open((byte[])bytes.Clone(), write: true, "base.hive");
+            hive.Root.Ensure(@"Added\Below").SetString("Name", "Value");
+            var changed = hive.ToBytes();
+            Assert.Equal(before + 3, ReadAsFarAsSound(changed));
+            _ = RegistryHive.Open(changed, write: true, "base.hive");
+            return true;
+        }
+        catch (VembarException problem)
+        {
+            Assert.Equal("bad-hive", problem.Code);
+            return false;
+        }
+    }
+
     private static int Count(RegistryKey key, int depth)
     {
         Assert.True(depth < 2_000);

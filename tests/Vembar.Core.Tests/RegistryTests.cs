@@ -258,4 +258,24 @@ public class RegistryTests(DemoFixture demo)
             Assert.Contains(key, Tools.Run("reglookup", [folder.At("out")]), StringComparison.Ordinal);
         }
     }
+
+    // Values that are changed together take the room that the others give up: month after month the hive stays as long as it is.
+    [Fact]
+    public void ValuesThatAreChangedTogetherNeedNoMoreRoom()
+    {
+        using var folder = new TempFolder();
+        var archive = demo.CopyArchive(folder);
+        long Changed(int round)
+        {
+            var text = new System.Text.StringBuilder(Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley\\Rounds]\r\n");
+            for (var i = 0; i < 60; i++)
+                text.Append(System.Globalization.CultureInfo.InvariantCulture, $"\"v{i}\"=\"{new string('x', 10 + (round * 37 + i * 11) % 200)}\"\r\n");
+            Assert.Equal(ChangeStatus.Done, Do.Service($"{archive}#1", null, new RegistryChange(folder.Write("round.reg", text.ToString()))).Changes.Single().Status);
+            return Do.WithTree(archive, 1, t => t.ReadFile(WindowsInstall.HivePath("Windows", "SOFTWARE"), RegistryHive.Longest)!).Length;
+        }
+        var first = Changed(0);
+        var most = Enumerable.Range(1, 24).Max(Changed);
+        // The values themselves are not equally long in each round.
+        Assert.InRange(most, first, first + 4096);
+    }
 }

@@ -116,12 +116,14 @@ internal static class DiffCommand
             .With(from, to, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = DiffOperation.Run(SharedOptions.ImageOf(parse, from), SharedOptions.ImageOf(parse, to), session.Cancellation);
-                session.Result(
-                    new DiffJson(result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs, result.Drivers, result.Packages, result.Features), json => json.DiffJson,
-                    () => Show(result, session));
+                session.LongResult(() => Json(result), json => json.DiffJson, () => Show(result, session));
                 return ExitCode.Done;
             });
     }
+
+    private static DiffJson Json(DiffResult result) => new(
+        result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs, result.Drivers, result.Packages,
+        result.Features);
 
     private static void Show(DiffResult result, Session session)
     {
@@ -136,27 +138,30 @@ internal static class DiffCommand
         foreach (var top in tops.OrderBy(t => t.Key, StringComparer.Ordinal))
             table.Row(top.Key, Text.Number(top.Count(t => t.Kind == 0)), Text.Number(top.Count(t => t.Kind == 1)), Text.Number(top.Count(t => t.Kind == 2)));
         table.Print(session);
-        Section(session, "Added", [.. result.Added.Select(p => ("+", p, ""))]);
-        Section(session, "Removed", [.. result.Removed.Select(p => ("-", p, ""))]);
-        Section(session, "Changed", [.. result.Changed.Select(c => ("*", c.Path, string.Join(", ", c.What)))]);
-        Section(session, "Registry", [.. (result.Registry ?? []).Select(v => (v.What switch { "added" => "+", "removed" => "-", _ => "*" }, $@"{v.Hive}\{v.Key}", v.Value is null ? "the key" : v.Value.Length == 0 ? "(default)" : v.Value))]);
-        Section(session, "Programs", Names(result.Programs));
-        Section(session, "Drivers", Names(result.Drivers));
-        Section(session, "Packages", Names(result.Packages));
-        Section(session, "Features", Names(result.Features));
+        Section("Added", result.Added, path => ("+", path, ""));
+        Section("Removed", result.Removed, path => ("-", path, ""));
+        Section("Changed", result.Changed, c => ("*", c.Path, string.Join(", ", c.What)));
+        Section("Registry", result.Registry ?? [], v => (SignOf(v.What), $@"{v.Hive}\{v.Key}", v.Value switch { null => "the key", "" => "(default)", var name => name }));
+        Section("Programs", Names(result.Programs), line => line);
+        Section("Drivers", Names(result.Drivers), line => line);
+        Section("Packages", Names(result.Packages), line => line);
+        Section("Features", Names(result.Features), line => line);
     }
 
-    private static List<(string, string, string)> Names(ChangedNames? names) => names is null ? [] : [.. names.Added.Select(n => ("+", n, "")), .. names.Removed.Select(n => ("-", n, ""))];
+    private static string SignOf(string what) => what switch { "added" => "+", "removed" => "-", _ => "*" };
+
+    private static List<(string, string, string)> Names(ChangedNames? names) =>
+        names is null ? [] : [.. names.Added.Select(n => ("+", n, "")), .. names.Removed.Select(n => ("-", n, ""))];
 
     // A terminal shows how a long list begins; a pipe gets all of it.
-    private static void Section(Session session, string heading, List<(string Sign, string What, string Detail)> lines)
+    private static void Section<T>(string heading, IReadOnlyList<T> lines, Func<T, (string Sign, string What, string Detail)> show)
     {
         const int OnTerminal = 15;
         if (lines.Count == 0)
             return;
         Session.Line();
         Session.Line($"== {heading} ({Text.Number(lines.Count)})");
-        foreach (var (sign, what, detail) in lines.Take(Console.IsOutputRedirected ? int.MaxValue : OnTerminal))
+        foreach (var (sign, what, detail) in lines.Take(Console.IsOutputRedirected ? int.MaxValue : OnTerminal).Select(show))
             Session.Line($"{sign} {what}{(detail.Length > 0 ? $"  ({detail})" : "")}");
         if (!Console.IsOutputRedirected && lines.Count > OnTerminal)
             Session.Line($"  and {Text.Number(lines.Count - OnTerminal)} more; pipe the output to see all");

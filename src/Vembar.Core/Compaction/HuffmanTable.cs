@@ -6,22 +6,25 @@ internal sealed class HuffmanTable
     private const int Longest = 16;
 
     private readonly int _first;
-    private readonly ushort[] _short;
+    private readonly uint[] _short;
+    private readonly ushort[]? _meanings;
     private readonly ushort[] _sorted;
     private readonly int[] _limits = new int[Longest + 1];
     private readonly int[] _offsets = new int[Longest + 1];
 
     /// <param name="symbols">How many symbols there are.</param>
     /// <param name="firstBits">How many bits are looked at first.</param>
-    public HuffmanTable(int symbols, int firstBits)
+    /// <param name="meanings">What <see cref="First"/> says of each symbol beside it: 12 bits, above four free ones; null for nothing.</param>
+    public HuffmanTable(int symbols, int firstBits, ushort[]? meanings = null)
     {
         _first = firstBits;
-        _short = new ushort[1 << firstBits];
+        _short = new uint[1 << firstBits];
+        _meanings = meanings;
         _sorted = new ushort[symbols];
     }
 
-    /// <summary>What the first bits say: a symbol, above four bits of its code's length; 0 where the code is longer.</summary>
-    public ushort[] First => _short;
+    /// <summary>What the first bits say: a symbol in the upper half, below it its meaning and in four bits its code's length; 0 where the code is longer.</summary>
+    public uint[] First => _short;
 
     /// <summary>Makes the codes that these lengths give.</summary>
     /// <param name="lengths">The length of each symbol's code in bits; 0 for those that have none.</param>
@@ -65,7 +68,8 @@ internal sealed class HuffmanTable
             var run = 1 << (_first - length);
             for (var n = counts[length]; n > 0; n--)
             {
-                _short.AsSpan(at, run).Fill((ushort)((_sorted[place++] << 4) | length));
+                var symbol = _sorted[place++];
+                _short.AsSpan(at, run).Fill(((uint)symbol << 16) | (_meanings is null ? 0u : _meanings[symbol]) | (uint)length);
                 at += run;
             }
         }
@@ -90,8 +94,8 @@ internal sealed class HuffmanTable
         var entry = _short[bits >> (Longest - _first)];
         if (entry != 0)
         {
-            length = entry & 0xF;
-            return entry >> 4;
+            length = (int)(entry & 0xF);
+            return (int)(entry >> 16);
         }
         for (length = _first + 1; length <= Longest; length++)
         {

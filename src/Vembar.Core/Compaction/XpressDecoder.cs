@@ -10,7 +10,20 @@ internal sealed class XpressDecoder
 {
     private const int Symbols = 512, TableLength = Symbols / 2, FirstBits = 11, ShortestMatch = 3, Literals = 256;
 
-    private readonly HuffmanTable _codes = new(Symbols, FirstBits);
+    // What a symbol means, beside its number: bits of the offset, length of the match, and what it is when that is plain.
+    private const int OffsetBitsAt = 4, LengthAt = 8, IsLiteral = 1 << 13, IsShortMatch = 1 << 14;
+    private static readonly ushort[] s_meanings = [.. Enumerable.Range(0, Symbols).Select(Meaning)];
+
+    private static ushort Meaning(int symbol)
+    {
+        if (symbol < Literals)
+            return IsLiteral;
+        var offsetBits = (symbol - Literals) >> 4;
+        var match = symbol & 0xF;
+        return (ushort)(match == 0xF ? 0 : IsShortMatch | offsetBits << OffsetBitsAt | (match + ShortestMatch) << LengthAt);
+    }
+
+    private readonly HuffmanTable _codes = new(Symbols, FirstBits, s_meanings);
     private readonly byte[] _lengths = new byte[Symbols];
 
     /// <summary>Expands a unit.</summary>
@@ -31,155 +44,138 @@ internal sealed class XpressDecoder
         // The stream is read in words of 16 bits, one of them ahead; bytes of long lengths stand between them.
         var state = new Place(TableLength + 4, ((uint)Word(from, TableLength) << 16) | Word(from, TableLength + 2), 16);
         var written = 0;
-        return TryExpandFast(from, to, ref state, ref written) && TryExpandRest(from, to, ref state, ref written)
-            // One word may have been read ahead of the end, and be missing there.
-            && state.At <= from.Length + 2;
+        while (written < to.Length)
+        {
+            ExpandPlain(from, to, ref state, ref written);
+            if (written < to.Length && !TryExpandOne(from, to, ref state, ref written))
+                return false;
+        }
+        // One word may have been read ahead of the end, and be missing there.
+        return state.At <= from.Length + 2;
     }
 
-    /// <summary>Where reading stands.</summary>
-    /// <param name="At">The next word or byte.</param>
-    /// <param name="Bits">The next bits, from the highest on.</param>
-    /// <param name="Ahead">How many of them there are beyond 16.</param>
-    private record struct Place(int At, uint Bits, int Ahead);
-
-    // As long as no read and no copy can reach an end; what is left is done with every step looked at. More words are read ahead than a
-    // plain reader does; where a byte of a long length comes, and at the end, it is reckoned back where that one would stand.
-    private bool TryExpandFast(ReadOnlySpan<byte> from, Span<byte> to, ref Place state, ref int written)
+    // Where reading stands.
+    private struct Place(int at, uint bits, int ahead)
     {
-        const int Wide = 8, MostRead = 2 * Wide + 3;
+        // The next word or byte.
+        public int At = at;
+
+        // The next bits, from the highest on.
+        public uint Bits = bits;
+
+        // How many of them there are beyond 16.
+        public int Ahead = ahead;
+
+        public void Skip(ReadOnlySpan<byte> from, int count)
+        {
+            Bits <<= count;
+            if ((Ahead -= count) >= 0)
+                return;
+            Bits |= (uint)Word(from, At) << -Ahead;
+            At += 2;
+            Ahead += 16;
+        }
+    }
+
+    // Goes on as long as no read and no copy can reach an end, and stops before a symbol that is not plain: a long code, a long match, one of
+    // bytes just written. More words are read ahead than a plain reader does; at the end it is reckoned back where that one would stand.
+    // It calls nothing, so that all that it works with stays in registers.
+    private void ExpandPlain(ReadOnlySpan<byte> from, Span<byte> to, ref Place state, ref int written)
+    {
+        const int Wide = 8, MostRead = 2 * Wide, Short = 3 * Wide;
+        int at = state.At, lastRead = from.Length - MostRead, put = written, lastPut = to.Length - 2 - Short;
+        if (at > lastRead || put > lastPut)
+            return;
         ref var table = ref MemoryMarshal.GetArrayDataReference(_codes.First);
         ref var source = ref MemoryMarshal.GetReference(from);
         ref var target = ref MemoryMarshal.GetReference(to);
-        var at = state.At;
         var bits = (ulong)state.Bits << 32;
         var held = state.Ahead + 16;
-        int lastRead = from.Length - MostRead, put = 0, lastPut = to.Length - 2;
-        while (at <= lastRead && put <= lastPut)
+        // Read one turn before they are needed: nothing waits for them then.
+        var next = Words(Unsafe.ReadUnaligned<ulong>(ref Unsafe.Add(ref source, at)));
+        do
         {
             // At least 49 bits: for two codes and an offset.
-            bits |= Words(Unsafe.ReadUnaligned<ulong>(ref Unsafe.Add(ref source, at))) >> held;
+            bits |= next >> held;
             var words = (64 - held) >> 4;
             at += 2 * words;
             held += 16 * words;
-            uint entry = Unsafe.Add(ref table, (nint)(bits >> (64 - FirstBits)));
-            if (entry == 0 && (entry = LongCode(bits)) == 0)
-                return false;
-            bits <<= (int)(entry & 0xF);
-            held -= (int)(entry & 0xF);
-            if (entry < Literals << 4)
+            next = Words(Unsafe.ReadUnaligned<ulong>(ref Unsafe.Add(ref source, at)));
+            var entry = Unsafe.Add(ref table, (nint)(bits >> (64 - FirstBits)));
+            if ((entry & IsLiteral) != 0)
             {
-                Unsafe.Add(ref target, put++) = (byte)(entry >> 4);
-                entry = Unsafe.Add(ref table, (nint)(bits >> (64 - FirstBits)));
-                if (entry == 0 && (entry = LongCode(bits)) == 0)
-                    return false;
+                Unsafe.Add(ref target, put++) = (byte)(entry >> 16);
                 bits <<= (int)(entry & 0xF);
                 held -= (int)(entry & 0xF);
-                if (entry < Literals << 4)
+                entry = Unsafe.Add(ref table, (nint)(bits >> (64 - FirstBits)));
+                if ((entry & IsLiteral) != 0)
                 {
-                    Unsafe.Add(ref target, put++) = (byte)(entry >> 4);
+                    Unsafe.Add(ref target, put++) = (byte)(entry >> 16);
+                    bits <<= (int)(entry & 0xF);
+                    held -= (int)(entry & 0xF);
                     continue;
                 }
             }
-            var symbol = (int)(entry >> 4);
-            var match = symbol & 0xF;
-            var offsetBits = (symbol - Literals) >> 4;
-            if (match == 0xF)
-            {
-                (at, held) = PlainPlace(at, held);
-                bits &= ulong.MaxValue << (64 - held);
-                if (!TryReadLength(from, ref at, out match))
-                    return false;
-            }
-            match += ShortestMatch;
-            var offset = (int)((1u << offsetBits) | (uint)((bits >> 1) >> (63 - offsetBits)));
-            bits <<= offsetBits;
-            held -= offsetBits;
-            if (offset > put || match > to.Length - put)
-                return false;
-            if (offset >= Wide && match <= to.Length - put - Wide)
-            {
-                ref var into = ref Unsafe.Add(ref target, put);
-                ref var end = ref Unsafe.Add(ref into, match);
-                do
-                {
-                    Unsafe.WriteUnaligned(ref into, Unsafe.ReadUnaligned<ulong>(ref Unsafe.Subtract(ref into, offset)));
-                    into = ref Unsafe.Add(ref into, Wide);
-                }
-                while (Unsafe.IsAddressLessThan(ref into, ref end));
-            }
-            else
-                Copy(to, put, offset, match);
-            put += match;
+            var behind = bits << (int)(entry & 0xF);
+            var offsetBits = (int)(entry >> OffsetBitsAt) & 0xF;
+            var offset = (int)((1u << offsetBits) | (uint)((behind >> 1) >> (63 - offsetBits)));
+            if ((entry & IsShortMatch) == 0 || offset < Wide || offset > put)
+                break;
+            bits = behind << offsetBits;
+            held -= (int)(entry & 0xF) + offsetBits;
+            ref var into = ref Unsafe.Add(ref target, put);
+            ref var old = ref Unsafe.Subtract(ref into, offset);
+            put += (int)(entry >> LengthAt) & 0x1F;
+            Unsafe.WriteUnaligned(ref into, Unsafe.ReadUnaligned<ulong>(ref old));
+            Unsafe.WriteUnaligned(ref Unsafe.Add(ref into, Wide), Unsafe.ReadUnaligned<ulong>(ref Unsafe.Add(ref old, Wide)));
+            Unsafe.WriteUnaligned(ref Unsafe.Add(ref into, 2 * Wide), Unsafe.ReadUnaligned<ulong>(ref Unsafe.Add(ref old, 2 * Wide)));
         }
+        while (at <= lastRead && put <= lastPut);
         bits &= held == 0 ? 0 : ulong.MaxValue << (64 - held);
-        for (; held < 16; held += 16, at += 2)
-            bits |= (ulong)Word(from, at) << (48 - held);
-        (at, held) = PlainPlace(at, held);
-        state = new Place(at, (uint)((bits & (ulong.MaxValue << (64 - held))) >> 32), held - 16);
+        if (held < 16)
+        {
+            bits |= (ulong)Unsafe.ReadUnaligned<ushort>(ref Unsafe.Add(ref source, at)) << (48 - held);
+            at += 2;
+            held += 16;
+        }
+        // A plain reader holds 16 to 31 bits after each code.
+        var plain = (held & 15) + 16;
+        at -= (held - plain) / 8;
+        state = new Place(at, (uint)((bits & (ulong.MaxValue << (64 - plain))) >> 32), plain - 16);
         written = put;
-        return true;
     }
 
     // Four words in the order of their bits.
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     private static ulong Words(ulong bytes)
     {
         var turned = BinaryPrimitives.ReverseEndianness(bytes);
         return ((turned & 0x00FF00FF00FF00FF) << 8) | ((turned >> 8) & 0x00FF00FF00FF00FF);
     }
 
-    // A plain reader holds 16 to 31 bits after each code.
-    private static (int At, int Held) PlainPlace(int at, int held)
+    // One symbol, whatever it is, with every step looked at.
+    private bool TryExpandOne(ReadOnlySpan<byte> from, Span<byte> to, ref Place state, ref int written)
     {
-        var plain = (held & 15) + 16;
-        return (at - (held - plain) / 8, plain);
-    }
-
-    [MethodImpl(MethodImplOptions.NoInlining)]
-    private uint LongCode(ulong bits)
-    {
-        var symbol = _codes.Decode((uint)(bits >> 48), out var length);
-        return length == 0 ? 0 : ((uint)symbol << 4) | (uint)length;
-    }
-
-    private bool TryExpandRest(ReadOnlySpan<byte> from, Span<byte> to, ref Place state, ref int written)
-    {
-        var (at, bits, ahead) = state;
-        while (written < to.Length)
+        var symbol = _codes.Decode(state.Bits >> 16, out var length);
+        if (length == 0)
+            return false;
+        state.Skip(from, length);
+        if (symbol < Literals)
         {
-            var symbol = _codes.Decode(bits >> 16, out var length);
-            if (length == 0)
-                return false;
-            bits <<= length;
-            if ((ahead -= length) < 0)
-            {
-                bits |= (uint)Word(from, at) << -ahead;
-                at += 2;
-                ahead += 16;
-            }
-            if (symbol < Literals)
-            {
-                to[written++] = (byte)symbol;
-                continue;
-            }
-            var match = symbol & 0xF;
-            var offsetBits = (symbol - Literals) >> 4;
-            if (match == 0xF && !TryReadLength(from, ref at, out match))
-                return false;
-            match += ShortestMatch;
-            var offset = (int)((1u << offsetBits) | (offsetBits == 0 ? 0 : bits >> (32 - offsetBits)));
-            bits <<= offsetBits;
-            if ((ahead -= offsetBits) < 0)
-            {
-                bits |= (uint)Word(from, at) << -ahead;
-                at += 2;
-                ahead += 16;
-            }
-            if (offset > written || match > to.Length - written)
-                return false;
-            Copy(to, written, offset, match);
-            written += match;
+            to[written++] = (byte)symbol;
+            return true;
         }
-        state = new Place(at, bits, ahead);
+        var match = symbol & 0xF;
+        var offsetBits = (symbol - Literals) >> 4;
+        if (match == 0xF && !TryReadLength(from, ref state.At, out match))
+            return false;
+        match += ShortestMatch;
+        var offset = (int)((1u << offsetBits) | (offsetBits == 0 ? 0 : state.Bits >> (32 - offsetBits)));
+        state.Skip(from, offsetBits);
+        if (offset > written || match > to.Length - written)
+            return false;
+        Copy(to, written, offset, match);
+        written += match;
         return true;
     }
 

@@ -1,4 +1,5 @@
 using Vembar.Core.Archives;
+using Vembar.Core.Content;
 using Vembar.Core.Servicing.Drivers;
 using Vembar.Core.Servicing.Packages;
 using Vembar.Core.Trees;
@@ -52,7 +53,9 @@ public static class DiffOperation
     public static DiffResult Run(ImageReference from, ImageReference to, CancellationToken cancellation)
     {
         using var first = ArchiveReader.Open(from.Archive);
-        using var second = ArchiveReader.Open(to.Archive);
+        // One archive is read once: what is expanded for the one image serves the other.
+        using var other = from.Archive == to.Archive ? null : ArchiveReader.Open(to.Archive);
+        var second = other ?? first;
         var (a, b) = (first.Find(from.Which), second.Find(to.Which));
         var left = new ImageTree(first, a.Root, from.ToString());
         var right = new ImageTree(second, b.Root, to.ToString());
@@ -101,7 +104,7 @@ public static class DiffOperation
         }
         if (a.Root != b.Root)
             Entry(left.Root, right.Root, WindowsPath.Root);
-        var (registry, programs, drivers) = CompareWindows(left, right);
+        var (registry, programs, drivers) = CompareWindows(left, right, cancellation);
         var (packages, features) = ComparePackages(left, right);
         return new DiffResult(a, b, added, removed, changed, registry, programs, drivers, packages, features);
     }
@@ -143,7 +146,7 @@ public static class DiffOperation
     private static bool Same(IReadOnlyList<NamedValue> x, IReadOnlyList<NamedValue> y) =>
         x.Count == y.Count && x.Zip(y).All(p => p.First.Name == p.Second.Name && p.First.Flags == p.Second.Flags && p.First.Value.AsSpan().SequenceEqual(p.Second.Value));
 
-    private static (IReadOnlyList<ChangedValue>?, ChangedNames?, ChangedNames?) CompareWindows(ImageTree left, ImageTree right)
+    private static (IReadOnlyList<ChangedValue>?, ChangedNames?, ChangedNames?) CompareWindows(ImageTree left, ImageTree right, CancellationToken cancellation)
     {
         if (WindowsInstall.FindFolder(left) is not { } x || WindowsInstall.FindFolder(right) is not { } y)
             return (null, null, null);
@@ -155,9 +158,14 @@ public static class DiffOperation
             var after = right.Find(WindowsInstall.HivePath(y, name));
             if (before?.Content is null || after?.Content is null || before.Content.Hash == after.Content.Hash)
                 continue;
-            var a = WindowsInstall.OpenHive(left, x, name);
-            var b = WindowsInstall.OpenHive(right, y, name);
-            CompareKeys(name, "", a.Root, b.Root, values, 0);
+            // Most of two hives is the same as a rule, and held once.
+            var known = new Dictionary<ChunkId, byte[]>();
+            RegistryHive Open(ImageTree tree, FileContent content, WindowsPath path) =>
+                RegistryHive.OpenShared(tree.ReadShared(content, path, RegistryHive.Longest, known), $"{tree.Shown}: '{path}'");
+            var a = Open(left, before.Content, WindowsInstall.HivePath(x, name));
+            var b = Open(right, after.Content, WindowsInstall.HivePath(y, name));
+            known.Clear();
+            a.Compare(b, difference => values.Add(new ChangedValue(name, difference.Key, difference.Value, difference.What)), cancellation);
             if (name == "SOFTWARE")
                 programs = Names(InstalledProgram.Read(a).Select(p => $"{p.Name} {p.Version}".Trim()), InstalledProgram.Read(b).Select(p => $"{p.Name} {p.Version}".Trim()));
             if (name == "SYSTEM")
@@ -170,56 +178,5 @@ public static class DiffOperation
     {
         var (x, y) = (before.ToList(), after.ToList());
         return new ChangedNames([.. y.Except(x)], [.. x.Except(y)]);
-    }
-
-    private static void CompareKeys(string hive, string path, RegistryKey x, RegistryKey y, List<ChangedValue> found, int depth)
-    {
-        // The format allows 512 levels; a damaged hive may turn in circles.
-        const int Deepest = 512;
-        if (depth > Deepest)
-            return;
-        if (!x.HasTheValuesOf(y))
-            CompareValues(hive, path, x, y, found);
-        var (keys, others) = (x.Subkeys, y.Subkeys);
-        if (keys.Count == others.Count && keys.Zip(others).All(k => k.First.Name == k.Second.Name))
-        {
-            for (var i = 0; i < keys.Count; i++)
-                CompareKeys(hive, path.Length > 0 ? $@"{path}\{keys[i].Name}" : keys[i].Name, keys[i], others[i], found, depth + 1);
-            return;
-        }
-        var keysBefore = keys.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
-        var keysAfter = others.DistinctBy(k => k.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(k => k.Name, StringComparer.OrdinalIgnoreCase);
-        foreach (var name in keysBefore.Keys.Union(keysAfter.Keys, StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase))
-        {
-            var own = path.Length > 0 ? $@"{path}\{name}" : name;
-            if (keysBefore.TryGetValue(name, out var old) && keysAfter.TryGetValue(name, out var now))
-                CompareKeys(hive, own, old, now, found, depth + 1);
-            else
-                AllValues(hive, own, old ?? keysAfter[name], old is null ? "added" : "removed", found, depth + 1);
-        }
-    }
-
-    private static void CompareValues(string hive, string path, RegistryKey x, RegistryKey y, List<ChangedValue> found)
-    {
-        var before = x.Values.DistinctBy(v => v.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(v => v.Name, StringComparer.OrdinalIgnoreCase);
-        var after = y.Values.DistinctBy(v => v.Name, StringComparer.OrdinalIgnoreCase).ToDictionary(v => v.Name, StringComparer.OrdinalIgnoreCase);
-        foreach (var name in before.Keys.Union(after.Keys, StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase))
-        {
-            if (!before.TryGetValue(name, out var old))
-                found.Add(new ChangedValue(hive, path, name, "added"));
-            else if (!after.TryGetValue(name, out var now))
-                found.Add(new ChangedValue(hive, path, name, "removed"));
-            else if (old.Type != now.Type || !old.Bytes.AsSpan().SequenceEqual(now.Bytes))
-                found.Add(new ChangedValue(hive, path, name, "changed"));
-        }
-    }
-
-    private static void AllValues(string hive, string path, RegistryKey key, string what, List<ChangedValue> found, int depth)
-    {
-        const int Deepest = 512;
-        found.Add(new ChangedValue(hive, path, null, what));
-        found.AddRange(key.Values.Select(v => new ChangedValue(hive, path, v.Name, what)));
-        foreach (var child in depth > Deepest ? [] : key.Subkeys)
-            AllValues(hive, $@"{path}\{child.Name}", child, what, found, depth + 1);
     }
 }

@@ -125,7 +125,10 @@ public static class ServiceOperation
             Order = request.Order,
             Details = [.. outcomes.Select(o => $"{o.Kind} {o.What}: {o.Status.ToString().ToLowerInvariant()} ({o.Why})")],
         };
-        var record = request.Title.In(Recorded(image, request.As, editor, writer, entry)) with { UnsignedDrivers = context.UnsignedDrivers is { Count: > 0 } unsigned ? [.. unsigned] : null };
+        var record = request.Title.In(Recorded(image, request.As, editor, writer, entry, context.ReadChangedInstall())) with
+        {
+            UnsignedDrivers = context.UnsignedDrivers is { Count: > 0 } unsigned ? [.. unsigned] : null,
+        };
         cancellation.ThrowIfCancellationRequested();
         var stored = writer.CommitImage(record, request.As is null ? image.Number : null, $"service {image.Number} {record.Name}");
         return new ServiceResult(reader.Path, stored, true, outcomes, writer.BytesStored, clock.Elapsed.TotalSeconds);
@@ -137,11 +140,10 @@ public static class ServiceOperation
     /// <param name="editor">Its tree.</param>
     /// <param name="writer">Where to.</param>
     /// <param name="entry">What was done.</param>
-    internal static ImageRecord Recorded(ImageRecord image, string? name, TreeEditor editor, ArchiveWriter writer, HistoryEntry entry)
+    /// <param name="install">What Windows says of itself now; null when that is as it was.</param>
+    internal static ImageRecord Recorded(
+        ImageRecord image, string? name, TreeEditor editor, ArchiveWriter writer, HistoryEntry entry, WindowsInstall? install)
     {
-        var folder = WindowsInstall.FindFolder(editor);
-        var touched = folder is not null && ((string[])["SYSTEM", "SOFTWARE"]).Any(h => editor.Find(WindowsInstall.HivePath(folder, h))?.Entry.New is not null);
-        var install = touched ? WindowsInstall.Read(editor) : null;
         var root = editor.HasChanges ? editor.Save(writer) : image.Root;
         var record = image with
         {

@@ -4,6 +4,7 @@ using Vembar.Core.Content;
 using Vembar.Core.Sources;
 using Vembar.Core.Targets;
 using Vembar.Core.Trees;
+using Vembar.Core.Windows;
 using Vembar.Core.Workspaces;
 
 namespace Vembar.Core.Operations;
@@ -275,7 +276,7 @@ public static class WorkspaceOperation
         status = status with { FilesRead = changes.FilesRead };
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
         var entry = new HistoryEntry { Time = DateTime.UtcNow, Action = "workspace", Details = Details(status.Changes) };
-        var record = request.Title.In(ServiceOperation.Recorded(image, request.As, editor, writer, entry));
+        var record = request.Title.In(ServiceOperation.Recorded(image, request.As, editor, writer, entry, WindowsInstall.ReadChanged(editor)));
         ImageRecord stored;
         if (request.As is null && current?.Root == record.Root && request.Title.IsIn(current))
         {

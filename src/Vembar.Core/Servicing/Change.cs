@@ -172,6 +172,22 @@ public sealed class ServiceContext
         return false;
     }
 
+    // What was put into the tree, by the hives' names.
+    private readonly Dictionary<string, (RegistryHive Hive, NewContent Content)> _written = new(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>What Windows says of itself now, when <see cref="WriteHives"/> put a hive into the tree that says it.</summary>
+    /// <returns>Null when it says what it said before.</returns>
+    /// <exception cref="VembarException">A hive is damaged.</exception>
+    internal WindowsInstall? ReadChangedInstall()
+    {
+        // A hive that was just changed is not read once more: its copy would be as long again.
+        RegistryHive Open(string name) => _written.TryGetValue(name, out var written) && Tree.Find(PathOf(name))?.Entry.New is { } put && ReferenceEquals(put, written.Content)
+            ? written.Hive : WindowsInstall.OpenHive(Tree, Install!.Folder, name);
+        return WindowsInstall.FindFolder(Tree) is { } folder && WindowsInstall.IsChanged(Tree, folder)
+            ? folder == Install?.Folder ? WindowsInstall.Read(folder, Open("SOFTWARE"), Open("SYSTEM")) : WindowsInstall.Read(Tree)
+            : null;
+    }
+
     /// <summary>Puts the changed hives into the tree.</summary>
     public void WriteHives()
     {
@@ -182,7 +198,9 @@ public sealed class ServiceContext
             changed[0] = false;
             if (IsAsBefore(name, hive))
                 continue;
-            Tree.PutFile(PathOf(name), hive.ToContent());
+            var content = hive.ToContent();
+            Tree.PutFile(PathOf(name), content);
+            _written[name] = (hive, content);
         }
     }
 }

@@ -243,6 +243,29 @@ public sealed class ImageTree : IFileView
         return bytes;
     }
 
+    /// <summary>A content as arrays that follow each other. Those that are known already are not read and not held once more.</summary>
+    /// <param name="content">The content.</param>
+    /// <param name="path">Its path, for messages.</param>
+    /// <param name="most">The most bytes that there may be.</param>
+    /// <param name="known">Arrays by their ids; the ones that are read are added.</param>
+    /// <exception cref="VembarException">It is damaged or longer than <paramref name="most"/>.</exception>
+    internal IReadOnlyList<byte[]> ReadShared(FileContent content, WindowsPath path, long most, Dictionary<ChunkId, byte[]> known)
+    {
+        if (content.Length > most)
+            throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {content.Length} bytes long; at most {most} can be read here");
+        var pieces = new List<byte[]>();
+        foreach (var part in Parts(content, path))
+        {
+            if (part.IsHole)
+                pieces.Add(new byte[part.Length]);
+            else if (known.TryGetValue(part.Id, out var piece) && piece.Length == part.Length)
+                pieces.Add(piece);
+            else
+                pieces.Add(known[part.Id] = ReadAll(new FileContent(part.Length, part.Id), path, most));
+        }
+        return pieces;
+    }
+
     /// <summary>Everything below a folder with its path, folders before what is in them, in the order of names.</summary>
     public IEnumerable<(WindowsPath Path, TreeEntry Entry)> Walk(TreeEntry folder, WindowsPath path)
     {

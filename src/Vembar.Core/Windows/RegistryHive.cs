@@ -48,6 +48,24 @@ public sealed class RegistryHive
         }
     }
 
+    /// <summary>Opens a hive that is only read, and whose pieces may be shared with another.</summary>
+    /// <param name="pieces">The file, in pieces that follow each other; none is written to.</param>
+    /// <param name="shown">What it is, for messages.</param>
+    /// <exception cref="VembarException">It is not a hive, or damaged.</exception>
+    public static RegistryHive OpenShared(IEnumerable<byte[]> pieces, string shown)
+    {
+        try
+        {
+            var image = HiveImage.Open(new HivePieces(pieces));
+            _ = KeyCell.At(image, image.Root);
+            return new RegistryHive(image, null, 0, shown);
+        }
+        catch (BinaryFormatException problem)
+        {
+            throw Damaged(shown, problem);
+        }
+    }
+
     /// <summary>The same hive, looked over, to be changed; this one changes with it.</summary>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">It is damaged, or was not written to its end.</exception>
@@ -138,6 +156,25 @@ public sealed class RegistryHive
     }
 
     internal void ForgetPlaces() => _places = null;
+
+    /// <summary>Tells what differs between this hive and another, key by key in the order of this one.</summary>
+    /// <param name="other">The other.</param>
+    /// <param name="found">Told of each difference.</param>
+    /// <param name="cancellation">Ends it.</param>
+    /// <exception cref="VembarException">One of them is damaged.</exception>
+    public void Compare(RegistryHive other, Action<RegistryDifference> found, CancellationToken cancellation)
+    {
+        try
+        {
+            new HiveDifferences(_image, other._image, found, cancellation).Find();
+        }
+        catch (BinaryFormatException problem)
+        {
+            // Which of the two has it is known by looking all over the first.
+            Guard(() => HiveCheck.Run(_image, cancellation));
+            throw Damaged(other._shown, problem);
+        }
+    }
 
     /// <summary>Does something and says of damage which hive has it.</summary>
     /// <param name="work">What is done.</param>

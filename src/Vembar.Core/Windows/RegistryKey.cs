@@ -25,10 +25,6 @@ public sealed class RegistryKey
     /// <summary>Whether it has the same values and keys below it, whatever their order and times.</summary>
     public bool SaysTheSameAs(RegistryKey other) => _hive.Guard(() => HiveComparison.Same(Image, _cell, other.Image, other._cell, 0));
 
-    /// <summary>Whether it has the same values as another key, whatever their order.</summary>
-    public bool HasTheValuesOf(RegistryKey other) =>
-        _hive.Guard(() => HiveComparison.SameValues(Image, HiveReader.Values(Image, _cell), other.Image, HiveReader.Values(other.Image, other._cell)));
-
     /// <summary>The keys below it.</summary>
     public IReadOnlyList<RegistryKey> Subkeys =>
         _hive.Guard(() => HiveReader.Subkeys(Image, _cell), () => HiveReader.SoundSubkeys(Image, _cell)).ConvertAll(cell => new RegistryKey(_hive, cell));
@@ -190,6 +186,14 @@ public sealed class RegistryKey
             _hive.Guard<int>(() => throw damage);
         }
     }
+
+    /// <summary>Gives up the room that a value's data takes; it has to be set next.</summary>
+    internal void GiveUpData(string name) => _hive.Guard(() =>
+    {
+        if (IndexOf(name) is >= 0 and var index)
+            _hive.Editor.GiveUpData(HiveReader.Values(Image, _cell)[index]);
+        return 0;
+    });
 
     /// <summary>Sets a text value.</summary>
     public void SetString(string name, string text, RegistryType type = RegistryType.String) => Set(name, type, Encoding.Unicode.GetBytes(text + "\0"));

@@ -54,6 +54,15 @@ public sealed record WindowsInstall
             ?? names.FirstOrDefault(n => !n.StartsWith("Windows.old", StringComparison.OrdinalIgnoreCase) && IsWindows(n));
     }
 
+    /// <summary>Whether an edit put another hive in the place of one that says what the install is.</summary>
+    internal static bool IsChanged(TreeEditor files, string windowsFolder) =>
+        ((string[])["SYSTEM", "SOFTWARE"]).Any(h => files.Find(HivePath(windowsFolder, h))?.Entry.New is not null);
+
+    /// <summary>Reads what an install says of itself when an edit changed that.</summary>
+    /// <returns>Null when there is no Windows, or its hives are as they were.</returns>
+    /// <exception cref="VembarException">A hive is damaged.</exception>
+    internal static WindowsInstall? ReadChanged(TreeEditor files) => FindFolder(files) is { } folder && IsChanged(files, folder) ? Read(files) : null;
+
     /// <summary>Opens a hive of an install for reading.</summary>
     /// <exception cref="VembarException">It is missing or damaged.</exception>
     public static RegistryHive OpenHive(IFileView files, string windowsFolder, string hive, bool write = false)
@@ -89,6 +98,16 @@ public sealed record WindowsInstall
         var system = OpenHive(files, folder, "SYSTEM");
         opened?.Invoke("SOFTWARE", software);
         opened?.Invoke("SYSTEM", system);
+        return Read(folder, software, system);
+    }
+
+    /// <summary>Reads what an install says of itself from its open hives.</summary>
+    /// <param name="folder">The name of its Windows folder.</param>
+    /// <param name="software">SOFTWARE.</param>
+    /// <param name="system">SYSTEM.</param>
+    /// <exception cref="VembarException">A hive is damaged.</exception>
+    public static WindowsInstall Read(string folder, RegistryHive software, RegistryHive system)
+    {
         var version = software.Key(@"Microsoft\Windows NT\CurrentVersion");
         var control = ControlSet(system)?.Key("Control");
         var build = version?.GetString("CurrentBuildNumber") ?? "";

@@ -28,16 +28,17 @@ public static class RegFile
     {
         if (bytes.Length > Longest)
             throw VembarException.Input("bad-reg", $"'{shown}' is too long to be a .reg file");
-        var lines = Lines(Decode(bytes)).ToList();
+        using var lines = Lines(Decode(bytes)).GetEnumerator();
         var problems = new List<string>();
-        if (lines.Count == 0 || lines[0].Text is not ("Windows Registry Editor Version 5.00" or "REGEDIT4"))
+        if (!lines.MoveNext() || lines.Current.Text is not ("Windows Registry Editor Version 5.00" or "REGEDIT4"))
             throw VembarException.Input("bad-reg", $"'{shown}' is not a .reg file: it does not begin with 'Windows Registry Editor Version 5.00'", "Export it from a registry editor, or write that as its first line.");
-        var wide = lines[0].Text != "REGEDIT4";
+        var wide = lines.Current.Text != "REGEDIT4";
         var edits = new List<RegLine>();
         (string Hive, string Key)? at = null;
         var skipped = false;
-        foreach (var (text, number) in lines.Skip(1))
+        while (lines.MoveNext())
         {
+            var (text, number) = lines.Current;
             cancellation.ThrowIfCancellationRequested();
             void Wrong(string problem) => problems.Add(string.Create(CultureInfo.InvariantCulture, $"line {number}: {problem}"));
             if (text[0] == '[')
@@ -104,41 +105,48 @@ public static class RegFile
         var first = 0;
         var isQuoted = false;
         var pending = new StringBuilder();
-        foreach (var raw in text.Split('\n'))
+        for (var start = 0; start <= text.Length;)
         {
+            var end = text.IndexOf('\n', start) is >= 0 and var found ? found : text.Length;
             number++;
-            var line = raw.TrimEnd('\r', ' ', '\t');
             if (pending.Length == 0)
-            {
-                line = line.TrimStart();
-                first = number;
-                isQuoted = false;
-                if (line.Length == 0 || line[0] == ';')
-                    continue;
-            }
-            else if (!isQuoted)
-                line = line.TrimStart();
-            isQuoted = EndsQuoted(line, isQuoted);
-            if (line.EndsWith('\\') && !isQuoted)
-            {
-                pending.Append(line, 0, line.Length - 1);
-                continue;
-            }
-            pending.Append(line);
-            if (isQuoted && (pending[0] is '"' or '@'))
-            {
-                pending.Append('\n');
-                continue;
-            }
-            yield return (pending.ToString(), first);
-            pending.Clear();
+                (first, isQuoted) = (number, false);
+            if (Line(text.AsSpan(start, end - start), pending, ref isQuoted) is { } line)
+                yield return (line, first);
+            start = end + 1;
         }
         if (pending.Length > 0)
             yield return (pending.ToString(), first);
     }
 
+    // A line that is at its end, with what came before it; null for one that goes on, or says nothing.
+    private static string? Line(ReadOnlySpan<char> raw, StringBuilder pending, ref bool isQuoted)
+    {
+        var line = raw.TrimEnd("\r \t");
+        if (!isQuoted)
+            line = line.TrimStart();
+        if (pending.Length == 0 && (line.Length == 0 || line[0] == ';'))
+            return null;
+        isQuoted = EndsQuoted(line, isQuoted);
+        if (line.EndsWith('\\') && !isQuoted)
+        {
+            pending.Append(line[..^1]);
+            return null;
+        }
+        if (isQuoted && (pending.Length > 0 ? pending[0] : line[0]) is '"' or '@')
+        {
+            pending.Append(line).Append('\n');
+            return null;
+        }
+        if (pending.Length == 0)
+            return line.ToString();
+        var whole = pending.Append(line).ToString();
+        pending.Clear();
+        return whole;
+    }
+
     // Whether a text in quotes goes on behind a line.
-    private static bool EndsQuoted(string line, bool isQuoted)
+    private static bool EndsQuoted(ReadOnlySpan<char> line, bool isQuoted)
     {
         for (var i = 0; i < line.Length; i++)
         {
@@ -316,20 +324,41 @@ public sealed class RegistryChange(string path) : IChange
         // Changes of one key come one behind the other; it is looked for once.
         (string Root, string Subkey)? at = null;
         RegistryKey? key = null;
+        // Values of that key that get other data: each may take the room that another gives up.
+        var changed = new Dictionary<string, RegistryEdit>(StringComparer.OrdinalIgnoreCase);
+        void SetChanged()
+        {
+            if (changed.Count > 1)
+            {
+                foreach (var name in changed.Keys)
+                    key!.GiveUpData(name);
+            }
+            foreach (var edit in changed.Values.OrderByDescending(e => e.Bytes.Length))
+                key!.Set(edit.Name, edit.Type, edit.Bytes);
+            changed.Clear();
+        }
         foreach (var edit in edits)
         {
             context.Cancellation.ThrowIfCancellationRequested();
             var root = context.Hive(edit.Root)!.Root;
+            if (changed.Count > 0 && (at != (edit.Root, edit.Subkey) || edit.Kind != RegistryEditKind.Set || changed.ContainsKey(edit.Name)))
+                SetChanged();
             if (at != (edit.Root, edit.Subkey))
                 (at, key) = ((edit.Root, edit.Subkey), root.Key(edit.Subkey));
             if (edit.IsMadeIn(key))
                 continue;
-            edit.ApplyIn(root, key);
             context.Touch(edit.Root);
             made++;
+            if (edit.Kind == RegistryEditKind.Set && key?.Get(edit.Name) is not null)
+            {
+                changed[edit.Name] = edit;
+                continue;
+            }
+            edit.ApplyIn(root, key);
             if (key is null || edit.Kind == RegistryEditKind.DeleteKey)
                 at = null;
         }
+        SetChanged();
         return made;
     }
 

@@ -17,6 +17,9 @@ internal sealed class HiveCheck
     private readonly List<(int At, int Size)> _free = [];
     private readonly Dictionary<int, int> _security = [];
     private readonly CancellationToken _cancellation;
+    // Room for two names; none is longer, as their lengths have 16 bits.
+    private char[] _name = new char[ushort.MaxValue];
+    private char[] _nameBefore = new char[ushort.MaxValue];
 
     private HiveCheck(HiveImage hive, CancellationToken cancellation)
     {
@@ -163,7 +166,7 @@ internal sealed class HiveCheck
             Use(top[i], "list of keys");
         var all = new List<int>();
         var inOrder = true;
-        char[] before = [];
+        ReadOnlySpan<char> before = [];
         for (var i = 0; i < (top.IsIndex ? top.Count : 1); i++)
         {
             var leaf = top.IsIndex ? SubkeyLeaf.At(_hive, top[i]) : top;
@@ -175,14 +178,16 @@ internal sealed class HiveCheck
             {
                 var child = leaf[j];
                 Use(child, "key");
-                var upper = HiveText.Upper(KeyCell.At(_hive, child).Name);
-                var order = all.Count == 0 ? -1 : before.AsSpan().SequenceCompareTo(upper);
+                var cell = KeyCell.At(_hive, child);
+                var upper = HiveText.Upper(cell.StoredName, cell.IsCompressed, _name);
+                var order = all.Count == 0 ? -1 : before.SequenceCompareTo(upper);
                 if (order == 0)
                     throw Twice(child, upper);
                 inOrder &= order < 0;
+                if (leaf.IsHashed && HiveText.Hash(upper) is var hash && leaf.HashAt(j) != hash)
+                    leaf.SetHash(j, hash);
                 before = upper;
-                if (leaf.IsHashed && leaf.HashAt(j) != HiveText.Hash(upper))
-                    leaf.SetHash(j, HiveText.Hash(upper));
+                (_name, _nameBefore) = (_nameBefore, _name);
                 all.Add(child);
                 pending.Push((child, at, depth + 1));
             }

@@ -32,7 +32,9 @@ internal static class HiveComparison
         return true;
     }
 
-    private static bool SameName(HiveImage one, int key, HiveImage two, int other)
+    /// <summary>Whether two keys have the same name, to the letter.</summary>
+    /// <exception cref="BinaryFormatException">One of them is damaged.</exception>
+    public static bool SameName(HiveImage one, int key, HiveImage two, int other)
     {
         var a = KeyCell.At(one, key);
         var b = KeyCell.At(two, other);
@@ -47,9 +49,10 @@ internal static class HiveComparison
             return false;
         for (var i = 0; i < values.Length; i++)
         {
-            var value = ValueCell.At(one, values[i]);
-            var at = ValueCell.At(two, others[i]).Name == value.Name ? i : HiveReader.IndexOf(two, others, HiveText.Upper(value.Name));
-            if (at < 0 || !SameValue(one, values[i], two, others[at]))
+            if (SameValue(one, values[i], two, others[i]))
+                continue;
+            var at = HiveReader.IndexOf(two, others, HiveText.Upper(ValueCell.At(one, values[i]).Name));
+            if (at < 0 || at == i || !SameValue(one, values[i], two, others[at]))
                 return false;
         }
         return true;
@@ -59,6 +62,17 @@ internal static class HiveComparison
     {
         var a = ValueCell.At(one, value);
         var b = ValueCell.At(two, other);
-        return a.Type == b.Type && a.Length == b.Length && a.Name == b.Name && HiveReader.DataIs(two, other, HiveReader.Data(one, value));
+        if (a.Length != b.Length || a.Type != b.Type)
+            return false;
+        return (a.IsCompressed == b.IsCompressed ? a.StoredName.SequenceEqual(b.StoredName) : a.Name == b.Name) && SameData(one, value, two, other);
+    }
+
+    /// <summary>Whether two values have the same type and the same data.</summary>
+    /// <exception cref="BinaryFormatException">One of them is damaged.</exception>
+    public static bool SameData(HiveImage one, int value, HiveImage two, int other)
+    {
+        if (ValueCell.At(one, value).Type != ValueCell.At(two, other).Type)
+            return false;
+        return HiveReader.TryPlainData(one, value, out var data) ? HiveReader.DataIs(two, other, data) : HiveReader.DataIs(two, other, HiveReader.Data(one, value));
     }
 }

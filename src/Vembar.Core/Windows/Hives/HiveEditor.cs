@@ -283,6 +283,14 @@ internal sealed class HiveEditor(HiveImage hive, HiveAllocator cells, long time)
         owner.Values = count + 1;
     }
 
+    /// <summary>Gives up the room of a value's data; it has none then.</summary>
+    public void GiveUpData(int cell)
+    {
+        var value = ValueCell.At(hive, cell);
+        ForgetData(value);
+        value.SetResident([]);
+    }
+
     private void PutData(int cell, ReadOnlySpan<byte> data)
     {
         var value = ValueCell.At(hive, cell);

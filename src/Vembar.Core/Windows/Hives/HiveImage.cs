@@ -36,10 +36,13 @@ internal sealed class HiveImage
         public int Used { get; set; }
     }
 
-    private HiveImage(byte[] file, int bins)
+    private readonly HivePieces? _pieces;
+
+    private HiveImage(byte[] file, int bins, HivePieces? pieces = null)
     {
         _file = file;
         _fileBins = bins;
+        _pieces = pieces;
         Length = bins;
     }
 
@@ -55,6 +58,20 @@ internal sealed class HiveImage
         if (U32(file, 20) != VersionOne || image.Minor is < OldestMinor or > NewestMinor)
             throw new BinaryFormatException("base block", 20, $"version {U32(file, 20)}.{U32(file, 24)} is not known");
         return image;
+    }
+
+    /// <summary>Looks at the base block of a hive that is only read, and whose pieces may be shared with another.</summary>
+    /// <param name="pieces">The file.</param>
+    /// <exception cref="BinaryFormatException">It is no hive that is known here.</exception>
+    public static HiveImage Open(HivePieces pieces)
+    {
+        if (pieces.Length < BlockLength + BinHeadLength)
+            throw new BinaryFormatException("base block", 0, "it is not one");
+        // The copy says how long the bins are; it is looked at as any other.
+        var file = new byte[BlockLength + BinHeadLength];
+        pieces.Bytes(0, BlockLength).CopyTo(file);
+        _ = Open(file);
+        return new HiveImage(file[..BlockLength], (int)Math.Min(U32(file, 40), Math.Min(pieces.Length - BlockLength, Longest)), pieces);
     }
 
     /// <summary>Begins a hive without bins.</summary>
@@ -109,7 +126,7 @@ internal sealed class HiveImage
             if (at < _fileBins)
             {
                 if (length <= _fileBins - at)
-                    return _file.AsSpan(BlockLength + at, length);
+                    return _pieces is null ? _file.AsSpan(BlockLength + at, length) : _pieces.Bytes((long)BlockLength + at, length);
             }
             else if (PieceAt(at) is { } piece && length <= piece.Start + piece.Used - at)
                 return piece.Bytes.AsSpan(at - piece.Start, length);

@@ -217,6 +217,26 @@ internal static class HiveReader
         return cell.Length > 0 && cell.Length <= first.Length ? first[..cell.Length].ToArray() : throw new BinaryFormatException("value", value, $"it tells {(uint)cell.Length} bytes, its data has {first.Length}");
     }
 
+    /// <summary>A value's data without a copy, where it lies in one piece.</summary>
+    /// <exception cref="BinaryFormatException">It is damaged.</exception>
+    public static bool TryPlainData(HiveImage hive, int value, out ReadOnlySpan<byte> data)
+    {
+        var cell = ValueCell.At(hive, value);
+        data = [];
+        if (cell.IsResident)
+        {
+            data = cell.Resident;
+            return cell.Length <= ValueCell.LongestResident;
+        }
+        if (cell.Length == 0)
+            return true;
+        var first = hive.Cell(cell.Data);
+        if (cell.Length < 0 || cell.Length > first.Length || IsSegmented(hive, cell, first))
+            return false;
+        data = first[..cell.Length];
+        return true;
+    }
+
     /// <summary>Whether data is the same as other data.</summary>
     /// <exception cref="BinaryFormatException">It is damaged.</exception>
     public static bool DataIs(HiveImage hive, int value, ReadOnlySpan<byte> data)

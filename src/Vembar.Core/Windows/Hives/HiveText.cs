@@ -15,6 +15,19 @@ internal static class HiveText
         return upper;
     }
 
+    /// <summary>A stored name in upper case.</summary>
+    /// <param name="stored">The name as it is stored.</param>
+    /// <param name="isCompressed">Whether it is stored in bytes.</param>
+    /// <param name="to">Gets it; as long as the stored name in bytes at least.</param>
+    /// <returns>The name in it.</returns>
+    public static ReadOnlySpan<char> Upper(ReadOnlySpan<byte> stored, bool isCompressed, Span<char> to)
+    {
+        var length = isCompressed ? stored.Length : stored.Length / 2;
+        for (var i = 0; i < length; i++)
+            to[i] = RegistryNames.Upper((char)(isCompressed ? stored[i] : stored[2 * i] | stored[2 * i + 1] << 8));
+        return to[..length];
+    }
+
     /// <summary>A stored name: bytes of the first 256 characters, or UTF-16.</summary>
     public static string Decode(ReadOnlySpan<byte> stored, bool isCompressed) => (isCompressed ? Encoding.Latin1 : Encoding.Unicode).GetString(stored);
 
