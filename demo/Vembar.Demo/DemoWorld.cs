@@ -6,12 +6,6 @@ using Vembar.Native;
 
 namespace Vembar.Demo;
 
-/// <summary>A program that is installed on a reference.</summary>
-internal sealed record DemoProgram(string Key, string Name, string Version, string Publisher, int SizeInKib);
-
-/// <summary>One of the reference installs.</summary>
-internal sealed record DemoEdition(string Folder, string Title, string ComputerName, IReadOnlyList<string> Languages, IReadOnlyList<DemoProgram> Programs);
-
 /// <summary>
 /// The made-up world of the demo: Tarn Valley Libraries, with three generalized reference installs, driver packages,
 /// answer files and work orders. Made into a folder, always the same for the same scale.

@@ -3,9 +3,6 @@ using System.Text;
 
 namespace Vembar.Demo;
 
-/// <summary>What a program file says of itself.</summary>
-internal sealed record ProgramInfo(string FileName, string Description, string Product, string Company, Version Version);
-
 /// <summary>Makes program files with valid headers (PE32+ and PE32), sections and a version resource; the code is filler.</summary>
 /// <remarks>Source: the vendor's "PE Format" and "VS_VERSIONINFO" documentation.</remarks>
 internal static class ProgramFile

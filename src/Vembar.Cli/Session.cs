@@ -12,20 +12,6 @@ using Vembar.Core.Operations;
 
 namespace Vembar.Cli;
 
-/// <summary>The options that every command has.</summary>
-internal static class CommonOptions
-{
-    public static readonly Option<bool> Json = new("--json") { Description = "Print one JSON document on standard output, also when it fails", Recursive = true };
-    public static readonly Option<bool> Quiet = new("--quiet", "-q") { Description = "No progress", Recursive = true };
-    public static readonly Option<bool> Verbose = new("--verbose", "-v") { Description = "Say more, with stack traces on errors", Recursive = true };
-    public static readonly Option<bool> Plain = new("--plain") { Description = "No colour", Recursive = true };
-    public static readonly Option<string?> Log = new("--log") { Description = "Write a structured log of the run to FILE", HelpName = "FILE", Recursive = true };
-
-    public static readonly Option<bool> Overwrite = new("--overwrite") { Description = "Let files that this run writes (pages, profiles, packages, its log) take the place of any that are there", Recursive = true };
-
-    public static IEnumerable<Option> All => [Json, Quiet, Verbose, Plain, Log, Overwrite];
-}
-
 /// <summary>One run of the program: where output goes, progress, the log, interruption, and how errors are told.</summary>
 internal sealed partial class Session : IDisposable
 {
@@ -238,33 +224,5 @@ internal sealed partial class Session : IDisposable
             signal.Dispose();
         _log?.Dispose();
         _stop.Dispose();
-    }
-}
-
-/// <summary>How errors are told.</summary>
-internal static class Errors
-{
-    public static void Tell(VembarException error, bool json, bool verbose)
-    {
-        if (json)
-        {
-            var document = new ErrorJson(new ErrorBody(error.Code, error.Message, error.Hint, error.Details));
-            try
-            {
-                Console.Out.WriteLine(JsonSerializer.Serialize(document, CliJson.Default.ErrorJson));
-                return;
-            }
-            catch (VembarException)
-            {
-                // Then it is said where it can be.
-            }
-        }
-        Console.Error.WriteLine($"vembar: {Text.Safe(error.Message)}");
-        foreach (var detail in error.Details)
-            Console.Error.WriteLine($"  {Text.Safe(detail)}");
-        if (error.Hint.Length > 0)
-            Console.Error.WriteLine($"  {Text.Safe(error.Hint)}");
-        if (verbose)
-            Console.Error.WriteLine(error.ToString());
     }
 }

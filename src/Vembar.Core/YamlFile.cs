@@ -157,10 +157,3 @@ internal sealed class YamlFile
             throw VembarException.Input(_code, $"'{_path}' is not a valid {_what[(_what.IndexOf(' ') + 1)..]}: {_problems[0]}", $"See {_page}.", [.. _problems.Skip(1)]);
     }
 }
-
-/// <summary>Parts of YAML files.</summary>
-internal static class YamlNodes
-{
-    /// <summary>What stands at a key; null when it is not there.</summary>
-    public static YamlNode? At(this YamlMappingNode map, string key) => map.Children.TryGetValue(key, out var node) ? node : null;
-}

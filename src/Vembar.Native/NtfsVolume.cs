@@ -4,11 +4,6 @@ using System.Runtime.InteropServices;
 
 namespace Vembar.Native;
 
-/// <summary>A name in a folder of an NTFS volume.</summary>
-/// <param name="Name">The name.</param>
-/// <param name="Reference">The file's number with its sequence number, as the folder has it.</param>
-public readonly record struct NtfsName(string Name, ulong Reference);
-
 /// <summary>
 /// An NTFS volume through libntfs-3g, on any stretch of bytes, without mounting it. One thread at a time; several volumes
 /// may be open over the same unchanging bytes. The offsets into the library's structures are those of its ABI 89, x64 and

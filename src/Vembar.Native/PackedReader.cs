@@ -3,13 +3,6 @@ using Microsoft.Win32.SafeHandles;
 
 namespace Vembar.Native;
 
-/// <summary>Something that a packed file holds.</summary>
-/// <param name="Name">Its path, as it stands there.</param>
-/// <param name="IsFile">Whether it is a file; else a folder, a symbolic link or a device.</param>
-/// <param name="Length">Its length in bytes as the packed file says; -1 when it does not.</param>
-/// <param name="LinkTo">The path of the entry before that has its content; null when it has its own.</param>
-public readonly record struct PackedEntry(string Name, bool IsFile, long Length, string? LinkTo);
-
 /// <summary>
 /// Reads cabinets, 7-Zip files, ISO 9660 images and tar files, also compressed ones, through libarchive: from the start to the
 /// end, one entry after the other. One thread at a time.

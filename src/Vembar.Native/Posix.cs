@@ -3,30 +3,6 @@ using Microsoft.Win32.SafeHandles;
 
 namespace Vembar.Native;
 
-/// <summary>The kinds of files that Linux knows.</summary>
-public enum PosixKind
-{
-    /// <summary>An ordinary file.</summary>
-    File,
-    /// <summary>A folder.</summary>
-    Folder,
-    /// <summary>A symbolic link.</summary>
-    Link,
-    /// <summary>A block device.</summary>
-    Disk,
-    /// <summary>A pipe, a socket or another device.</summary>
-    Special,
-}
-
-/// <summary>A time as Linux keeps it.</summary>
-/// <param name="Seconds">Seconds since 1970-01-01 UTC; may be negative.</param>
-/// <param name="Nanoseconds">0 to 999,999,999.</param>
-public readonly record struct PosixTime(long Seconds, uint Nanoseconds);
-
-/// <summary>What statx(2) says of a file.</summary>
-public readonly record struct PosixStat(
-    PosixKind Kind, uint Mode, uint LinkCount, uint Uid, uint Gid, ulong Device, ulong Inode, long Size, long Allocated, PosixTime Modified, PosixTime Changed);
-
 /// <summary>The calls of the C library that the framework does not offer: names as bytes, work relative to an open folder, links, attributes, locks.</summary>
 public static unsafe partial class Posix
 {

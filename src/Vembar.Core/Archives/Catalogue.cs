@@ -4,14 +4,6 @@ using Vembar.Core.Content;
 
 namespace Vembar.Core.Archives;
 
-/// <summary>An image in the catalogue.</summary>
-internal sealed record CatalogueEntry
-{
-    public required int Number { get; init; }
-
-    public required ChunkId Record { get; init; }
-}
-
 /// <summary>The list of images that a commit names, as it is stored: whole, or as what is other than in an earlier one. docs/archive-format.md.</summary>
 internal sealed record Catalogue
 {
@@ -65,8 +57,3 @@ internal sealed record Catalogue
         return this with { Since = null, Gone = null, Images = [.. images.Values.OrderBy(i => i.Number)], Changes = earlier.Changes + Images.Count + (Gone?.Count ?? 0) + 1 };
     }
 }
-
-[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, DefaultIgnoreCondition = JsonIgnoreCondition.Never)]
-[JsonSerializable(typeof(ImageRecord))]
-[JsonSerializable(typeof(Catalogue))]
-internal sealed partial class RecordJson : JsonSerializerContext;

@@ -6,13 +6,6 @@ using Vembar.Core.Trees;
 
 namespace Vembar.Core.Archives;
 
-/// <summary>What the pipeline has done so far.</summary>
-/// <param name="Files">Files read.</param>
-/// <param name="BytesRead">Bytes read.</param>
-/// <param name="BytesNew">Bytes of chunks that were not in the archive.</param>
-/// <param name="Current">The file at hand.</param>
-public readonly record struct PipelineState(long Files, long BytesRead, long BytesNew, string Current);
-
 /// <summary>
 /// Reads many files, cuts and hashes them on all cores, looks the chunks up, groups the new ones into blocks in the
 /// order of the files, compresses the blocks on all cores and appends them in order. Every queue is bounded, so memory

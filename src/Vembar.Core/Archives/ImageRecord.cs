@@ -5,61 +5,6 @@ using Vembar.Core.Content;
 
 namespace Vembar.Core.Archives;
 
-/// <summary>One thing that was done to make an image.</summary>
-public sealed record HistoryEntry
-{
-    /// <summary>When, UTC.</summary>
-    public required DateTime Time { get; init; }
-
-    /// <summary>What: "capture", "service", "copy".</summary>
-    public required string Action { get; init; }
-
-    /// <summary>With which result, a line each ("driver corstor.inf: done").</summary>
-    public IReadOnlyList<string> Details { get; init; } = [];
-
-    /// <summary>The work order that said so; null when none did.</summary>
-    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
-    public OrderOrigin? Order { get; init; }
-}
-
-/// <summary>Which work order an image was serviced by.</summary>
-/// <param name="File">The file's name.</param>
-/// <param name="Title">What it says of itself; may be empty.</param>
-/// <param name="Hash">BLAKE3 of the file, as b3sum prints.</param>
-/// <param name="Variables">Its variables with the texts that they had; null when it has none.</param>
-public sealed record OrderOrigin(string File, string Title, ChunkId Hash, IReadOnlyDictionary<string, string>? Variables);
-
-/// <summary>Where an image comes from.</summary>
-public sealed record ImageOrigin
-{
-    /// <summary>"folder", "volume" or "image".</summary>
-    public required string Kind { get; init; }
-
-    /// <summary>The path, or the archive and number it was made from.</summary>
-    public required string From { get; init; }
-
-    /// <summary>What tells the source from others at the same path; empty when nothing does.</summary>
-    public string Identity { get; init; } = "";
-
-    /// <summary>The version of the program that made it.</summary>
-    public string Program { get; init; } = "";
-
-    /// <summary>When the source was begun to be read, UTC; servicing leaves it. Null for images that were not read from a source, or before this was noted.</summary>
-    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
-    public DateTime? Read { get; init; }
-
-    /// <summary>
-    /// By the source's own clock, UTC: what was last changed before this time was read as it is, and what is changed later has a later
-    /// time. Null where that cannot be told.
-    /// </summary>
-    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
-    public DateTime? ChangedBefore { get; init; }
-
-    /// <summary>The root of the tree as it was read; servicing leaves it.</summary>
-    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
-    public ChunkId? Root { get; init; }
-}
-
 /// <summary>What an archive keeps of an image beside its tree.</summary>
 public sealed record ImageRecord
 {
@@ -139,10 +84,3 @@ public sealed record ImageRecord
     [JsonExtensionData]
     public Dictionary<string, JsonElement>? Further { get; set; }
 }
-
-/// <summary>A driver that was let in although nobody trusted signed it.</summary>
-/// <param name="Inf">The name that it was published under, or the folder that it lies in.</param>
-/// <param name="OriginalInf">Its INF's own name.</param>
-/// <param name="State">unsigned, wrong-hash, bad-signature, expired, untrusted or bad-catalog.</param>
-/// <param name="Why">What was found.</param>
-public sealed record UnsignedDriver(string Inf, string OriginalInf, string State, string Why);

@@ -4,9 +4,6 @@ using Vembar.Core.Content;
 
 namespace Vembar.Core.Archives;
 
-/// <summary>Where a chunk is: in which block, from which byte of the expanded block on, how long.</summary>
-public readonly record struct ChunkPlace(BlockInfo Block, int Offset, int Length);
-
 /// <summary>
 /// The chunks and blocks that a commit added, as one run of bytes: blocks by number, chunks sorted by id with a fan-out
 /// table by their first byte. docs/archive-format.md, "Index segment".

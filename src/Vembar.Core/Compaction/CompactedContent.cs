@@ -2,12 +2,6 @@ using System.Buffers.Binary;
 
 namespace Vembar.Core.Compaction;
 
-/// <summary>Reads a chunk of the stream that holds a compacted content.</summary>
-/// <param name="to">Gets the bytes.</param>
-/// <param name="offset">From where.</param>
-/// <returns>How many; fewer than asked only at the end.</returns>
-public delegate int ReadAt(Span<byte> to, long offset);
-
 /// <summary>
 /// The plain content of a compacted file. The stream begins with a table: where each unit but the first begins behind the table, in 32
 /// bits, or in 64 for contents above 4 GiB; the units follow. One that would not have been shorter stands as it is. One thread at a time.

@@ -1,21 +1,5 @@
 namespace Vembar.Core.Disks;
 
-/// <summary>Where a piece of a differencing disk is.</summary>
-internal enum DiskPieceKind
-{
-    /// <summary>In its own file.</summary>
-    Own,
-    /// <summary>Nowhere: it reads as zeros.</summary>
-    Zero,
-    /// <summary>In its parent, at the same place of the disk.</summary>
-    OfParent,
-}
-
-/// <summary>A piece of a differencing disk.</summary>
-/// <param name="Kind">Where it is.</param>
-/// <param name="Offset">Its place in the disk's own file.</param>
-internal readonly record struct DiskPiece(DiskPieceKind Kind, long Offset);
-
 /// <summary>What a differencing disk's file says of it. Any number of threads may ask at once.</summary>
 internal interface IDifferencingMap
 {

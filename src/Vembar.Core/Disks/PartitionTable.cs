@@ -4,41 +4,6 @@ using System.Text;
 
 namespace Vembar.Core.Disks;
 
-/// <summary>How a disk is divided.</summary>
-public enum PartitionScheme
-{
-    /// <summary>Not at all: the file or device is one volume.</summary>
-    None,
-    /// <summary>By an MBR, with logical partitions in an extended one.</summary>
-    Mbr,
-    /// <summary>By a GPT.</summary>
-    Gpt,
-}
-
-/// <summary>A partition.</summary>
-/// <param name="Number">From 1 on, as Linux counts: entries of a GPT, 1 to 4 and then logical ones of an MBR.</param>
-/// <param name="Start">Its first byte on the disk.</param>
-/// <param name="Length">Its length in bytes.</param>
-/// <param name="Type">GPT: its type; empty for an MBR.</param>
-/// <param name="Id">GPT: its own GUID; empty for an MBR.</param>
-/// <param name="Name">GPT: its name.</param>
-/// <param name="MbrType">MBR: its type; 0 for a GPT.</param>
-/// <param name="IsActive">MBR: whether it is the one to start from.</param>
-public sealed record Partition(int Number, long Start, long Length, Guid Type, Guid Id, string Name, byte MbrType, bool IsActive);
-
-/// <summary>The types of partitions that matter here (UEFI specification 2.10, table 5.7; Microsoft's "PARTITION_INFORMATION_GPT").</summary>
-public static class PartitionTypes
-{
-    /// <summary>EFI system.</summary>
-    public static readonly Guid EfiSystem = new("C12A7328-F81F-11D2-BA4B-00A0C93EC93B");
-    /// <summary>Microsoft reserved.</summary>
-    public static readonly Guid Reserved = new("E3C9E316-0B5C-4DB8-817D-F92DF00215AE");
-    /// <summary>Basic data.</summary>
-    public static readonly Guid BasicData = new("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7");
-    /// <summary>Windows recovery.</summary>
-    public static readonly Guid Recovery = new("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC");
-}
-
 /// <summary>A disk's partition table. GPT: UEFI specification 2.10, chapter 5; MBR and its extended partitions as all systems write them.</summary>
 /// <param name="Scheme">How it is divided.</param>
 /// <param name="SectorSize">Bytes of a sector, 512 or 4096.</param>

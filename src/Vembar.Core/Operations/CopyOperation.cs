@@ -4,13 +4,6 @@ using Vembar.Core.Trees;
 
 namespace Vembar.Core.Operations;
 
-/// <summary>What copying did.</summary>
-/// <param name="Archive">The archive that it was copied into.</param>
-/// <param name="Image">The image as recorded there.</param>
-/// <param name="Stats">Figures; files and bytes read are those that were not there yet.</param>
-/// <param name="WholeBlocks">Blocks that went over as they are.</param>
-public sealed record CopyResult(string Archive, ImageRecord Image, StoreStats Stats, long WholeBlocks);
-
 /// <summary>Copies an image into another archive without unpacking it.</summary>
 public static class CopyOperation
 {

@@ -7,42 +7,6 @@ using Vembar.Core.Windows;
 
 namespace Vembar.Core.Operations;
 
-/// <summary>A path that both images have, and in what it differs.</summary>
-/// <param name="Path">The path.</param>
-/// <param name="What">content, size, time, attributes, security, streams, kind, owner, other.</param>
-public sealed record ChangedPath(string Path, IReadOnlyList<string> What);
-
-/// <summary>A registry value that differs.</summary>
-/// <param name="Hive">The hive's file name.</param>
-/// <param name="Key">The key's path in it.</param>
-/// <param name="Value">The value's name; empty for the default value, null for the key itself.</param>
-/// <param name="What">added, removed or changed.</param>
-public sealed record ChangedValue(string Hive, string Key, string? Value, string What);
-
-/// <summary>Names that one image has and the other lacks.</summary>
-/// <param name="Added">Only in the second.</param>
-/// <param name="Removed">Only in the first.</param>
-public sealed record ChangedNames(IReadOnlyList<string> Added, IReadOnlyList<string> Removed);
-
-/// <summary>What differs between two images.</summary>
-/// <param name="From">The first.</param>
-/// <param name="To">The second.</param>
-/// <param name="Added">Paths only in the second; folders with all below them.</param>
-/// <param name="Removed">Paths only in the first.</param>
-/// <param name="Changed">Paths in both that differ.</param>
-/// <param name="Registry">Registry values that differ; null when not both hold Windows.</param>
-/// <param name="Programs">Programs; null when not both hold Windows.</param>
-/// <param name="Drivers">Added drivers; null when not both hold Windows.</param>
-/// <param name="Packages">Packages in use; null when not both hold Windows.</param>
-/// <param name="Features">Features that are on; null when not both hold Windows.</param>
-public sealed record DiffResult(
-    ImageRecord From, ImageRecord To, IReadOnlyList<string> Added, IReadOnlyList<string> Removed, IReadOnlyList<ChangedPath> Changed,
-    IReadOnlyList<ChangedValue>? Registry, ChangedNames? Programs, ChangedNames? Drivers, ChangedNames? Packages, ChangedNames? Features)
-{
-    /// <summary>True when nothing differs.</summary>
-    public bool Same => Added.Count == 0 && Removed.Count == 0 && Changed.Count == 0;
-}
-
 /// <summary>Compares two images, of one archive or of two, going only into folders that differ.</summary>
 public static class DiffOperation
 {

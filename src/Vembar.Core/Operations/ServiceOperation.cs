@@ -8,56 +8,6 @@ using Vembar.Core.Windows;
 
 namespace Vembar.Core.Operations;
 
-/// <summary>Which image to change, how, and where the result goes.</summary>
-public sealed record ServiceRequest
-{
-    /// <summary>The image.</summary>
-    public required ImageReference Image { get; init; }
-
-    /// <summary>The changes in their order.</summary>
-    public required IReadOnlyList<IChange> Changes { get; init; }
-
-    /// <summary>The name of the new image; null with <see cref="InPlace"/>.</summary>
-    public string? As { get; init; }
-
-    /// <summary>Whether the result takes the image's place.</summary>
-    public bool InPlace { get; init; }
-
-    /// <summary>Whether to tell only what would be done.</summary>
-    public bool PlanOnly { get; init; }
-
-    /// <summary>Whether the rest is made when changes that are marked optional are refused.</summary>
-    public bool KeepGoing { get; init; }
-
-    /// <summary>The work order that the changes come from; null for none.</summary>
-    public OrderOrigin? Order { get; init; }
-
-    /// <summary>What is said of the result.</summary>
-    public ImageTitle Title { get; init; } = new();
-
-    /// <summary>How hard to compress what is new.</summary>
-    public Effort Effort { get; init; } = Effort.Balanced;
-
-    /// <summary>How long to wait for another writer.</summary>
-    public TimeSpan Wait { get; init; }
-}
-
-/// <summary>What servicing did.</summary>
-/// <param name="Archive">The archive.</param>
-/// <param name="Image">The image as it is now recorded; the old one when nothing was written.</param>
-/// <param name="Written">Whether the archive was changed.</param>
-/// <param name="Changes">How each change ended.</param>
-/// <param name="BytesStored">Bytes that the archive grew by.</param>
-/// <param name="Seconds">Time taken.</param>
-public sealed record ServiceResult(string Archive, ImageRecord Image, bool Written, IReadOnlyList<ChangeOutcome> Changes, long BytesStored, double Seconds)
-{
-    /// <summary>True when a change was refused.</summary>
-    public bool Refused => Changes.Any(c => c.Status == ChangeStatus.Refused);
-
-    /// <summary>True when a refused change held the others back, so that nothing was written.</summary>
-    public bool HeldBack { get; init; }
-}
-
 /// <summary>Changes an image offline, within the archive: an edit of its tree. All changes land, or none.</summary>
 public static class ServiceOperation
 {

@@ -5,45 +5,6 @@ using Vembar.Core.Windows;
 
 namespace Vembar.Core.Operations;
 
-/// <summary>What a capture of a volume would take.</summary>
-/// <param name="Files">Files and links, each name counted.</param>
-/// <param name="Bytes">Their bytes; hard-linked content counts once.</param>
-/// <param name="LeftOut">What would be left out.</param>
-public sealed record WouldTake(long Files, long Bytes, IReadOnlyList<LeftOut> LeftOut)
-{
-    /// <summary>Files that the volume keeps compacted.</summary>
-    public CompactedCount Compacted { get; init; } = new(0, 0, 0);
-}
-
-/// <summary>A volume of a source.</summary>
-/// <param name="Number">What --volume takes.</param>
-/// <param name="Start">Its first byte on the disk.</param>
-/// <param name="Length">Its length in bytes; for a folder what its files hold.</param>
-/// <param name="FileSystem">"ntfs", "fat32" and so on; "folder" for a folder of Linux.</param>
-/// <param name="Label">Its label.</param>
-/// <param name="Used">Bytes in use; null where that is not known.</param>
-/// <param name="Role">"Windows", "EFI system", "boot files", "reserved", "recovery", "data" or empty.</param>
-/// <param name="Problem">Why it cannot be read; empty when it can.</param>
-/// <param name="Windows">The install; null when there is none.</param>
-/// <param name="Programs">How many programs it has.</param>
-/// <param name="Take">What a capture would take; null where it is no source.</param>
-public sealed record SurveyedVolume(
-    int Number, long Start, long Length, string FileSystem, string Label, long? Used, string Role, string Problem, WindowsInstall? Windows, int Programs, WouldTake? Take);
-
-/// <summary>How a disk is divided.</summary>
-/// <param name="Scheme">"gpt", "mbr" or "none".</param>
-/// <param name="Format">"raw", "vhd", "vhdx", "qcow2" or "vmdk".</param>
-/// <param name="Bytes">Its length.</param>
-/// <param name="SectorSize">Bytes of a sector.</param>
-public sealed record SurveyedDisk(string Scheme, string Format, long Bytes, int SectorSize);
-
-/// <summary>What a source holds.</summary>
-/// <param name="Source">The source.</param>
-/// <param name="Disk">The disk; null for a folder.</param>
-/// <param name="Volumes">Its volumes.</param>
-/// <param name="Warnings">What should be known.</param>
-public sealed record SurveyResult(string Source, SurveyedDisk? Disk, IReadOnlyList<SurveyedVolume> Volumes, IReadOnlyList<string> Warnings);
-
 /// <summary>Looks at a source.</summary>
 public static class SurveyOperation
 {

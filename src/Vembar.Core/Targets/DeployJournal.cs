@@ -67,7 +67,3 @@ public sealed record DeployJournal
             "Finish it with the command that began it, or empty the target.");
     }
 }
-
-[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase)]
-[JsonSerializable(typeof(DeployJournal))]
-internal sealed partial class DeployJournalJson : JsonSerializerContext;

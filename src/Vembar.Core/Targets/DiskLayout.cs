@@ -4,29 +4,6 @@ using YamlDotNet.RepresentationModel;
 
 namespace Vembar.Core.Targets;
 
-/// <summary>What a partition of a layout is for.</summary>
-public enum PartitionRole
-{
-    /// <summary>The EFI system partition: FAT32, with the boot files.</summary>
-    Efi,
-    /// <summary>Room that Windows keeps for itself: not formatted.</summary>
-    Reserved,
-    /// <summary>Windows: NTFS, where the image goes.</summary>
-    Windows,
-    /// <summary>Recovery: NTFS.</summary>
-    Recovery,
-    /// <summary>The partition that BIOS starts from: NTFS, with the boot files.</summary>
-    System,
-    /// <summary>Anything else: NTFS, empty.</summary>
-    Data,
-}
-
-/// <summary>A partition of a layout.</summary>
-/// <param name="Role">What it is for.</param>
-/// <param name="Bytes">Its size; null for what the others leave.</param>
-/// <param name="Label">The label of its file system.</param>
-public sealed record LayoutPartition(PartitionRole Role, long? Bytes, string Label);
-
 /// <summary>How a disk is to be divided. docs/disk-layout.md.</summary>
 /// <param name="Scheme">GPT or MBR.</param>
 /// <param name="Partitions">In their order on the disk.</param>
@@ -172,24 +149,5 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
             at += length;
         }
         return new PartitionTable(Scheme, sectorSize, Guid.NewGuid(), placed, []);
-    }
-}
-
-/// <summary>Sizes as people write them.</summary>
-public static class ByteSize
-{
-    /// <summary>Reads "600 MiB", "40G", "1048576": binary units, with or without "iB" or "B".</summary>
-    public static bool TryParse(string text, out long bytes)
-    {
-        bytes = 0;
-        var digits = text.TrimEnd();
-        var unit = digits.AsSpan().TrimStart("0123456789.").Trim().ToString().ToUpperInvariant();
-        if (!double.TryParse(digits.AsSpan(0, digits.Length - digits.AsSpan().TrimStart("0123456789.").Length), NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture, out var number))
-            return false;
-        double? factor = unit.Replace("IB", "", StringComparison.Ordinal).TrimEnd('B') switch { "" => 1, "K" => 1L << 10, "M" => 1L << 20, "G" => 1L << 30, "T" => 1L << 40, _ => null };
-        if (factor is null || number * factor.Value is not (> 0 and < long.MaxValue / 2))
-            return false;
-        bytes = (long)(number * factor.Value);
-        return true;
     }
 }

@@ -5,26 +5,6 @@ using Vembar.Core.Content;
 
 namespace Vembar.Core.Trees;
 
-/// <summary>Gives chunks by their ids.</summary>
-public interface IChunkSource
-{
-    /// <summary>A chunk's plain bytes, checked.</summary>
-    /// <exception cref="VembarException">It is not there or damaged.</exception>
-    ReadOnlyMemory<byte> Read(ChunkId id);
-
-    /// <summary>Hands a chunk's plain bytes, checked, to an action; they may not be used after it.</summary>
-    /// <exception cref="VembarException">It is not there or damaged.</exception>
-    void Use(ChunkId id, ChunkAction action) => action(Read(id).Span);
-}
-
-/// <summary>Something done with a chunk's bytes.</summary>
-public delegate void ChunkAction(ReadOnlySpan<byte> bytes);
-
-/// <summary>Something done with a piece of a file.</summary>
-/// <param name="bytes">Its bytes.</param>
-/// <param name="offset">Where in the file it is.</param>
-public delegate void PieceAction(ReadOnlySpan<byte> bytes, long offset);
-
 /// <summary>Folder nodes and lists of parts as bytes. docs/archive-format.md, "Trees".</summary>
 internal static class TreeCodec
 {

@@ -2,21 +2,6 @@ using System.Text.Json.Serialization;
 
 namespace Vembar.Core.Windows;
 
-/// <summary>How much a finding weighs.</summary>
-[JsonConverter(typeof(JsonStringEnumConverter<Severity>))]
-public enum Severity
-{
-    /// <summary>To be known.</summary>
-    [JsonStringEnumMemberName("note")]
-    Note,
-    /// <summary>Unwise to capture.</summary>
-    [JsonStringEnumMemberName("warn")]
-    Warn,
-    /// <summary>Not to be captured.</summary>
-    [JsonStringEnumMemberName("stop")]
-    Stop,
-}
-
 /// <summary>Something that makes an install unfit or unwise to capture.</summary>
 /// <param name="Check">What was looked at, a short stable word.</param>
 /// <param name="Severity">How much it weighs.</param>

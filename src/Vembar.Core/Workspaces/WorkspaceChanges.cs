@@ -5,27 +5,6 @@ using Vembar.Native;
 
 namespace Vembar.Core.Workspaces;
 
-/// <summary>What became of an entry in a workspace.</summary>
-public enum WorkspaceChangeKind
-{
-    /// <summary>It was not there.</summary>
-    Added,
-    /// <summary>It is gone.</summary>
-    Removed,
-    /// <summary>Something of it is different.</summary>
-    Changed,
-    /// <summary>It has another path, and may be different too.</summary>
-    Moved,
-}
-
-/// <summary>A change in a workspace.</summary>
-/// <param name="Kind">What became of it.</param>
-/// <param name="Path">Its path now; of what is gone, its path before.</param>
-/// <param name="From">Of what was moved, its path before; else empty.</param>
-/// <param name="What">What is different: content, time, owner, link, attributes, security and so on; empty for what was added or removed.</param>
-/// <param name="Bytes">Bytes that the image holds more for it, or less.</param>
-public sealed record WorkspaceChange(WorkspaceChangeKind Kind, string Path, string From, IReadOnlyList<string> What, long Bytes);
-
 /// <summary>Finds out what was changed in a workspace, and makes the same changes in the image's tree.</summary>
 /// <remarks>A file whose length, times and number are as they were is not read. Any other is read and compared, so that touching or copying is no change.</remarks>
 internal sealed class WorkspaceChanges

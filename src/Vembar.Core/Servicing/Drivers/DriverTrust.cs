@@ -6,50 +6,6 @@ using Vembar.Core.Servicing.Folders;
 
 namespace Vembar.Core.Servicing.Drivers;
 
-/// <summary>What a driver package's signature is worth.</summary>
-public enum SignatureState
-{
-    /// <summary>Signed by somebody who is trusted, and every file is as it was signed.</summary>
-    Signed,
-    /// <summary>Nobody signed it.</summary>
-    Unsigned,
-    /// <summary>A file is not what was signed, or is not listed.</summary>
-    WrongHash,
-    /// <summary>The list itself is not what was signed.</summary>
-    BadSignature,
-    /// <summary>The signer's certificate had run out, and no time-stamp shows that it signed before.</summary>
-    Expired,
-    /// <summary>The signer's certificate leads to none that is trusted.</summary>
-    Untrusted,
-    /// <summary>The catalog cannot be read.</summary>
-    BadCatalog,
-}
-
-/// <summary>The signature of a driver package, looked at.</summary>
-/// <param name="State">The word for it.</param>
-/// <param name="Signer">Who signed; empty when nobody did.</param>
-/// <param name="Stamped">When, by a time-stamp that is trusted; null without one.</param>
-/// <param name="Why">What was found, in a few words.</param>
-public sealed record DriverSignature(SignatureState State, string Signer, DateTime? Stamped, string Why)
-{
-    /// <summary>The state as it is printed: signed, unsigned, wrong-hash, bad-signature, expired, untrusted, bad-catalog.</summary>
-    public string Word => WordFor(State);
-
-    /// <summary>The words for packages that nobody trusted signed.</summary>
-    public static IReadOnlyList<string> Words { get; } = [.. Enum.GetValues<SignatureState>().Where(s => s != SignatureState.Signed).Select(WordFor)];
-
-    internal static string WordFor(SignatureState state) => state switch
-    {
-        SignatureState.Signed => "signed",
-        SignatureState.Unsigned => "unsigned",
-        SignatureState.WrongHash => "wrong-hash",
-        SignatureState.BadSignature => "bad-signature",
-        SignatureState.Expired => "expired",
-        SignatureState.Untrusted => "untrusted",
-        _ => "bad-catalog",
-    };
-}
-
 /// <summary>The certificates that the user trusts, and the check of driver packages against them.</summary>
 public sealed class DriverTrust
 {

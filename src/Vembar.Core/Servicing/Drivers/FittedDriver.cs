@@ -5,69 +5,6 @@ using Vembar.Core.Windows;
 
 namespace Vembar.Core.Servicing.Drivers;
 
-/// <summary>A device that a package has a driver for.</summary>
-/// <param name="Description">The device's name.</param>
-/// <param name="Manufacturer">Who made it.</param>
-/// <param name="InstallSection">The section that installs it, with its decoration.</param>
-/// <param name="Ids">Hardware id first, then compatible ids.</param>
-public sealed record DriverDevice(string Description, string Manufacturer, string InstallSection, IReadOnlyList<string> Ids);
-
-/// <summary>A service that an INF installs.</summary>
-public sealed record DriverService(string Name, string DisplayName, uint Type, uint Start, uint ErrorControl, string Binary, string Group, bool IsFunction)
-{
-    /// <summary>What it is for, as text; may be empty.</summary>
-    public string Description { get; init; } = "";
-
-    /// <summary>Services and groups (with '+') that have to be there before it.</summary>
-    public IReadOnlyList<string> Dependencies { get; init; } = [];
-
-    /// <summary>Changes to its key.</summary>
-    public IReadOnlyList<RegistryEdit> Edits { get; init; } = [];
-
-    /// <summary>Changes to its key in the event log, below <see cref="EventLog"/>.</summary>
-    public IReadOnlyList<RegistryEdit> EventEdits { get; init; } = [];
-
-    /// <summary>Log and source in the event log ("System\corstor"); empty for none.</summary>
-    public string EventLog { get; init; } = "";
-}
-
-/// <summary>A file that an INF copies, removes or renames.</summary>
-/// <param name="Source">Its path below the package's folder; for a file to rename its old path below the directory.</param>
-/// <param name="DirectoryId">Where it goes: a directory id.</param>
-/// <param name="Target">The path below that directory.</param>
-public sealed record DriverCopy(string Source, string DirectoryId, string Target);
-
-/// <summary>What an install section asks for, with all that it needs.</summary>
-public sealed record InstallSection(string Name)
-{
-    /// <summary>Files to copy.</summary>
-    public IReadOnlyList<DriverCopy> Copies { get; init; } = [];
-
-    /// <summary>Files to remove.</summary>
-    public IReadOnlyList<DriverCopy> Deletes { get; init; } = [];
-
-    /// <summary>Files to rename.</summary>
-    public IReadOnlyList<DriverCopy> Renames { get; init; } = [];
-
-    /// <summary>Changes to the device's driver key.</summary>
-    public IReadOnlyList<RegistryEdit> Edits { get; init; } = [];
-
-    /// <summary>Changes to the device's hardware key.</summary>
-    public IReadOnlyList<RegistryEdit> HardwareEdits { get; init; } = [];
-
-    /// <summary>Services.</summary>
-    public IReadOnlyList<DriverService> Services { get; init; } = [];
-
-    /// <summary>Ids of components that it adds: packages of class SoftwareComponent serve them.</summary>
-    public IReadOnlyList<string> Components { get; init; } = [];
-
-    /// <summary>How well it fits beside other drivers, 0 (best) to 255.</summary>
-    public int FeatureScore { get; init; } = 255;
-
-    /// <summary>What it asks for that only a running Windows can do.</summary>
-    public IReadOnlyList<string> LeftToWindows { get; init; } = [];
-}
-
 /// <summary>A driver package as one Windows sees it: with the devices, services and files that are for it.</summary>
 /// <remarks>Source: the vendor's driver documentation on the INF Models, DDInstall, CopyFiles, DelFiles, RenFiles, SourceDisksNames, SourceDisksFiles, DestinationDirs and AddService.</remarks>
 public sealed class FittedDriver

@@ -3,14 +3,6 @@ using YamlDotNet.RepresentationModel;
 
 namespace Vembar.Core.Servicing.Drivers;
 
-/// <summary>A device of a hardware model.</summary>
-/// <param name="Name">What people call it.</param>
-/// <param name="HardwareIds">Its hardware ids, the most exact first.</param>
-/// <param name="CompatibleIds">Its compatible ids, the most exact first.</param>
-/// <param name="Needed">Whether a model without a driver for it is not in order.</param>
-/// <param name="Boot">Whether Windows needs it to reach its own disk.</param>
-public sealed record HardwareDevice(string Name, IReadOnlyList<string> HardwareIds, IReadOnlyList<string> CompatibleIds, bool Needed, bool Boot);
-
 /// <summary>The devices of a hardware model. docs/hardware.md describes the file.</summary>
 /// <param name="Model">The model's name.</param>
 /// <param name="Devices">Its devices.</param>

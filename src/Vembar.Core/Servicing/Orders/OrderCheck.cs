@@ -9,12 +9,6 @@ using Vembar.Core.Trees;
 
 namespace Vembar.Core.Servicing.Orders;
 
-/// <summary>Something of an order that no image would take.</summary>
-/// <param name="Kind">The kind of change.</param>
-/// <param name="What">What it names.</param>
-/// <param name="Problem">What is wrong.</param>
-public sealed record OrderProblem(string Kind, string What, string Problem);
-
 /// <summary>Checks what can be known of an order without an image: paths, locales, and what the files beside it hold.</summary>
 public static class OrderCheck
 {

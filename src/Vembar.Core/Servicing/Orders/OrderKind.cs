@@ -2,34 +2,6 @@ using Vembar.Core.Archives;
 
 namespace Vembar.Core.Servicing.Orders;
 
-/// <summary>What a field of a change may hold.</summary>
-internal enum OrderForm
-{
-    /// <summary>Any text.</summary>
-    Text,
-    /// <summary>A path outside of the image, relative to the order.</summary>
-    File,
-    /// <summary>yes or no.</summary>
-    YesNo,
-    /// <summary>on or off.</summary>
-    OnOff,
-    /// <summary>Exit codes: one, several with commas, or a list.</summary>
-    Codes,
-    /// <summary>Words: one, several with blanks or commas, or a list.</summary>
-    Words,
-}
-
-/// <summary>A field beside a change's own.</summary>
-/// <param name="Name">Its name.</param>
-/// <param name="Form">What it may hold.</param>
-/// <param name="Meaning">What it says, for the schema.</param>
-/// <param name="Needed">Whether it must be there.</param>
-internal sealed record OrderField(string Name, OrderForm Form, string Meaning, bool Needed = false)
-{
-    /// <summary>The words that it may hold; empty for any.</summary>
-    public IReadOnlyList<string> Choices { get; init; } = [];
-}
-
 /// <summary>A kind of change that a work order may list: what reading, checking and the schema know of it.</summary>
 /// <param name="Name">Its name.</param>
 /// <param name="Form">What its value may be.</param>

@@ -13,19 +13,6 @@ using YamlDotNet.RepresentationModel;
 
 namespace Vembar.Core.Servicing.Orders;
 
-/// <summary>How a work order is read.</summary>
-public sealed record OrderOptions
-{
-    /// <summary>Certificates that are trusted beside those that the order names: files and folders.</summary>
-    public IReadOnlyList<string> Trust { get; init; } = [];
-
-    /// <summary>How drivers are let in where the order does not say.</summary>
-    public DriverOptions Drivers { get; init; } = new();
-
-    /// <summary>Texts for the order's variables, in the place of its own.</summary>
-    public IReadOnlyDictionary<string, string> Variables { get; init; } = new Dictionary<string, string>();
-}
-
 /// <summary>A work order: a YAML file that lists changes to an image. docs/work-order.md.</summary>
 /// <param name="Title">What it is for; may be empty.</param>
 /// <param name="Changes">The changes in their order.</param>
@@ -297,12 +284,4 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         var near = Path.GetRelativePath(Environment.CurrentDirectory, full);
         return near.StartsWith("..", StringComparison.Ordinal) ? full : near;
     }
-}
-
-/// <summary>A change of an order that the others need not wait for: when it is refused and --keep-going is given, they are made.</summary>
-/// <param name="change">The change.</param>
-public sealed class OptionalChange(IChange change) : IChange
-{
-    /// <inheritdoc/>
-    public IEnumerable<ChangeOutcome> Apply(ServiceContext context) => change.Apply(context).Select(o => o with { IsOptional = true });
 }

@@ -6,56 +6,6 @@ using Vembar.Core.Windows;
 
 namespace Vembar.Core.Servicing.Packages;
 
-/// <summary>A step that was made, and how it is taken back.</summary>
-internal sealed record JournalStep
-{
-    /// <summary>folder (made), added, replaced, removed, registry or first-start.</summary>
-    public required string Kind { get; init; }
-
-    /// <summary>The path; a command's name.</summary>
-    public string Path { get; init; } = "";
-
-    /// <summary>Where what was there before is kept, below the package's record.</summary>
-    public string Saved { get; init; } = "";
-
-    /// <summary>What the registry gets back, in order.</summary>
-    public IReadOnlyList<RegistryEdit> Undo { get; init; } = [];
-}
-
-/// <summary>A hive as it was before, as the archive holds it.</summary>
-internal sealed record StoredHive(string Hive, long Length, ChunkId Hash, ChunkId List, IReadOnlyList<StoredPart>? Parts, long? Time, byte TimeRest)
-{
-    public static StoredHive Of(string hive, FileContent content, FileTime? modified) =>
-        new(hive, content.Length, content.Hash, content.List, content.Parts?.Select(p => new StoredPart(p.IsHole, p.IsHole ? default : p.Id, p.Length)).ToList(), modified?.Ticks, modified?.Rest ?? 0);
-
-    public FileContent Content => Parts is null ? new FileContent(Length, Hash, List) : new FileContent(Length, Hash, [.. Parts.Select(p => new ContentPart(p.Hole ? default : p.Id, p.Length))]);
-
-    public FileTime? Modified => Time is { } ticks ? new FileTime(ticks, TimeRest) : null;
-}
-
-/// <summary>A piece of such content.</summary>
-internal sealed record StoredPart(bool Hole, ChunkId Id, long Length);
-
-/// <summary>What a package did to an image.</summary>
-internal sealed record PackageState
-{
-    /// <summary>What it changed itself.</summary>
-    public IReadOnlyList<JournalStep> Steps { get; init; } = [];
-
-    /// <summary>What its features changed that are on, by their names.</summary>
-    public IReadOnlyDictionary<string, IReadOnlyList<JournalStep>> Features { get; init; } = new Dictionary<string, IReadOnlyList<JournalStep>>();
-
-    /// <summary>Packages whose place it took ("shelfmark 7.3").</summary>
-    public IReadOnlyList<string> Replaced { get; init; } = [];
-
-    /// <summary>Hives as they were before.</summary>
-    public IReadOnlyList<StoredHive> Hives { get; init; } = [];
-}
-
-[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, UseStringEnumConverter = true)]
-[JsonSerializable(typeof(PackageState))]
-internal sealed partial class PackageJson : JsonSerializerContext;
-
 /// <summary>A package that an image holds.</summary>
 public sealed class InstalledPackage
 {

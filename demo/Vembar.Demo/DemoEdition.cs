@@ -1,0 +1,10 @@
+using System.IO.Compression;
+using System.Reflection;
+using System.Text;
+using Vembar.Core.Servicing.Packages;
+using Vembar.Native;
+
+namespace Vembar.Demo;
+
+/// <summary>One of the reference installs.</summary>
+internal sealed record DemoEdition(string Folder, string Title, string ComputerName, IReadOnlyList<string> Languages, IReadOnlyList<DemoProgram> Programs);

@@ -1,0 +1,10 @@
+using System.IO.Compression;
+using System.Reflection;
+using System.Text;
+using Vembar.Core.Servicing.Packages;
+using Vembar.Native;
+
+namespace Vembar.Demo;
+
+/// <summary>A program that is installed on a reference.</summary>
+internal sealed record DemoProgram(string Key, string Name, string Version, string Publisher, int SizeInKib);

@@ -1,0 +1,7 @@
+using System.Buffers.Binary;
+using System.Text;
+
+namespace Vembar.Demo;
+
+/// <summary>What a program file says of itself.</summary>
+internal sealed record ProgramInfo(string FileName, string Description, string Product, string Company, Version Version);

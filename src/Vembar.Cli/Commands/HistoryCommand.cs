@@ -1,0 +1,30 @@
+using System.CommandLine;
+using Vembar.Core;
+using Vembar.Core.Operations;
+
+namespace Vembar.Cli.Commands;
+
+internal static class HistoryCommand
+{
+    public static VembarCommand Create()
+    {
+        var archive = SharedOptions.Archive("The archive");
+        return new VembarCommand("history", "List the states that an archive went through since it was last compacted", "vembar history desks.vmb", "vembar history desks.vmb --json")
+            .With(archive).Does((parse, session) =>
+            {
+                var path = parse.GetRequiredValue(archive);
+                var states = HistoryOperation.Run(path, out var problems);
+                session.Warn(problems);
+                session.Result(new HistoryJson(path, [.. states.Select(From)]), json => json.HistoryJson, () =>
+                {
+                    var table = new Table(">State", "Time", "Change", ">Images", ">File until there");
+                    foreach (var state in states)
+                        table.Row($"{state.Number}", Text.Time(state.Time), state.Problem.Length > 0 ? $"damaged: {state.Problem}" : state.Change, $"{state.Images.Count}", Text.Size(state.End));
+                    table.Print(session);
+                });
+                return ExitCode.Done;
+            });
+    }
+
+    internal static StateJson From(ArchiveState state) => new(state.Number, state.Time, state.Change, state.End, [.. state.Images.Select(i => new StateImageJson(i.Number, i.Name))], state.Problem);
+}

@@ -1,0 +1,41 @@
+using System.CommandLine;
+using System.Diagnostics;
+using System.Runtime.InteropServices;
+using System.Text.Json;
+using System.Text.Json.Serialization.Metadata;
+using Serilog;
+using Serilog.Formatting.Compact;
+using Spectre.Console;
+using Spectre.Console.Rendering;
+using Vembar.Core;
+using Vembar.Core.Operations;
+
+namespace Vembar.Cli;
+
+/// <summary>How errors are told.</summary>
+internal static class Errors
+{
+    public static void Tell(VembarException error, bool json, bool verbose)
+    {
+        if (json)
+        {
+            var document = new ErrorJson(new ErrorBody(error.Code, error.Message, error.Hint, error.Details));
+            try
+            {
+                Console.Out.WriteLine(JsonSerializer.Serialize(document, CliJson.Default.ErrorJson));
+                return;
+            }
+            catch (VembarException)
+            {
+                // Then it is said where it can be.
+            }
+        }
+        Console.Error.WriteLine($"vembar: {Text.Safe(error.Message)}");
+        foreach (var detail in error.Details)
+            Console.Error.WriteLine($"  {Text.Safe(detail)}");
+        if (error.Hint.Length > 0)
+            Console.Error.WriteLine($"  {Text.Safe(error.Hint)}");
+        if (verbose)
+            Console.Error.WriteLine(error.ToString());
+    }
+}

@@ -1,0 +1,87 @@
+using System.CommandLine;
+using System.CommandLine.Help;
+using System.CommandLine.Invocation;
+
+namespace Vembar.Cli;
+
+/// <summary>Options that several commands have.</summary>
+internal static class SharedOptions
+{
+    public static Option<double> Wait() => new("--wait")
+    {
+        Description = "Wait so long for another process that writes the archive",
+        HelpName = "SECONDS",
+        DefaultValueFactory = _ => 0,
+        Validators = { result => Check(result) },
+    };
+
+    private static void Check(System.CommandLine.Parsing.OptionResult result)
+    {
+        if (result.Tokens.Count == 1 && !(double.TryParse(result.Tokens[0].Value, System.Globalization.CultureInfo.InvariantCulture, out var seconds) && seconds is >= 0 and <= 1e6))
+            result.AddError($"--wait {result.Tokens[0].Value}: a number of seconds is wanted");
+    }
+
+    /// <summary>Where bases are looked for; every command that reads an archive has it.</summary>
+    public static Option<string[]> Base { get; } = new("--base")
+    {
+        Description = "Where the archive that a difference archive is based on lies: the file, or a folder that holds it; beside it is looked too",
+        HelpName = "PATH",
+        DefaultValueFactory = _ => [],
+    };
+
+    /// <summary>The archive that was named, with where to look for its bases.</summary>
+    public static Core.Archives.ArchivePlace PlaceOf(ParseResult parse, Argument<string> archive) => new(parse.GetRequiredValue(archive), parse.GetRequiredValue(Base));
+
+    /// <summary>The image that was named.</summary>
+    public static Core.Operations.ImageReference ImageOf(ParseResult parse, Argument<string> image) => Core.Operations.ImageReference.Parse(parse.GetRequiredValue(image), parse.GetRequiredValue(Base));
+
+    public static Option<string> Effort() => new Option<string>("--effort")
+    {
+        Description = "How hard to compress",
+        HelpName = "quick|balanced|dense",
+        DefaultValueFactory = _ => "balanced",
+    }.AcceptOnlyFromAmong("quick", "balanced", "dense");
+
+    public static Core.Archives.Effort EffortOf(string word) => Enum.Parse<Core.Archives.Effort>(word, ignoreCase: true);
+
+    public static Argument<string> Image(string name = "IMAGE") => new(name) { Description = "The image: ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last; the archive alone where it holds one" };
+
+    public static Argument<string> Source() => new("SOURCE") { Description = "A disk image (raw, VHD, VHDX, QCOW2, VMDK), a block device, or a folder that is the root of a Windows volume" };
+
+    public static Option<bool> SkipRoomCheck() => new("--skip-room-check") { Description = "Begin although there seems to be too little room" };
+
+    public static Option<string?> Rules() => new("--rules") { Description = "Check the organisation's own rules too, from a YAML file", HelpName = "FILE" };
+
+    public static Option<int?> Volume() => new("--volume") { Description = "Which volume of a disk, where it is not the one that holds Windows", HelpName = "N" };
+
+    public static Option<string[]> For(string description) => new("--for") { Description = description, HelpName = "PROFILE", DefaultValueFactory = _ => [] };
+
+    public static Option<string[]> Trust() => new("--trust")
+    {
+        Description = "Trust drivers that this certificate vouches for: a file, or a folder of files; beside those that VEMBAR_TRUST names",
+        HelpName = "PATH",
+        DefaultValueFactory = _ => [],
+    };
+
+    /// <summary>The files and folders of trusted certificates: those of the option, and those of the environment.</summary>
+    public static IReadOnlyList<string> TrustPaths(ParseResult parse, Option<string[]> trust) =>
+        [.. parse.GetRequiredValue(trust), .. (Environment.GetEnvironmentVariable("VEMBAR_TRUST") ?? "").Split(Path.PathSeparator, StringSplitOptions.RemoveEmptyEntries)];
+
+    public static Core.Servicing.Drivers.DriverTrust TrustOf(ParseResult parse, Option<string[]> trust) => Core.Servicing.Drivers.DriverTrust.Load(TrustPaths(parse, trust));
+
+    /// <summary>Names with their texts, each given as NAME=TEXT.</summary>
+    public static Dictionary<string, string> Pairs(IEnumerable<string> texts, string option, string form = "NAME=TEXT")
+    {
+        var pairs = new Dictionary<string, string>();
+        foreach (var text in texts)
+        {
+            var at = text.IndexOf('=');
+            if (at <= 0)
+                throw new Core.VembarException(Core.ErrorKind.Usage, $"bad-{option.TrimStart('-')}", $"'{text}' is not {form}", $"Write {option} site=valley.");
+            pairs[text[..at]] = text[(at + 1)..];
+        }
+        return pairs;
+    }
+
+    public static Argument<string> Archive(string description) => new("ARCHIVE") { Description = description };
+}

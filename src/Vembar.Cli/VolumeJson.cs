@@ -1,0 +1,16 @@
+using System.Text.Encodings.Web;
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using Vembar.Core.Archives;
+using Vembar.Core.Compaction;
+using Vembar.Core.Operations;
+using Vembar.Core.Servicing;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Packages;
+using Vembar.Core.Sources;
+using Vembar.Core.Windows;
+
+namespace Vembar.Cli;
+
+internal sealed record VolumeJson(
+    int Number, long Start, long Bytes, string FileSystem, string Label, long? BytesUsed, string Role, string Problem, WindowsJson? Windows, long? Files, long? BytesTaken, IReadOnlyList<LeftOut>? LeftOut, CompactedCount? Compacted);

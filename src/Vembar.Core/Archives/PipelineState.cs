@@ -1,0 +1,14 @@
+using System.Buffers;
+using System.Threading.Channels;
+using Vembar.Core.Content;
+using Vembar.Core.Sources;
+using Vembar.Core.Trees;
+
+namespace Vembar.Core.Archives;
+
+/// <summary>What the pipeline has done so far.</summary>
+/// <param name="Files">Files read.</param>
+/// <param name="BytesRead">Bytes read.</param>
+/// <param name="BytesNew">Bytes of chunks that were not in the archive.</param>
+/// <param name="Current">The file at hand.</param>
+public readonly record struct PipelineState(long Files, long BytesRead, long BytesNew, string Current);

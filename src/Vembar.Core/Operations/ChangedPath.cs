@@ -1,0 +1,13 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Packages;
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>A path that both images have, and in what it differs.</summary>
+/// <param name="Path">The path.</param>
+/// <param name="What">content, size, time, attributes, security, streams, kind, owner, other.</param>
+public sealed record ChangedPath(string Path, IReadOnlyList<string> What);

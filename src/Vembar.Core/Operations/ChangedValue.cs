@@ -1,0 +1,15 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Servicing.Drivers;
+using Vembar.Core.Servicing.Packages;
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+
+namespace Vembar.Core.Operations;
+
+/// <summary>A registry value that differs.</summary>
+/// <param name="Hive">The hive's file name.</param>
+/// <param name="Key">The key's path in it.</param>
+/// <param name="Value">The value's name; empty for the default value, null for the key itself.</param>
+/// <param name="What">added, removed or changed.</param>
+public sealed record ChangedValue(string Hive, string Key, string? Value, string What);

@@ -1,0 +1,20 @@
+using System.Globalization;
+using System.Text.RegularExpressions;
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Languages;
+using Vembar.Core.Servicing.Orders;
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+using YamlDotNet.RepresentationModel;
+
+namespace Vembar.Core.Servicing.Packages;
+
+/// <summary>A switch that a package brings.</summary>
+/// <param name="Name">Its name.</param>
+/// <param name="Title">What people call it.</param>
+/// <param name="Parent">The feature that it needs; empty for none.</param>
+/// <param name="IsOn">Whether it is on at first.</param>
+/// <param name="Part">What it changes.</param>
+public sealed record PackageFeature(string Name, string Title, string Parent, bool IsOn, PackagePart Part);

@@ -1,0 +1,29 @@
+using System.Globalization;
+using System.Text.RegularExpressions;
+using Vembar.Core.Archives;
+using Vembar.Core.Content;
+using Vembar.Core.Servicing.FirstStart;
+using Vembar.Core.Servicing.Languages;
+using Vembar.Core.Servicing.Orders;
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+using YamlDotNet.RepresentationModel;
+
+namespace Vembar.Core.Servicing.Packages;
+
+/// <summary>Something that a package needs: a name, and at least which version.</summary>
+/// <param name="Name">The package's name.</param>
+/// <param name="Least">The least version; 0 for any.</param>
+public sealed record Requirement(string Name, Version Least)
+{
+    /// <summary>Reads "name" or "name >= version".</summary>
+    public static Requirement? Parse(string text)
+    {
+        var parts = text.Split(">=", 2, StringSplitOptions.TrimEntries);
+        return PackageManifest.IsName(parts[0]) && (parts.Length == 1 || PackageManifest.TryVersion(parts[1], out _))
+            ? new Requirement(parts[0], parts.Length == 1 ? new Version(0, 0, 0, 0) : PackageManifest.TryVersion(parts[1], out var least) ? least : new Version(0, 0, 0, 0)) : null;
+    }
+
+    /// <inheritdoc/>
+    public override string ToString() => Least > new Version(0, 0, 0, 0) ? $"{Name} >= {PackageManifest.Show(Least)}" : Name;
+}

@@ -1,0 +1,17 @@
+using Vembar.Core.Archives;
+using Vembar.Core.Disks;
+using Vembar.Core.Sources;
+using Vembar.Core.Trees;
+using Vembar.Core.Windows;
+using Vembar.Native;
+
+namespace Vembar.Core.Targets;
+
+/// <summary>A volume that was written.</summary>
+/// <param name="Number">Its number on the disk.</param>
+/// <param name="Role">What it is for.</param>
+/// <param name="Start">Its first byte.</param>
+/// <param name="Bytes">Its length.</param>
+/// <param name="FileSystem">What it was formatted with; empty for none.</param>
+/// <param name="Label">Its label.</param>
+public sealed record WrittenVolume(int Number, string Role, long Start, long Bytes, string FileSystem, string Label);

@@ -1,0 +1,15 @@
+using Vembar.Core.Compaction;
+using Vembar.Core.Content;
+
+namespace Vembar.Core.Trees;
+
+/// <summary>What an entry of a folder is.</summary>
+public enum EntryKind : byte
+{
+    /// <summary>A file.</summary>
+    File = 1,
+    /// <summary>A folder.</summary>
+    Folder = 2,
+    /// <summary>A symbolic link of Linux. (Windows' own links are files or folders with reparse data.)</summary>
+    Link = 3,
+}

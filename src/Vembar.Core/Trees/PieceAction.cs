@@ -1,0 +1,11 @@
+using System.IO.Hashing;
+using Vembar.Core.Archives;
+using Vembar.Core.Compaction;
+using Vembar.Core.Content;
+
+namespace Vembar.Core.Trees;
+
+/// <summary>Something done with a piece of a file.</summary>
+/// <param name="bytes">Its bytes.</param>
+/// <param name="offset">Where in the file it is.</param>
+public delegate void PieceAction(ReadOnlySpan<byte> bytes, long offset);

@@ -1,0 +1,14 @@
+using System.Globalization;
+using Vembar.Core.Archives;
+using YamlDotNet.Core;
+using YamlDotNet.Core.Events;
+using YamlDotNet.RepresentationModel;
+
+namespace Vembar.Core;
+
+/// <summary>Parts of YAML files.</summary>
+internal static class YamlNodes
+{
+    /// <summary>What stands at a key; null when it is not there.</summary>
+    public static YamlNode? At(this YamlMappingNode map, string key) => map.Children.TryGetValue(key, out var node) ? node : null;
+}
