@@ -13,8 +13,8 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
 {
     private const int LargestChunk = 64 << 20;
     // Each thread has the block of content it is at, and the one before; of folders, what a long walk comes back to.
-    private static readonly long s_contentBytes = (4 + 2L * Environment.ProcessorCount) * BlockBuilder.ContentSize;
-    private const long TreeBytes = 128L * BlockBuilder.TreeSize;
+    private static readonly long s_contentBytes = (4 + 2L * Environment.ProcessorCount) * BlockSizes.Content;
+    private const long TreeBytes = 128L * BlockSizes.Tree;
 
     private readonly IArchiveFile _file;
     private readonly IndexSegment[] _segments;
@@ -67,21 +67,6 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
             Catalogue = new Catalogue();
             IsCatalogueLost = true;
         }
-        var images = new List<ImageRecord>();
-        var lost = new List<LostImage>();
-        foreach (var entry in Catalogue.Images)
-        {
-            try
-            {
-                images.Add(ReadImage(entry) with { Number = entry.Number });
-            }
-            catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
-            {
-                lost.Add(new LostImage(entry.Number, problem.Message));
-            }
-        }
-        Images = [.. images.OrderBy(i => i.Number)];
-        LostImages = [.. lost.OrderBy(i => i.Number)];
     }
 
     // Blocks of a state end before its index in format 1; afterwards the second copies of its record blocks come behind it.
@@ -232,12 +217,6 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
     /// <summary>Whether both copies of the list of images are damaged.</summary>
     internal bool IsCatalogueLost { get; }
 
-    /// <summary>Images whose record is damaged in both copies; nothing else is known of them.</summary>
-    public IReadOnlyList<LostImage> LostImages { get; }
-
-    /// <summary>The images in the order of their numbers.</summary>
-    public IReadOnlyList<ImageRecord> Images { get; }
-
     internal IEnumerable<IndexSegment> Segments => _segments;
 
     internal IArchiveFile File => _file;
@@ -262,12 +241,23 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         return false;
     }
 
-    /// <summary>A number that orders contents as they lie in the archive, by the block that they begin in; -1 for nothing.</summary>
-    internal long OrderOf(Trees.FileContent? content)
+    /// <summary>What somebody makes of this state, made when it is first asked for and kept with it.</summary>
+    /// <param name="make">Makes it.</param>
+    internal T View<T>(Func<ArchiveReader, T> make) where T : class
     {
-        if (content is not { Length: > 0 })
-            return -1;
-        var id = content.Parts is { Count: > 0 } parts ? parts[0].Id : content.List;
+        lock (_views)
+        {
+            if (!_views.TryGetValue(typeof(T), out var view))
+                _views[typeof(T)] = view = make(this);
+            return (T)view;
+        }
+    }
+
+    private readonly Dictionary<Type, object> _views = [];
+
+    /// <summary>A number that orders chunks as they lie in the archive, by the block that each is in; -1 for one that is not there.</summary>
+    internal long OrderOf(ChunkId id)
+    {
         if (Holder(id, out var place) is not { } holder)
             return -1;
         // What lies in a base comes after what lies in the archive itself.
@@ -426,8 +416,6 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         return _catalogues[id] = whole;
     }
 
-    internal ImageRecord ReadImage(CatalogueEntry entry) => ReadRecord(entry.Record, RecordJson.Default.ImageRecord, $"record of image {entry.Number}");
-
     /// <summary>The bytes of a record or a catalogue, from the copy that is sound.</summary>
     /// <exception cref="VembarException">Both are damaged.</exception>
     internal ReadOnlyMemory<byte> ReadRecord(ChunkId id)
@@ -449,7 +437,12 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
         return _mending?.Elsewhere(id) ?? throw VembarException.Damaged($"'{Path}' does not hold it any more ({id})");
     }
 
-    private T ReadRecord<T>(ChunkId id, System.Text.Json.Serialization.Metadata.JsonTypeInfo<T> type, string what)
+    /// <summary>A record or a catalogue, from the copy that is sound.</summary>
+    /// <param name="id">Its id.</param>
+    /// <param name="type">What it is.</param>
+    /// <param name="what">What it is called, for messages.</param>
+    /// <exception cref="VembarException">Both copies are damaged.</exception>
+    internal T ReadRecord<T>(ChunkId id, System.Text.Json.Serialization.Metadata.JsonTypeInfo<T> type, string what)
     {
         try
         {
@@ -495,36 +488,6 @@ public sealed class ArchiveReader : IDisposable, Trees.IChunkSource
 
     /// <summary>All blocks of records, both copies of each.</summary>
     internal IEnumerable<BlockInfo> RecordBlocks() => _segments.SelectMany(s => Enumerable.Range(0, s.BlockCount).Select(s.Block)).Where(b => b.Kind == BlockKind.Record);
-
-    /// <summary>Finds an image.</summary>
-    /// <param name="which">A number, a name (compared without case), or "last"; null means the only one.</param>
-    /// <exception cref="VembarException">There is none, with the names that there are and the nearest.</exception>
-    public ImageRecord Find(string? which)
-    {
-        if (LostImages.Count > 0 && (which is null || LostImages.Any(l => which == l.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)) || (which.Equals("last", StringComparison.OrdinalIgnoreCase) && (Images.Count == 0 || LostImages[^1].Number > Images[^1].Number))))
-        {
-            throw VembarException.Damaged($"{string.Join("; ", LostImages.Select(l => $"image {l.Number}: {l.Problem}"))}",
-                $"Heal it with `vembar verify {Path} --repair-from COPY`; name another image by its number.");
-        }
-        if (Images.Count == 0)
-            throw VembarException.Input("no-such-image", $"'{Path}' holds no images", LeftOver > 0 ? "It is cut short or a capture into it was interrupted." : "Add one with `vembar capture`.");
-        if (which is null)
-        {
-            return Images.Count == 1 ? Images[0] : throw VembarException.Input(
-                "which-image", $"'{Path}' holds {Images.Count} images", "Say which one with ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last.", Names());
-        }
-        if (which.Equals("last", StringComparison.OrdinalIgnoreCase) && !Images.Any(i => i.Name.Equals(which, StringComparison.OrdinalIgnoreCase)))
-            return Images[^1];
-        var found = Images.FirstOrDefault(i => i.Name.Equals(which, StringComparison.OrdinalIgnoreCase))
-            ?? (int.TryParse(which, System.Globalization.CultureInfo.InvariantCulture, out var number) ? Images.FirstOrDefault(i => i.Number == number) : null);
-        if (found is not null)
-            return found;
-        var nearest = Images.MinBy(i => Likeness.Distance(i.Name, which))!;
-        var near = Likeness.Distance(nearest.Name, which) <= Math.Max(2, which.Length / 3);
-        throw VembarException.Input("no-such-image", $"'{Path}' holds no image '{which}'", near ? $"Did you mean \"{nearest.Name}\" (number {nearest.Number})?" : "Name one of those it holds.", Names());
-    }
-
-    private string[] Names() => [.. Images.Select(i => $"{i.Number}: {i.Name}")];
 
     /// <inheritdoc/>
     public void Dispose()

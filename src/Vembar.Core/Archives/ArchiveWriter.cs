@@ -190,8 +190,8 @@ public sealed class ArchiveWriter : IDisposable
     /// <param name="bytes">Its plain bytes.</param>
     public ChunkId Add(BlockKind kind, ReadOnlySpan<byte> bytes)
     {
-        if (bytes.Length > Trees.TreeLimits.LongestChunk)
-            throw VembarException.Input("too-large", $"a file or folder needs {bytes.Length >> 20} MiB to be described, which is more than {Trees.TreeLimits.LongestChunk >> 20} MiB", "Leave it out with --leave-out, or split it.");
+        if (bytes.Length > ChunkLimits.Longest)
+            throw VembarException.Input("too-large", $"a file or folder needs {bytes.Length >> 20} MiB to be described, which is more than {ChunkLimits.Longest >> 20} MiB", "Leave it out with --leave-out, or split it.");
         var id = Blake3.Hash(bytes);
         // Records are never taken from a base: which images there are can be told without it.
         if (kind == BlockKind.Record ? Base.TryFind(id, out _) || !_added.TryAdd(id) : !TryClaim(id))
@@ -248,8 +248,8 @@ public sealed class ArchiveWriter : IDisposable
         Append(block);
     }
 
-    // What is still open is packed, what is still being packed is appended.
-    private void Settle()
+    /// <summary>Packs what is still open, and appends what is still being packed.</summary>
+    internal void Settle()
     {
         for (var kind = BlockKind.Content; kind <= BlockKind.Record; kind++)
             Flush(kind);
@@ -346,44 +346,12 @@ public sealed class ArchiveWriter : IDisposable
         throw VembarException.Surroundings("archive-replaced", $"'{Base.Path}' was removed or replaced by another file while it was being written", "What is there now was not touched. See what it is, and run this again.");
     }
 
-    /// <summary>Stores an image's record and makes a new state that lists it.</summary>
-    /// <param name="record">The record; its number is replaced by the next free one unless it replaces an image.</param>
-    /// <param name="replace">The number of the image that it takes the place of, or null.</param>
-    /// <param name="change">What was done, for the archive's history.</param>
-    /// <returns>The record as stored.</returns>
-    public ImageRecord CommitImage(ImageRecord record, int? replace, string change)
-    {
-        Settle();
-        // A change of the record alone leaves what the image once added.
-        record = record with { Number = replace ?? Base.Catalogue.NextNumber, BytesAdded = replace is not null && BytesStored == 0 ? record.BytesAdded : BytesStored + IndexSegment.LengthOf(_blocks.Count, _added.Count) };
-        var entry = new CatalogueEntry
-        {
-            Number = record.Number,
-            Record = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(record, RecordJson.Default.ImageRecord)),
-        };
-        Commit(Base.Catalogue with
-        {
-            NextNumber = replace is null ? record.Number + 1 : Base.Catalogue.NextNumber,
-            Change = change,
-            Images = [.. Base.Catalogue.Images.Where(i => i.Number != record.Number), entry],
-        });
-        return record;
-    }
-
     /// <summary>Makes a new state without an image; its content stays until the archive is rewritten.</summary>
     public void CommitDrop(int number, string change) =>
         Commit(Base.Catalogue with { Change = change, Images = [.. Base.Catalogue.Images.Where(i => i.Number != number)] });
 
     /// <summary>Makes a new state that lists the same images; what was stored again counts from it on.</summary>
     internal void CommitRepair(string change) => Commit(Base.Catalogue with { Change = change });
-
-    /// <summary>Makes a new state that lists the given images under the numbers they have.</summary>
-    internal void CommitRecovered(IReadOnlyList<ImageRecord> images, string change) => CommitWhole(new Catalogue
-    {
-        Change = change,
-        NextNumber = images.Select(i => i.Number).Append(0).Max() + 1,
-        Images = [.. images.Select(i => new CatalogueEntry { Number = i.Number, Record = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(i, RecordJson.Default.ImageRecord)) })],
-    });
 
     /// <summary>Makes a new state that lists what an earlier one did; numbers given since are not given again.</summary>
     internal void CommitRewind(Catalogue earlier, string change) =>
@@ -413,10 +381,15 @@ public sealed class ArchiveWriter : IDisposable
         }
     }
 
-    private void Commit(Catalogue catalogue) =>
+    /// <summary>What the index of the next state will take, in bytes, once all is settled.</summary>
+    internal long IndexLength => IndexSegment.LengthOf(_blocks.Count, _added.Count);
+
+    /// <summary>Makes a new state with a catalogue that changes the present one.</summary>
+    internal void Commit(Catalogue catalogue) =>
         CommitWhole(Base.Header.IsFirstFormat || Base.IsCatalogueLost ? catalogue : catalogue.AsChangeOf(Base.Catalogue, Base.Commit.Catalogue));
 
-    private void CommitWhole(Catalogue catalogue)
+    /// <summary>Makes a new state with a catalogue that stands alone.</summary>
+    internal void CommitWhole(Catalogue catalogue)
     {
         if (_broken || _committed)
             throw new InvalidOperationException("this writer has ended");
@@ -518,7 +491,7 @@ public sealed class ArchiveWriter : IDisposable
         {
             if (_committed)
                 return;
-            if (_created && Base.Images.Count == 0)
+            if (_created && Base.Catalogue.Images.Count == 0)
             {
                 // Under its name there may be somebody else's by now.
                 if (_file.IsStillAt(Base.Path))

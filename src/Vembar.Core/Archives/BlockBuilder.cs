@@ -8,12 +8,6 @@ namespace Vembar.Core.Archives;
 /// <summary>Collects chunks until a block is full, then packs them.</summary>
 public sealed class BlockBuilder : IDisposable
 {
-    /// <summary>The size, expanded, at which a block of content is full, in bytes.</summary>
-    public const int ContentSize = 4 << 20;
-
-    /// <summary>The size, expanded, at which a block of folders is full: small, for a look at one folder reads one block.</summary>
-    public const int TreeSize = 128 << 10;
-
     private readonly BlockKind _kind;
     private readonly int _full;
     private readonly List<ChunkId> _ids = [];
@@ -26,7 +20,7 @@ public sealed class BlockBuilder : IDisposable
     public BlockBuilder(BlockKind kind)
     {
         _kind = kind;
-        _full = kind == BlockKind.Content ? ContentSize : TreeSize;
+        _full = kind == BlockKind.Content ? BlockSizes.Content : BlockSizes.Tree;
         _plain = ArrayPool<byte>.Shared.Rent(_full);
     }
 

@@ -1,3 +1,4 @@
+using Vembar.Core.Content;
 using System.Buffers.Binary;
 using System.IO.Hashing;
 
@@ -16,7 +17,7 @@ public readonly record struct BlockInfo(long Offset, int StoredLength, int Plain
     internal const int HeaderLength = 40;
 
     /// <summary>No block is longer than this when expanded, whatever a file says.</summary>
-    public const int LongestPlain = Trees.TreeLimits.LongestChunk;
+    public const int LongestPlain = ChunkLimits.Longest;
 
     /// <summary>Where its payload begins in the file.</summary>
     public long PayloadOffset => Offset + HeaderLength + 4L * ChunkCount;

@@ -160,7 +160,7 @@ internal sealed class ContentPipeline : IDisposable
                         }
                         var data = (Start: 0L, End: 0L);
                         var offset = 0L;
-                        var isSparse = ContentComparison.HolesOf(file, _chunker.Largest) >= SparseContent.Least;
+                        var isSparse = ContentStore.HolesOf(file, _chunker.Largest) >= SparseContent.Least;
                         while (offset < length)
                         {
                             if (offset >= data.End)

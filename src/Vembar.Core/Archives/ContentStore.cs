@@ -54,7 +54,7 @@ internal static class ContentStore
     public static FileContent Add(ArchiveWriter writer, ISourceFile file)
     {
         var least = writer.Base.Header.Sizes.Largest;
-        var content = new Collecting(writer, ContentComparison.HolesOf(file, least) >= SparseContent.Least);
+        var content = new Collecting(writer, HolesOf(file, least) >= SparseContent.Least);
         var length = file.Length;
         for (var at = 0L; at < length;)
         {
@@ -80,6 +80,21 @@ internal static class ContentStore
             at = read;
         }
         return content.Finish();
+    }
+
+    /// <summary>How many bytes of a file are in holes of a length.</summary>
+    /// <param name="file">The file.</param>
+    /// <param name="least">Shorter holes do not count.</param>
+    public static long HolesOf(ISourceFile file, int least)
+    {
+        var holes = 0L;
+        for (var at = 0L; at < file.Length;)
+        {
+            var (start, end) = file.NextData(at);
+            holes += start - at >= least ? start - at : 0;
+            at = Math.Max(end, at + 1);
+        }
+        return holes;
     }
 
     // Fills as much as there is.

@@ -116,7 +116,7 @@ public sealed class DiskImage : IDisposable
             throw error;
         }
         if (format != DiskFormat.Raw)
-            Tools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", Name(format), path, length.ToString(System.Globalization.CultureInfo.InvariantCulture)], $"make the disk image '{path}'");
+            SystemTools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", Name(format), path, length.ToString(System.Globalization.CultureInfo.InvariantCulture)], $"make the disk image '{path}'");
         return new DiskImage(path, format, write: true);
     }
 
@@ -243,7 +243,7 @@ public sealed class DiskImage : IDisposable
         arguments.Add(System.IO.Path.GetFullPath(Path));
         var doing = $"open the disk image '{Path}'";
         // In a session of its own: an interruption at the terminal is for us, and the server is needed to end in order.
-        return Tools.Start("setsid", "util-linux", [Tools.Find("qemu-nbd", "qemu-utils", doing), .. arguments], doing);
+        return SystemTools.Start("setsid", "util-linux", [SystemTools.Find("qemu-nbd", "qemu-utils", doing), .. arguments], doing);
     }
 
     // The socket may be there before the image is opened, and gone again when that fails.

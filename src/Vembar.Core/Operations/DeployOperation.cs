@@ -1,3 +1,4 @@
+using Vembar.Core.Content;
 using System.Diagnostics;
 using Vembar.Core.Archives;
 using Vembar.Core.Compaction;
@@ -61,7 +62,7 @@ public static class DeployOperation
         {
             if (made)
                 Directory.CreateDirectory(request.Target);
-            target = new FolderTarget(request.Target, editor, tree, archive, request.KeepExisting, DeployJournal.KeyOf(image, editor));
+            target = new FolderTarget(request.Target, editor, tree, archive, request.KeepExisting, JournalKey(image, editor));
             progress.Report(new OperationProgress("looking", 0, 0, false, ""));
             using var pause = Collecting.Paused();
             target.Plan(cancellation);
@@ -145,7 +146,7 @@ public static class DeployOperation
             }
             using (var volume = target.OpenVolume(start, length, shown))
             {
-                files = new NtfsTarget(volume, editor, tree, archive, request.KeepExisting && into is not null, request.SkipRoomCheck, into is null ? null : DeployJournal.KeyOf(image, editor), request.Compact);
+                files = new NtfsTarget(volume, editor, tree, archive, request.KeepExisting && into is not null, request.SkipRoomCheck, into is null ? null : JournalKey(image, editor), request.Compact);
                 if (into is not null && !request.KeepExisting && !files.IsResuming)
                     CheckEmpty(volume, shown);
                 files.Plan(cancellation);
@@ -312,5 +313,13 @@ public static class DeployOperation
                 throw VembarException.Input("placeholders-left", $"{what}, and the machine would stop at it at its first start", $"Give {string.Join(" ", left.Select(w => w == "computer" ? "--computer-name NAME" : $"--fill {w}=TEXT"))}.");
             warnings.Add(what);
         }
+    }
+
+    // What tells a deployment from others: the image and what the machine's own answer file makes of it.
+    private static string JournalKey(ImageRecord image, TreeEditor editor)
+    {
+        var answers = WindowsInstall.FindFolder(editor) is { } windows
+            ? editor.ReadFile(WindowsPath.Root.Child(windows).Append(WindowsPath.Parse(AnswersChange.Place)), AnswerFile.Longest) : null;
+        return $"{image.Root}{(answers is null ? "" : $" {Blake3.Hash(answers)}")}";
     }
 }

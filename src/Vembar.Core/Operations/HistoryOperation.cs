@@ -46,7 +46,7 @@ public static class HistoryOperation
                 return name;
             try
             {
-                name = archive.ReadImage(entry).Name;
+                name = ImageCatalogue.Read(archive, entry).Name;
             }
             catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
             {

@@ -212,7 +212,7 @@ public static class RecoverOperation
             var images = new Dictionary<int, ImageRecord>();
             foreach (var (_, bytes) in _records)
             {
-                if (TryParse(bytes, RecordJson.Default.ImageRecord) is { Number: > 0 } record)
+                if (TryParse(bytes, ImageRecordJson.Default.ImageRecord) is { Number: > 0 } record)
                     images[record.Number] = record;
             }
             return ([.. images.Values.OrderBy(i => i.Number)], []);
@@ -255,7 +255,7 @@ public static class RecoverOperation
             var lost = new List<Damage>();
             foreach (var entry in catalogue.Images.OrderBy(e => e.Number))
             {
-                if (Record(entry.Record) is { } bytes && TryParse(bytes, RecordJson.Default.ImageRecord) is { } record)
+                if (Record(entry.Record) is { } bytes && TryParse(bytes, ImageRecordJson.Default.ImageRecord) is { } record)
                     images.Add(record with { Number = entry.Number });
                 else
                     lost.Add(new Damage(entry.Number, "", "the whole image: its record is damaged"));

@@ -21,21 +21,6 @@ internal static class ContentComparison
         return at == file.Length;
     }
 
-    /// <summary>How many bytes of a file are in holes of a length.</summary>
-    /// <param name="file">The file.</param>
-    /// <param name="least">Shorter holes do not count.</param>
-    public static long HolesOf(ISourceFile file, int least)
-    {
-        var holes = 0L;
-        for (var at = 0L; at < file.Length;)
-        {
-            var (start, end) = file.NextData(at);
-            holes += start - at >= least ? start - at : 0;
-            at = Math.Max(end, at + 1);
-        }
-        return holes;
-    }
-
     private static ChunkId HashOf(ISourceFile file, long from, long length)
     {
         const int Step = 1 << 20;

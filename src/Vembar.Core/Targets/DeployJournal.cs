@@ -32,14 +32,6 @@ public sealed record DeployJournal
     /// <summary>Files and folders that were there before.</summary>
     public IReadOnlyList<string> Kept { get; init; } = [];
 
-    /// <summary>What tells a deployment from others: the image and what the machine's own answer file makes of it.</summary>
-    internal static string KeyOf(ImageRecord image, TreeEditor editor)
-    {
-        var answers = WindowsInstall.FindFolder(editor) is { } windows
-            ? editor.ReadFile(WindowsPath.Root.Child(windows).Append(WindowsPath.Parse(AnswersChange.Place)), AnswerFile.Longest) : null;
-        return $"{image.Root}{(answers is null ? "" : $" {Blake3.Hash(answers)}")}";
-    }
-
     /// <summary>Which start of this machine it is; empty where that cannot be told.</summary>
     internal static string PresentStart()
     {

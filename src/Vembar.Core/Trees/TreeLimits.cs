@@ -12,9 +12,6 @@ public static class TreeLimits
     /// <summary>Bytes of a single entry with all that is known of it but its content.</summary>
     public const int LongestEntry = 32 << 20;
 
-    /// <summary>Bytes of a list of parts, and of anything else that is one chunk of a tree.</summary>
-    public const int LongestChunk = 256 << 20;
-
     /// <summary>Why a name cannot be that of an entry; null when it can.</summary>
     /// <param name="name">The name; the root alone has an empty one.</param>
     public static string? NameProblem(string name) => name.Length == 0 ? "it has no name"

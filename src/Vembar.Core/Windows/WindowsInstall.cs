@@ -41,6 +41,9 @@ public sealed record WindowsInstall
 
     private const ushort EnglishUnitedStates = 0x409;
 
+    /// <summary>An architecture in Windows' own words: amd64 for x64.</summary>
+    public static string ArchitectureWord(string architecture) => architecture == "x64" ? "amd64" : architecture;
+
     /// <summary>The path of a hive in System32/config.</summary>
     public static WindowsPath HivePath(string windowsFolder, string hive) => WindowsPath.Root.Child(windowsFolder).Child("System32").Child("config").Child(hive);
 

@@ -1,3 +1,4 @@
+using Vembar.Core.Windows;
 using System.Xml;
 using System.Xml.Linq;
 
@@ -44,9 +45,6 @@ public sealed partial class AnswerFile
     /// <summary>Whether it is an answer file at all, right or wrong; else some other XML.</summary>
     public bool IsAnswerFile => _document.Root?.Name == s_ns + "unattend";
 
-    /// <summary>The image's architecture in the words of answer files.</summary>
-    public static string ArchitectureWord(string architecture) => architecture == "x64" ? "amd64" : architecture;
-
     /// <summary>What is wrong or unwise.</summary>
     /// <param name="architecture">The image's (x64, arm64, x86); null or empty when it is not known.</param>
     public IReadOnlyList<AnswerFinding> Check(string? architecture)
@@ -61,7 +59,7 @@ public sealed partial class AnswerFile
             Error(root, $"the root element is '{root.Name.LocalName}' in namespace '{root.Name.NamespaceName}'; it must be 'unattend' in '{Namespace}'");
             return findings;
         }
-        var wanted = string.IsNullOrEmpty(architecture) ? null : ArchitectureWord(architecture);
+        var wanted = string.IsNullOrEmpty(architecture) ? null : WindowsInstall.ArchitectureWord(architecture);
         var passes = new HashSet<string>();
         foreach (var element in root.Elements())
         {
@@ -228,7 +226,7 @@ public sealed partial class AnswerFile
     public void SetComputerName(string name, string architecture)
     {
         var root = _document.Root!;
-        var word = ArchitectureWord(architecture);
+        var word = WindowsInstall.ArchitectureWord(architecture);
         var settings = root.Elements(s_ns + "settings").FirstOrDefault(s => s.Attribute("pass")?.Value == "specialize");
         if (settings is null)
             root.Add(settings = new XElement(s_ns + "settings", new XAttribute("pass", "specialize")));

@@ -1,3 +1,4 @@
+using Vembar.Core.Windows;
 using System.Globalization;
 using System.Text;
 using System.Xml.Linq;
@@ -31,7 +32,7 @@ public static class AnswerProfile
         yaml.Known(root, s_known);
         string Text(string key) => root.At(key) is YamlScalarNode { Value: { } value } ? value : "";
         List<string> Texts(string key) => yaml.Texts(root.At(key));
-        var architecture = Text("architecture") is { Length: > 0 } given ? AnswerFile.ArchitectureWord(given) : otherwise;
+        var architecture = Text("architecture") is { Length: > 0 } given ? WindowsInstall.ArchitectureWord(given) : otherwise;
         if (architecture is not ("amd64" or "arm64" or "x86"))
             yaml.Wrong(root.At("architecture")!, "'architecture' is amd64, arm64 or x86");
         if (Text("computer") is { Length: > 0 } computer && !computer.Contains("{{", StringComparison.Ordinal) && AnswerFile.ComputerNameProblem(computer) is { } problem)

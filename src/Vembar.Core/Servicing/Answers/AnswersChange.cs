@@ -1,3 +1,4 @@
+using Vembar.Core.Windows;
 using Vembar.Core.Archives;
 using Vembar.Core.Servicing.Files;
 using Vembar.Core.Trees;
@@ -27,7 +28,7 @@ public sealed class AnswersChange(string file, bool merge = false) : IChange
         try
         {
             var isProfile = Path.GetExtension(file) is ".yaml" or ".yml";
-            var bytes = isProfile ? AnswerProfile.Make(file, AnswerFile.ArchitectureWord(context.Install.Architecture)).ToBytes() : InputFile.ReadAllBytes(file);
+            var bytes = isProfile ? AnswerProfile.Make(file, WindowsInstall.ArchitectureWord(context.Install.Architecture)).ToBytes() : InputFile.ReadAllBytes(file);
             var answers = AnswerFile.Parse(bytes, file);
             var findings = answers.Check(context.Install.Architecture);
             if (findings.Any(f => f.IsError))

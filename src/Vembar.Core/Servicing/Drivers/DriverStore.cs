@@ -258,7 +258,7 @@ public sealed class DriverStore
     {
         if (_context.Tree.Find(path)?.Entry is not { Kind: EntryKind.File } entry || entry.Length != driver.Package.Folder.Length(source))
             return false;
-        return Files.TreeFiles.IsSame(_context.Tree, path, driver.Package.Folder.Read(source));
+        return TreeFiles.IsSame(_context.Tree, path, driver.Package.Folder.Read(source));
     }
 
     // The added packages whose installed files go to a path.

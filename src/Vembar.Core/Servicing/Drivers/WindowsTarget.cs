@@ -19,7 +19,7 @@ public sealed record WindowsTarget(string Architecture, int Major, int Build, bo
     /// <summary>The Windows of an install; null when it does not say its architecture.</summary>
     public static WindowsTarget? Of(WindowsInstall install)
     {
-        var architecture = Answers.AnswerFile.ArchitectureWord(install.Architecture);
+        var architecture = WindowsInstall.ArchitectureWord(install.Architecture);
         return architecture.Length == 0 ? null
             : new WindowsTarget(architecture, CurrentMajor, install.BuildNumber, install.InstallType.StartsWith("Server", StringComparison.Ordinal), install.Language);
     }

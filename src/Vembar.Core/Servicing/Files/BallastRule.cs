@@ -59,7 +59,7 @@ public sealed record BallastRule
         yaml.Known(map, s_known);
         string Text(string key) => map.At(key) is YamlScalarNode { Value: { } value } ? value : "";
         List<string> Texts(string key) => yaml.Texts(map.At(key));
-        if (!Packages.PackageManifest.IsName(Text("name")))
+        if (!ServicingName.IsOne(Text("name")))
             yaml.Wrong(map, $"'{Text("name")}' is not a rule's name: letters, digits, '.', '_' and '-' are");
         else if (before.Exists(r => r.Name.Equals(Text("name"), StringComparison.OrdinalIgnoreCase)))
             yaml.Wrong(map, $"there are two rules '{Text("name")}'");

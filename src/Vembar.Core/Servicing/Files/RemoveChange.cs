@@ -19,7 +19,7 @@ public sealed class RemoveChange(string pattern) : IChange
                 return [Outcome("/", ChangeStatus.Refused, "the root cannot be removed")];
             return [context.Tree.Find(path) is { } node ? Remove(node) : Outcome(path.ToString(), ChangeStatus.Already, "it is not there")];
         }
-        var found = Matching(context.Tree, pattern);
+        var found = TreeFiles.Matching(context.Tree, pattern);
         return found.Count == 0 ? [Outcome(pattern, ChangeStatus.Skipped, "nothing matches")] : found.ConvertAll(Remove);
 
         ChangeOutcome Remove(TreeEditor.Node node)
@@ -28,27 +28,5 @@ public sealed class RemoveChange(string pattern) : IChange
             var (files, bytes) = context.Tree.Remove(node);
             return Outcome(path, ChangeStatus.Done, string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{files} file{(files == 1 ? "" : "s")}, {bytes} bytes")) with { Bytes = -bytes };
         }
-    }
-
-    /// <summary>What matches a pattern; of a folder that matches, the folder alone.</summary>
-    internal static List<TreeEditor.Node> Matching(TreeEditor tree, string pattern)
-    {
-        var glob = Glob.Parse(pattern);
-        var found = new List<TreeEditor.Node>();
-        void Search(TreeEditor.Node folder, WindowsPath path)
-        {
-            foreach (var child in tree.Children(folder))
-            {
-                var own = path.Child(child.Entry.Name);
-                if (glob.Matches(own.Parts))
-                    found.Add(child);
-                else if (child.Entry.Kind == EntryKind.Folder && glob.MayMatchBelow(own.Parts))
-                    Search(child, own);
-            }
-        }
-        var start = glob.FixedPart();
-        if (tree.Find(start) is { Entry.Kind: EntryKind.Folder } from)
-            Search(from, start);
-        return found;
     }
 }

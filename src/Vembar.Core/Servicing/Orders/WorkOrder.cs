@@ -258,7 +258,7 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         "time-zone" => new TimeZoneChange(value),
         "answers" => new AnswersChange(value, item.Yes("merge")),
         "registry" => new RegistryChange(value),
-        "first-start" => new FirstStartChange(new FirstStartCommand(item.Text("name"), value, Codes(item.Fields.GetValueOrDefault("good")) ?? [0])),
+        "first-start" => new FirstStartChange(new FirstStartCommand(item.Text("name"), value, ExitCodes.Parse(item.Fields.GetValueOrDefault("good")) ?? [0])),
         "put" => new PutChange(value, item.Text("to")),
         "remove" => new RemoveChange(value),
         "ballast" => new BallastChange(value, Words(item.Text("rules"))),
@@ -269,13 +269,6 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
 
     /// <summary>Words, separated by blanks or commas.</summary>
     internal static IReadOnlyList<string> Words(string text) => text.Split([' ', ','], StringSplitOptions.RemoveEmptyEntries);
-
-    /// <summary>Exit codes, separated by blanks or commas; null when a word is no number.</summary>
-    internal static IReadOnlyList<int>? Codes(string? text)
-    {
-        var codes = Words(text ?? "0").Select(c => int.TryParse(c, System.Globalization.CultureInfo.InvariantCulture, out var code) ? code : (int?)null).ToList();
-        return codes.Count > 0 && codes.TrueForAll(c => c is not null) ? [.. codes.Select(c => c!.Value)] : null;
-    }
 
     // Shown from where one stands, when that is not a longer way.
     private static string Place(string value, string folder)

@@ -72,12 +72,6 @@ public sealed partial record PackageManifest
     /// <summary>The files of the package with their BLAKE3 hashes; empty before the package is made.</summary>
     public IReadOnlyDictionary<string, ChunkId> Hashes { get; private init; } = new Dictionary<string, ChunkId>();
 
-    /// <summary>Whether a text is a package's or feature's name.</summary>
-    public static bool IsName(string text) => text.Length <= 100 && NamePattern().IsMatch(text);
-
-    [GeneratedRegex("^[A-Za-z0-9][A-Za-z0-9._-]*$")]
-    private static partial Regex NamePattern();
-
     /// <summary>Reads up to four numbers.</summary>
     public static bool TryVersion(string text, out Version version)
     {
@@ -104,7 +98,7 @@ public sealed partial record PackageManifest
         string Text(string key) => map.TryGetValue(key, out var node) && node is YamlScalarNode { Value: { } value } ? value : "";
         if (Text("format") is { Length: > 0 } format && (!int.TryParse(format, CultureInfo.InvariantCulture, out var number) || number is < 1 or > Format))
             throw VembarException.Input("newer-package", $"'{shown}' is of format {format}; this program reads up to {Format}", "Use a newer version of the program.");
-        if (!IsName(Text("name")))
+        if (!ServicingName.IsOne(Text("name")))
             yaml.Wrong(yaml.Root.At("name") ?? yaml.Root, $"'{Text("name")}' is not a package's name: letters, digits, '.', '_' and '-' are");
         if (!TryVersion(Text("version"), out var version))
             yaml.Wrong(yaml.Root.At("version") ?? yaml.Root, $"'{Text("version")}' is not a version: up to four numbers with dots between them are");
@@ -238,7 +232,7 @@ public sealed partial record PackageManifest
         {
             if (yaml.Fields(item, "name", "run", "good") is not { } fields)
                 continue;
-            var command = new FirstStartCommand(fields.GetValueOrDefault("name") ?? "", fields.GetValueOrDefault("run") ?? "", WorkOrder.Codes(fields.GetValueOrDefault("good")) ?? []);
+            var command = new FirstStartCommand(fields.GetValueOrDefault("name") ?? "", fields.GetValueOrDefault("run") ?? "", ExitCodes.Parse(fields.GetValueOrDefault("good")) ?? []);
             if (FirstStartScript.Problem(command) is { } problem)
                 yaml.Wrong(item, problem);
             else if (command.Good.Count == 0)
@@ -259,7 +253,7 @@ public sealed partial record PackageManifest
         const uint OwnProcess = 0x10, Normal = 1;
         string Text(string key) => fields.GetValueOrDefault(key) ?? "";
         uint? start = Text("start") switch { "boot" => 0, "system" => 1, "automatic" or "" => 2, "on-demand" => 3, "disabled" => 4, _ => null };
-        if (!IsName(Text("name")) || Text("binary").Length == 0 || start is null)
+        if (!ServicingName.IsOne(Text("name")) || Text("binary").Length == 0 || start is null)
         {
             yaml.Wrong(item, "a service has a name, a binary, and may have start (boot, system, automatic, on-demand, disabled), title and account");
             yield break;
@@ -289,7 +283,7 @@ public sealed partial record PackageManifest
             foreach (var key in map.Children.Keys.Where(k => !known.Contains((k as YamlScalarNode)?.Value)))
                 yaml.Wrong(key, $"'{key}' is not known in a feature{Likeness.Hint(key.ToString(), known)}");
             string Text(string key) => map.At(key) is YamlScalarNode { Value: { } value } ? value : "";
-            if (!IsName(Text("name")))
+            if (!ServicingName.IsOne(Text("name")))
                 yaml.Wrong(item, $"'{Text("name")}' is not a feature's name: letters, digits, '.', '_' and '-' are");
             if (Text("default") is not ("" or "on" or "off" or "yes" or "no"))
                 yaml.Wrong(item, "'default' is on or off");
@@ -354,7 +348,7 @@ public sealed partial record PackageManifest
     public string? WhyNotFor(WindowsInstall install)
     {
         static bool Lacks(IReadOnlyList<string> wanted, params IEnumerable<string> there) => wanted.Count > 0 && !wanted.Intersect(there, StringComparer.OrdinalIgnoreCase).Any();
-        return Lacks(Architectures, install.Architecture, Answers.AnswerFile.ArchitectureWord(install.Architecture)) ? $"it is for {string.Join(", ", Architectures)}; the image is {install.Architecture}"
+        return Lacks(Architectures, install.Architecture, WindowsInstall.ArchitectureWord(install.Architecture)) ? $"it is for {string.Join(", ", Architectures)}; the image is {install.Architecture}"
             : install.BuildNumber < LeastBuild || install.BuildNumber > LastBuild ? string.Create(CultureInfo.InvariantCulture, $"it is for builds {(LeastBuild > 0 ? $"from {LeastBuild}" : "")}{(LastBuild < int.MaxValue ? $" to {LastBuild}" : "")}; the image has {install.BuildNumber}").Replace("builds  to", "builds to", StringComparison.Ordinal)
             : Lacks(Editions, install.Edition) ? $"it is for the editions {string.Join(", ", Editions)}; the image is {install.Edition}"
             : Lacks(Languages, install.Languages) ? $"it is for the languages {string.Join(", ", Languages)}; the image has {string.Join(", ", install.Languages)}" : null;

@@ -262,7 +262,7 @@ internal sealed class PackageStore
     {
         if (!Glob.IsPattern(pattern))
             return _context.Tree.Exists(WindowsPath.Parse(pattern)) ? [WindowsPath.Parse(pattern)] : [];
-        return [.. Files.RemoveChange.Matching(_context.Tree, pattern).Select(n => n.Path)];
+        return [.. TreeFiles.Matching(_context.Tree, pattern).Select(n => n.Path)];
     }
 
     private void Lay(InstalledPackage installed, IPackageFolder folder, string from, WindowsPath to, ChunkId hash, PackageFiles files, List<JournalStep> journal)

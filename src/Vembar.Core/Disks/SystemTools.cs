@@ -5,7 +5,7 @@ using Vembar.Native;
 namespace Vembar.Core.Disks;
 
 /// <summary>Programs of the system that do a part of the work.</summary>
-internal static class Tools
+internal static class SystemTools
 {
     /// <summary>Starts a program.</summary>
     /// <exception cref="VembarException">It is not installed.</exception>
