@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Writes src/Vembar.Core/Content/Blake3Rounds.g.cs: the compression function of BLAKE3 for 1, 4, 8 and 16 lanes.
+"""Writes src/Vembar.Store.Hashing/Blake3Rounds.g.cs: the compression function of BLAKE3 for 1, 4, 8 and 16 lanes.
 
 Every round is written out with the message order resolved and without a call: the compiler's budget for inlining ends
 long before 56 mixing steps do, and a looped order of the message costs a fifth to a half of the speed.
@@ -75,11 +75,11 @@ using System.Runtime.CompilerServices;
 using System.Runtime.Intrinsics;
 using System.Runtime.Intrinsics.X86;
 
-namespace Vembar.Core.Content;
+namespace Vembar.Store.Hashing;
 
 internal static unsafe partial class Blake3Kernel
 {
 """
 import pathlib
-target = pathlib.Path(__file__).parent.parent / "src/Vembar.Core/Content/Blake3Rounds.g.cs"
+target = pathlib.Path(__file__).parent.parent / "src/Vembar.Store.Hashing/Blake3Rounds.g.cs"
 target.write_text(HEAD + "\n\n".join(kernel(w) for w in (1, 4, 8, 16)) + "\n}\n")

@@ -1,6 +1,6 @@
 using System.Globalization;
 using System.Text;
-using Vembar.Core.Windows;
+using Vembar.Windows.Registry;
 
 /// <summary>An install whose hives have the size of real life, and what goes into them.</summary>
 internal static class LargeHives

@@ -1,9 +1,3 @@
-using System.IO.Compression;
-using System.Reflection;
-using System.Text;
-using Vembar.Core.Servicing.Packages;
-using Vembar.Native;
-
 namespace Vembar.Demo;
 
 /// <summary>One of the reference installs.</summary>

@@ -1,8 +1,8 @@
 using System.IO.Compression;
 using System.Reflection;
 using System.Text;
-using Vembar.Core.Servicing.Packages;
 using Vembar.Native;
+using Vembar.Windows.Servicing.Packages;
 
 namespace Vembar.Demo;
 

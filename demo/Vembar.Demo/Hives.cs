@@ -1,6 +1,6 @@
 using System.Buffers.Binary;
 using System.Globalization;
-using Vembar.Core.Windows;
+using Vembar.Windows.Registry;
 
 namespace Vembar.Demo;
 

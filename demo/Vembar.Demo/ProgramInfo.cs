@@ -1,6 +1,3 @@
-using System.Buffers.Binary;
-using System.Text;
-
 namespace Vembar.Demo;
 
 /// <summary>What a program file says of itself.</summary>

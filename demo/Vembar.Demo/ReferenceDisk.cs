@@ -1,10 +1,9 @@
 using System.Buffers.Binary;
 using System.Text;
-using Vembar.Core.Disks;
-using Vembar.Core.Targets;
-using Vembar.Core.Trees;
-using Vembar.Core.Windows;
+using Vembar.Images.Nodes;
 using Vembar.Native;
+using Vembar.Volumes.Disks;
+using Vembar.Volumes.Targets;
 
 namespace Vembar.Demo;
 

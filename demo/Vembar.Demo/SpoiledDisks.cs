@@ -1,9 +1,9 @@
 using System.Buffers.Binary;
 using System.Diagnostics;
 using System.Text;
-using Vembar.Core.Disks;
-using Vembar.Core.Windows;
 using Vembar.Native;
+using Vembar.Volumes.Disks;
+using Vembar.Windows.Registry;
 
 namespace Vembar.Demo;
 

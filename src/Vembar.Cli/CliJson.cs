@@ -1,14 +1,12 @@
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;
-using Vembar.Core.Archives;
-using Vembar.Core.Compaction;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing;
-using Vembar.Core.Servicing.Drivers;
-using Vembar.Core.Servicing.Packages;
-using Vembar.Core.Sources;
-using Vembar.Core.Windows;
+using Vembar.Operations.Capture;
+using Vembar.Operations.Drivers;
+using Vembar.Windows.Install;
+using Vembar.Windows.Servicing;
+using Vembar.Windows.Servicing.Drivers;
+using Vembar.Windows.Servicing.Packages;
 
 namespace Vembar.Cli;
 

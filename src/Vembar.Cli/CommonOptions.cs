@@ -1,14 +1,4 @@
 using System.CommandLine;
-using System.Diagnostics;
-using System.Runtime.InteropServices;
-using System.Text.Json;
-using System.Text.Json.Serialization.Metadata;
-using Serilog;
-using Serilog.Formatting.Compact;
-using Spectre.Console;
-using Spectre.Console.Rendering;
-using Vembar.Core;
-using Vembar.Core.Operations;
 
 namespace Vembar.Cli;
 

@@ -1,8 +1,9 @@
 using System.Globalization;
 using System.Text;
 using Vembar.Cli.Commands;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing.Drivers;
+using Vembar.Operations.Drivers;
+using Vembar.Windows.Servicing;
+using Vembar.Windows.Servicing.Drivers;
 
 namespace Vembar.Cli;
 

@@ -1,14 +1,5 @@
-using System.Text.Encodings.Web;
-using System.Text.Json;
-using System.Text.Json.Serialization;
-using Vembar.Core.Archives;
-using Vembar.Core.Compaction;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing;
-using Vembar.Core.Servicing.Drivers;
-using Vembar.Core.Servicing.Packages;
-using Vembar.Core.Sources;
-using Vembar.Core.Windows;
+using Vembar.Images.Records;
+using Vembar.Operations.Diff;
 
 namespace Vembar.Cli;
 

@@ -1,4 +1,4 @@
-using Vembar.Core;
+using Vembar.Common;
 
 namespace Vembar.Cli;
 

@@ -1,5 +1,6 @@
 using System.Text;
-using Vembar.Core;
+using Vembar.Common;
+using Vembar.Common.Files;
 using Vembar.Native;
 
 namespace Vembar.Cli;

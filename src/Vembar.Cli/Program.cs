@@ -1,6 +1,5 @@
 using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Archives;
+using Vembar.Common;
 
 namespace Vembar.Cli;
 

@@ -1,6 +1,6 @@
 using System.Diagnostics;
 using System.Globalization;
-using Vembar.Core.Operations;
+using Vembar.Operations;
 
 namespace Vembar.Cli;
 

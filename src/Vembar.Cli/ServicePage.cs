@@ -1,8 +1,8 @@
 using System.Globalization;
 using System.Text;
 using Vembar.Cli.Commands;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing;
+using Vembar.Operations.Service;
+using Vembar.Windows.Servicing;
 
 namespace Vembar.Cli;
 

@@ -7,8 +7,8 @@ using Serilog;
 using Serilog.Formatting.Compact;
 using Spectre.Console;
 using Spectre.Console.Rendering;
-using Vembar.Core;
-using Vembar.Core.Operations;
+using Vembar.Common;
+using Vembar.Common.Files;
 
 namespace Vembar.Cli;
 
@@ -55,7 +55,7 @@ internal sealed partial class Session : IDisposable
                 throw VembarException.Input("not-a-file", $"'{path}' is a folder; the log is a file", "Name a file with --log.");
             if (Path.Exists(path))
             {
-                using var there = Core.InputFile.OpenRead(path);
+                using var there = InputFile.OpenRead(path);
                 var head = new byte[Math.Min(there.Length, LogMark.Length)];
                 there.ReadExactly(head);
                 if (head.Length > 0 && !head.AsSpan().SequenceEqual(LogMark) && !mayOverwrite)

@@ -1,6 +1,9 @@
 using System.CommandLine;
-using System.CommandLine.Help;
-using System.CommandLine.Invocation;
+using Vembar.Common;
+using Vembar.Operations;
+using Vembar.Store.Compression;
+using Vembar.Store.Places;
+using Vembar.Windows.Servicing.Drivers;
 
 namespace Vembar.Cli;
 
@@ -30,10 +33,10 @@ internal static class SharedOptions
     };
 
     /// <summary>The archive that was named, with where to look for its bases.</summary>
-    public static Core.Archives.ArchivePlace PlaceOf(ParseResult parse, Argument<string> archive) => new(parse.GetRequiredValue(archive), parse.GetRequiredValue(Base));
+    public static ArchivePlace PlaceOf(ParseResult parse, Argument<string> archive) => new(parse.GetRequiredValue(archive), parse.GetRequiredValue(Base));
 
     /// <summary>The image that was named.</summary>
-    public static Core.Operations.ImageReference ImageOf(ParseResult parse, Argument<string> image) => Core.Operations.ImageReference.Parse(parse.GetRequiredValue(image), parse.GetRequiredValue(Base));
+    public static ImageReference ImageOf(ParseResult parse, Argument<string> image) => ImageReference.Parse(parse.GetRequiredValue(image), parse.GetRequiredValue(Base));
 
     public static Option<string> Effort() => new Option<string>("--effort")
     {
@@ -42,7 +45,7 @@ internal static class SharedOptions
         DefaultValueFactory = _ => "balanced",
     }.AcceptOnlyFromAmong("quick", "balanced", "dense");
 
-    public static Core.Archives.Effort EffortOf(string word) => Enum.Parse<Core.Archives.Effort>(word, ignoreCase: true);
+    public static Effort EffortOf(string word) => Enum.Parse<Effort>(word, ignoreCase: true);
 
     public static Argument<string> Image(string name = "IMAGE") => new(name) { Description = "The image: ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last; the archive alone where it holds one" };
 
@@ -67,7 +70,7 @@ internal static class SharedOptions
     public static IReadOnlyList<string> TrustPaths(ParseResult parse, Option<string[]> trust) =>
         [.. parse.GetRequiredValue(trust), .. (Environment.GetEnvironmentVariable("VEMBAR_TRUST") ?? "").Split(Path.PathSeparator, StringSplitOptions.RemoveEmptyEntries)];
 
-    public static Core.Servicing.Drivers.DriverTrust TrustOf(ParseResult parse, Option<string[]> trust) => Core.Servicing.Drivers.DriverTrust.Load(TrustPaths(parse, trust));
+    public static DriverTrust TrustOf(ParseResult parse, Option<string[]> trust) => DriverTrust.Load(TrustPaths(parse, trust));
 
     /// <summary>Names with their texts, each given as NAME=TEXT.</summary>
     public static Dictionary<string, string> Pairs(IEnumerable<string> texts, string option, string form = "NAME=TEXT")
@@ -77,7 +80,7 @@ internal static class SharedOptions
         {
             var at = text.IndexOf('=');
             if (at <= 0)
-                throw new Core.VembarException(Core.ErrorKind.Usage, $"bad-{option.TrimStart('-')}", $"'{text}' is not {form}", $"Write {option} site=valley.");
+                throw new VembarException(ErrorKind.Usage, $"bad-{option.TrimStart('-')}", $"'{text}' is not {form}", $"Write {option} site=valley.");
             pairs[text[..at]] = text[(at + 1)..];
         }
         return pairs;

@@ -1,5 +1,5 @@
 using System.Text;
-using Vembar.Core;
+using Vembar.Common;
 
 namespace Vembar.Cli;
 

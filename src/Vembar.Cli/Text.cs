@@ -1,6 +1,6 @@
 using System.Globalization;
 using System.Text;
-using Vembar.Core.Compaction;
+using Vembar.Images.Records;
 
 namespace Vembar.Cli;
 

@@ -1,6 +1,4 @@
 using System.CommandLine;
-using System.CommandLine.Help;
-using System.CommandLine.Invocation;
 
 namespace Vembar.Cli;
 

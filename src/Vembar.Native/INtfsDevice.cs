@@ -1,6 +1,3 @@
-using System.Runtime.CompilerServices;
-using System.Runtime.InteropServices;
-
 namespace Vembar.Native;
 
 /// <summary>The stretch of bytes that an NTFS volume lies on. Used by one thread at a time.</summary>

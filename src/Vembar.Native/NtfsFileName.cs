@@ -1,8 +1,3 @@
-using System.Buffers.Binary;
-using System.Runtime.CompilerServices;
-using System.Runtime.InteropServices;
-using System.Text;
-
 namespace Vembar.Native;
 
 /// <summary>One of a file's names.</summary>

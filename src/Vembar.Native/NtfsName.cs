@@ -1,7 +1,3 @@
-using System.Buffers.Binary;
-using System.Runtime.CompilerServices;
-using System.Runtime.InteropServices;
-
 namespace Vembar.Native;
 
 /// <summary>A name in a folder of an NTFS volume.</summary>

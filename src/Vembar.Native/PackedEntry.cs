@@ -1,6 +1,3 @@
-using System.Runtime.InteropServices;
-using Microsoft.Win32.SafeHandles;
-
 namespace Vembar.Native;
 
 /// <summary>Something that a packed file holds.</summary>

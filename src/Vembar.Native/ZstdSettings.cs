@@ -1,5 +1,3 @@
-using System.Runtime.InteropServices;
-
 namespace Vembar.Native;
 
 /// <summary>How hard to compress: a level, and what of it is set otherwise (0: as the level has it).</summary>

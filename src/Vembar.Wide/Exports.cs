@@ -1,5 +1,5 @@
 using System.Runtime.InteropServices;
-using Vembar.Core.Content;
+using Vembar.Store.Hashing;
 
 namespace Vembar.Wide;
 

@@ -1,5 +1,5 @@
 using System.Diagnostics;
-using Vembar.Core.Tests;
+using Vembar.Tests;
 using Xunit;
 
 namespace Vembar.Cli.Tests;

@@ -1,6 +1,5 @@
-using System.Diagnostics;
 using System.Text.Json;
-using Vembar.Core.Tests;
+using Vembar.Tests;
 using Xunit;
 
 namespace Vembar.Cli.Tests;

@@ -1,6 +1,5 @@
-using System.Text.Json;
-using Vembar.Core.Disks;
-using Vembar.Core.Tests;
+using Vembar.Tests;
+using Vembar.Volumes.Disks;
 using Xunit;
 
 namespace Vembar.Cli.Tests;

@@ -1,6 +1,6 @@
 using System.Buffers.Binary;
 using System.Text.Json;
-using Vembar.Core.Tests;
+using Vembar.Tests;
 using Xunit;
 
 namespace Vembar.Cli.Tests;

@@ -1,8 +1,8 @@
 using System.Diagnostics;
 using System.Text.Json;
 using Vembar.Cli.Tests;
-using Vembar.Core.Tests;
 using Vembar.Demo;
+using Vembar.Tests;
 using Xunit;
 
 [assembly: AssemblyFixture(typeof(World))]

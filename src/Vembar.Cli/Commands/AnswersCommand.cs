@@ -1,8 +1,10 @@
 using System.CommandLine;
 using System.Text;
-using Vembar.Core;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing.Answers;
+using Vembar.Common;
+using Vembar.Common.Files;
+using Vembar.Operations;
+using Vembar.Operations.Show;
+using Vembar.Windows.Servicing.Answers;
 
 namespace Vembar.Cli.Commands;
 
@@ -85,7 +87,7 @@ internal static class AnswersCommand
     {
         try
         {
-            return Core.InputFile.ReadAllBytes(path);
+            return InputFile.ReadAllBytes(path);
         }
         catch (Exception failure) when (VembarException.From(failure, "read", path) is { } error)
         {

@@ -1,6 +1,9 @@
 using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
+using Vembar.Common;
+using Vembar.Common.Files;
+using Vembar.Images.Records;
+using Vembar.Operations.Capture;
+using Vembar.Operations.Verify;
 
 namespace Vembar.Cli.Commands;
 
@@ -84,7 +87,7 @@ internal static class CaptureCommand
             return [];
         try
         {
-            return [.. Core.InputFile.ReadAllLines(file).Select(l => l.Trim()).Where(l => l.Length > 0 && l[0] != '#')];
+            return [.. InputFile.ReadAllLines(file).Select(l => l.Trim()).Where(l => l.Length > 0 && l[0] != '#')];
         }
         catch (Exception failure) when (VembarException.From(failure, "read", file) is { } error)
         {
@@ -104,7 +107,7 @@ internal static class CaptureCommand
             Session.Line($"  {Text.Size(stats.BytesRead)} in {Text.Count(stats.FilesRead, "file")} were read; the others are as an earlier image of this folder has them, or second names");
         Session.Line($"  the archive grew by {Text.Size(stats.BytesStored)}{(result.Image.BytesAdded == 0 ? ", records and index alone" : "")}");
         Session.Line($"  took {Text.Duration(stats.Seconds)}{(stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "")}");
-        foreach (var finding in (image.Findings ?? []).Where(f => f.Severity != Core.Windows.Severity.Note))
+        foreach (var finding in (image.Findings ?? []).Where(f => f.Severity != Severity.Note))
             Session.Line($"  {finding.Severity.ToString().ToLowerInvariant()}  {finding.Check}: {Text.Safe(finding.Text)}");
         if (result.LeftOut.Count > 0)
         {

@@ -1,6 +1,5 @@
 using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
+using Vembar.Operations.Drop;
 
 namespace Vembar.Cli.Commands;
 

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using Vembar.Common;
 
 namespace Vembar.Cli.Commands;
 
@@ -20,7 +21,7 @@ internal static class DemoCommand
             .With(folder, scale, worldOnly, withoutDisks).Does((parse, session) =>
             {
                 if (parse.GetValue(withoutDisks) && !parse.GetValue(worldOnly))
-                    throw new Core.VembarException(Core.ErrorKind.Usage, "disks-needed", "the demo's story needs its disks", "Give --world-only with --without-disks.");
+                    throw new VembarException(ErrorKind.Usage, "disks-needed", "the demo's story needs its disks", "Give --world-only with --without-disks.");
                 return DemoStory.Run(parse.GetRequiredValue(folder), parse.GetValue(scale), parse.GetValue(worldOnly), !parse.GetValue(withoutDisks), session);
             });
     }

@@ -1,13 +1,16 @@
 using System.Diagnostics;
-using System.Text.Json;
-using Vembar.Core;
-using Vembar.Core.Archives;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing.Drivers;
-using Vembar.Core.Sources;
-using Vembar.Core.Trees;
-using Vembar.Core.Windows;
+using Vembar.Common;
 using Vembar.Demo;
+using Vembar.Images.Nodes;
+using Vembar.Images.Paths;
+using Vembar.Images.Records;
+using Vembar.Operations;
+using Vembar.Operations.Ready;
+using Vembar.Operations.Show;
+using Vembar.Volumes.Sources;
+using Vembar.Windows.Install;
+using Vembar.Windows.Registry;
+using Vembar.Windows.Servicing.Drivers;
 
 namespace Vembar.Cli.Commands;
 

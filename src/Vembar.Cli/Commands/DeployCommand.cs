@@ -1,8 +1,9 @@
 using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Compaction;
-using Vembar.Core.Operations;
-using Vembar.Core.Targets;
+using Vembar.Common;
+using Vembar.Operations.Deploy;
+using Vembar.Operations.Survey;
+using Vembar.Volumes.Compaction;
+using Vembar.Volumes.Targets;
 
 namespace Vembar.Cli.Commands;
 

@@ -1,6 +1,4 @@
-using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
+using Vembar.Operations.Diff;
 
 namespace Vembar.Cli.Commands;
 

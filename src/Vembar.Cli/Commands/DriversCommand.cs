@@ -1,9 +1,10 @@
 using System.CommandLine;
 using System.Globalization;
-using Vembar.Core;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing;
-using Vembar.Core.Servicing.Drivers;
+using Vembar.Common;
+using Vembar.Operations;
+using Vembar.Operations.Drivers;
+using Vembar.Windows.Servicing;
+using Vembar.Windows.Servicing.Drivers;
 
 namespace Vembar.Cli.Commands;
 

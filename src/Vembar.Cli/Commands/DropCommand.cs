@@ -1,4 +1,5 @@
-using Vembar.Core.Operations;
+using Vembar.Operations;
+using Vembar.Operations.Drop;
 
 namespace Vembar.Cli.Commands;
 

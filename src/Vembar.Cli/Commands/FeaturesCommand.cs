@@ -1,7 +1,5 @@
-using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing.Packages;
+using Vembar.Common;
+using Vembar.Operations.Show;
 
 namespace Vembar.Cli.Commands;
 

@@ -1,6 +1,3 @@
-using System.CommandLine;
-using Vembar.Core.Operations;
-
 namespace Vembar.Cli.Commands;
 
 /// <summary>Names with their values, below each other.</summary>

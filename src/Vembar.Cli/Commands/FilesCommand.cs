@@ -1,7 +1,10 @@
 using System.CommandLine;
-using Vembar.Core.Archives;
-using Vembar.Core.Operations;
-using Vembar.Core.Trees;
+using Vembar.Images.Nodes;
+using Vembar.Images.Reading;
+using Vembar.Images.Records;
+using Vembar.Operations;
+using Vembar.Operations.Files;
+using Vembar.Store.Reading;
 
 namespace Vembar.Cli.Commands;
 

@@ -1,6 +1,4 @@
-using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
+using Vembar.Operations.History;
 
 namespace Vembar.Cli.Commands;
 

@@ -1,4 +1,6 @@
-using Vembar.Core.Archives;
+using Vembar.Images.Records;
+using Vembar.Store.Format;
+using Vembar.Store.Reading;
 
 namespace Vembar.Cli.Commands;
 

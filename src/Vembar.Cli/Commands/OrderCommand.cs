@@ -1,7 +1,8 @@
 using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing.Orders;
+using Vembar.Common;
+using Vembar.Operations;
+using Vembar.Operations.Show;
+using Vembar.Windows.Servicing.Orders;
 
 namespace Vembar.Cli.Commands;
 

@@ -1,8 +1,8 @@
-using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing.Mending;
-using Vembar.Core.Windows;
+using Vembar.Common;
+using Vembar.Images.Records;
+using Vembar.Operations;
+using Vembar.Operations.Ready;
+using Vembar.Windows.Servicing.Mending;
 
 namespace Vembar.Cli.Commands;
 

@@ -1,6 +1,7 @@
 using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
+using Vembar.Images.Records;
+using Vembar.Operations;
+using Vembar.Operations.History;
 
 namespace Vembar.Cli.Commands;
 

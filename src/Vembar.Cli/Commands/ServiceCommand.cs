@@ -1,16 +1,18 @@
 using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing;
-using Vembar.Core.Servicing.Answers;
-using Vembar.Core.Servicing.Drivers;
-using Vembar.Core.Servicing.Files;
-using Vembar.Core.Servicing.FirstStart;
-using Vembar.Core.Servicing.Languages;
-using Vembar.Core.Servicing.Mending;
-using Vembar.Core.Servicing.Orders;
-using Vembar.Core.Servicing.Packages;
-using Vembar.Core.Servicing.Registry;
+using Vembar.Common;
+using Vembar.Operations;
+using Vembar.Operations.Service;
+using Vembar.Windows.Servicing;
+using Vembar.Windows.Servicing.Answers;
+using Vembar.Windows.Servicing.Drivers;
+using Vembar.Windows.Servicing.Files;
+using Vembar.Windows.Servicing.FirstStart;
+using Vembar.Windows.Servicing.Languages;
+using Vembar.Windows.Servicing.Mending;
+using Vembar.Windows.Servicing.Orders;
+using Vembar.Windows.Servicing.Packages;
+using Vembar.Windows.Servicing.Registry;
+using Vembar.Windows.Servicing.Tidying;
 
 namespace Vembar.Cli.Commands;
 

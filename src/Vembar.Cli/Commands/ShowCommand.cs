@@ -1,7 +1,10 @@
 using System.CommandLine;
-using Vembar.Core.Operations;
-using Vembar.Core.Servicing;
-using Vembar.Core.Servicing.Files;
+using Vembar.Images.Records;
+using Vembar.Operations.Show;
+using Vembar.Windows.Install;
+using Vembar.Windows.Servicing;
+using Vembar.Windows.Servicing.Drivers;
+using Vembar.Windows.Servicing.Tidying;
 
 namespace Vembar.Cli.Commands;
 

@@ -1,5 +1,6 @@
-using System.CommandLine;
-using Vembar.Core.Operations;
+using Vembar.Operations.Files;
+using Vembar.Operations.Survey;
+using Vembar.Windows.Install;
 
 namespace Vembar.Cli.Commands;
 

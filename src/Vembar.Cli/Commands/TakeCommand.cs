@@ -1,6 +1,7 @@
 using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
+using Vembar.Common;
+using Vembar.Operations;
+using Vembar.Operations.Files;
 
 namespace Vembar.Cli.Commands;
 

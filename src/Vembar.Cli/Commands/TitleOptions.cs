@@ -1,5 +1,5 @@
 using System.CommandLine;
-using Vembar.Core.Operations;
+using Vembar.Operations;
 
 namespace Vembar.Cli.Commands;
 

@@ -1,6 +1,9 @@
 using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
+using Vembar.Common;
+using Vembar.Images.Records;
+using Vembar.Operations;
+using Vembar.Operations.Verify;
+using Vembar.Store.Places;
 
 namespace Vembar.Cli.Commands;
 
@@ -45,7 +48,7 @@ internal static class VerifyCommand
     private static VerifyJson Json(VerifyResult result) => new(
         result.Archive, result.Ok, result.Blocks, result.Bytes, result.LeftOver, result.Seconds, [.. result.Damage.Select(From)], [.. result.Repaired.Select(From)], result.Bases, result.Images);
 
-    private static int Recover(Core.Archives.ArchivePlace place, string target, Session session)
+    private static int Recover(ArchivePlace place, string target, Session session)
     {
         var path = place.Path;
         var result = RecoverOperation.Run(place, target, session.Progress, session.Cancellation);

@@ -1,6 +1,6 @@
 using System.CommandLine;
-using Vembar.Core;
-using Vembar.Core.Operations;
+using Vembar.Common;
+using Vembar.Operations.Workspaces;
 
 namespace Vembar.Cli.Commands;
 

@@ -1,0 +1,95 @@
+using Vembar.Native;
+
+namespace Vembar.Common;
+
+/// <summary>An error that a user can cause and mend: one line that says what is wrong, one that says what to do.</summary>
+public sealed class VembarException : Exception
+{
+    /// <summary>The code of a run that was interrupted and says itself what it left.</summary>
+    public const string Interrupted = "interrupted";
+
+    /// <summary>Creates the error.</summary>
+    /// <param name="kind">Which kind.</param>
+    /// <param name="code">A short stable word for scripts, in kebab case.</param>
+    /// <param name="message">What is wrong, with the value at fault.</param>
+    /// <param name="hint">What to do; may be empty.</param>
+    /// <param name="details">Further lines, when several things are wrong at once.</param>
+    /// <param name="inner">The cause, for the log.</param>
+    public VembarException(ErrorKind kind, string code, string message, string hint = "", IReadOnlyList<string>? details = null, Exception? inner = null)
+        : base(message, inner)
+    {
+        Kind = kind;
+        Code = code;
+        Hint = hint;
+        Details = details ?? [];
+    }
+
+    /// <summary>Which kind.</summary>
+    public ErrorKind Kind { get; }
+
+    /// <summary>A short stable word for scripts.</summary>
+    public string Code { get; }
+
+    /// <summary>What to do; may be empty.</summary>
+    public string Hint { get; }
+
+    /// <summary>Further lines.</summary>
+    public IReadOnlyList<string> Details { get; }
+
+    /// <summary>An error of the input.</summary>
+    public static VembarException Input(string code, string message, string hint = "", IReadOnlyList<string>? details = null) =>
+        new(ErrorKind.Input, code, message, hint, details);
+
+    /// <summary>An error of the surroundings.</summary>
+    public static VembarException Surroundings(string code, string message, string hint = "") => new(ErrorKind.Surroundings, code, message, hint);
+
+    /// <summary>A damaged archive.</summary>
+    public static VembarException Damaged(string message, string hint = "Run `vembar verify` on the archive to see what it touches.") =>
+        new(ErrorKind.Damaged, "archive-damaged", message, hint);
+
+    /// <summary>All problems that were found before work started, told together.</summary>
+    /// <param name="problems">At least one.</param>
+    public static VembarException Together(IReadOnlyList<VembarException> problems)
+    {
+        if (problems.Count == 1)
+            return problems[0];
+        var worst = problems.MaxBy(p => p.Kind)!;
+        return new VembarException(
+            worst.Kind, worst.Code, $"{problems.Count} problems were found before work started", "Nothing was changed. Mend these and run it again.",
+            [.. problems.Select(p => p.Hint.Length > 0 ? $"{p.Message} ({p.Hint})" : p.Message)]);
+    }
+
+    /// <summary>Says in our words what the operating system said.</summary>
+    /// <param name="failure">What was thrown.</param>
+    /// <param name="doing">What was being done ("write the archive").</param>
+    /// <param name="path">To what.</param>
+    /// <returns>The error to throw, or null when it is not one that a user can cause.</returns>
+    public static VembarException? From(Exception failure, string doing, string path)
+    {
+        var errno = failure switch
+        {
+            VembarException => 0,
+            NativeException native => native.Errno,
+            UnauthorizedAccessException => Errno.AccessDenied,
+            FileNotFoundException or DirectoryNotFoundException => Errno.NotFound,
+            // The framework keeps the error number of a failed read or write in the low half.
+            IOException io => io.HResult & 0xFFFF,
+            DllNotFoundException => -1,
+            _ => 0,
+        };
+        return errno switch
+        {
+            0 when failure is VembarException own => own,
+            0 when failure is IOException => new(ErrorKind.Surroundings, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
+            0 => null,
+            Errno.NotAFile => new(ErrorKind.Input, "not-a-file", $"could not {doing} '{path}': it is a pipe, a socket or a device, not a file", "Name a file.", null, failure),
+            -1 => new(ErrorKind.Surroundings, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}", "Install the library (Debian: libzstd1, libarchive13, ntfs-3g).", null, failure),
+            Errno.NoSpace or Errno.Quota => new(ErrorKind.Surroundings, "no-room", $"could not {doing} '{path}': no room left on the device", "Make room there or choose another place; what was there before is unchanged.", null, failure),
+            Errno.TooLarge => new(ErrorKind.Surroundings, "no-room", $"could not {doing} '{path}': the file would be larger than its file system takes, or than this process may make it", "Choose a place on another file system, or raise the limit (ulimit -f); what was there before is unchanged.", null, failure),
+            Errno.AccessDenied or Errno.NotPermitted => new(ErrorKind.Surroundings, "no-permission", $"could not {doing} '{path}': permission denied", "Run as a user who may, or choose another place.", null, failure),
+            Errno.ReadOnly => new(ErrorKind.Surroundings, "read-only", $"could not {doing} '{path}': the file system is read-only", "Choose a place that can be written.", null, failure),
+            Errno.NotFound => new(ErrorKind.Input, "not-found", $"could not {doing} '{path}': there is no such file or folder", "Check the path.", null, failure),
+            _ => new(ErrorKind.Surroundings, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
+        };
+    }
+}

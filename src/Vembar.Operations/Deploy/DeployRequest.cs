@@ -1,0 +1,47 @@
+using Vembar.Operations.Survey;
+using Vembar.Volumes.Compaction;
+
+namespace Vembar.Operations.Deploy;
+
+/// <summary>Which image goes where, and how.</summary>
+public sealed record DeployRequest
+{
+    /// <summary>The image.</summary>
+    public required ImageReference Image { get; init; }
+
+    /// <summary>A folder, made when there is none (but not the folders above it); a disk image or a block device.</summary>
+    public required string Target { get; init; }
+
+    /// <summary>Whether the folder or volume may hold files already; they are left as they are.</summary>
+    public bool KeepExisting { get; init; }
+
+    /// <summary>Makes a disk image of this many bytes; null for a target that is there, or a folder.</summary>
+    public long? Size { get; init; }
+
+    /// <summary>How the disk is divided: "uefi", "bios" or a file; null for "uefi".</summary>
+    public string? Layout { get; init; }
+
+    /// <summary>Deploys into this volume of a disk that is there, instead of dividing it.</summary>
+    public int? Volume { get; init; }
+
+    /// <summary>Asked before a disk that is there is erased, with what is on it; null refuses.</summary>
+    public Func<SurveyResult, bool>? MayErase { get; init; }
+
+    /// <summary>An answer file for this machine.</summary>
+    public string? Answers { get; init; }
+
+    /// <summary>The name that this machine's answer file gives it.</summary>
+    public string? ComputerName { get; init; }
+
+    /// <summary>Texts for what stands between {{ and }} in the answer file.</summary>
+    public IReadOnlyDictionary<string, string> Fill { get; init; } = new Dictionary<string, string>();
+
+    /// <summary>Which files are written compacted; onto disks and volumes only.</summary>
+    public CompactionChoice Compact { get; init; }
+
+    /// <summary>Whether to read everything back and compare.</summary>
+    public bool Verify { get; init; }
+
+    /// <summary>Whether to begin although there seems to be too little room.</summary>
+    public bool SkipRoomCheck { get; init; }
+}

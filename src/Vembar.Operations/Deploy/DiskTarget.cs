@@ -1,0 +1,245 @@
+using Vembar.Common;
+using Vembar.Images.Editing;
+using Vembar.Images.Nodes;
+using Vembar.Images.Paths;
+using Vembar.Native;
+using Vembar.Volumes.Disks;
+using Vembar.Volumes.Sources;
+using Vembar.Volumes.Targets;
+using Vembar.Windows.Install;
+using Vembar.Windows.Registry;
+
+namespace Vembar.Operations.Deploy;
+
+/// <summary>Divides a disk, formats its partitions, writes an image onto it and makes it one that starts.</summary>
+internal sealed class DiskTarget : IDisposable
+{
+    private readonly DiskImage _image;
+    private readonly string _scratch = Directory.CreateTempSubdirectory("vembar-deploy-").FullName;
+
+    private readonly List<(Partition Partition, string? File)> _formatted = [];
+    private PartitionTable? _table;
+
+    public DiskTarget(DiskImage image) => _image = image;
+
+    public List<WrittenVolume> Volumes { get; } = [];
+
+    public List<string> Warnings { get; } = [];
+
+    /// <summary>The partition that Windows goes to.</summary>
+    public Partition Windows { get; private set; } = null!;
+
+    /// <summary>Makes all that will be on the disk but the image's files, beside it; the disk is not touched.</summary>
+    /// <exception cref="VembarException">The layout does not go on the disk, a program is missing, or a partition cannot be made as it should.</exception>
+    public void Prepare(DiskLayout layout, TreeEditor tree, WindowsInstall? install, CancellationToken cancellation)
+    {
+        var sector = _image.SectorSize;
+        _table = layout.Place(_image.Length, sector);
+        Windows = _table.Partitions[layout.Partitions.ToList().FindIndex(p => p.Role == PartitionRole.Windows)];
+        foreach (var (partition, planned) in _table.Partitions.Zip(layout.Partitions))
+        {
+            cancellation.ThrowIfCancellationRequested();
+            var file = Path.Combine(_scratch, $"partition-{partition.Number}");
+            var kind = "";
+            if (planned.Role == PartitionRole.Efi)
+            {
+                var files = Path.Combine(_scratch, "efi");
+                Directory.CreateDirectory(files);
+                EfiFiles(files, tree, install, _table, partition, Windows);
+                Formatting.Fat(file, partition.Length, partition.Start, sector, planned.Label, files);
+                kind = "fat32";
+            }
+            else if (planned.Role != PartitionRole.Reserved)
+            {
+                Formatting.Ntfs(file, partition.Length, partition.Start, sector, planned.Label);
+                kind = FileSystem.Ntfs;
+            }
+            _formatted.Add((partition, kind.Length > 0 ? file : null));
+            Volumes.Add(new WrittenVolume(partition.Number, planned.Role.ToString().ToLowerInvariant(), partition.Start, partition.Length, kind, planned.Label));
+        }
+        if (layout.Scheme == PartitionScheme.Mbr)
+        {
+            BiosFiles(tree, install, _table, _table.Partitions.First(p => p.IsActive), Windows);
+            Warnings.Add("the disk has no boot code: a BIOS starts from it only after `bootsect /nt60` on the machine (the image's files hold none)");
+        }
+    }
+
+    /// <summary>Opens the partition for Windows as it was prepared, to see whether the image goes into it.</summary>
+#pragma warning disable CA2000 // the device is disposed of by its owner
+    public NtfsVolume OpenPrepared() => Open(FileDevice.Open(FileOf(Windows), write: false), write: false);
+#pragma warning restore CA2000
+
+    private static NtfsVolume Open(IBlockDevice device, bool write)
+    {
+        try
+        {
+            return NtfsVolume.Open(device, write);
+        }
+        catch
+        {
+            device.Dispose();
+            throw;
+        }
+    }
+
+    private string FileOf(Partition partition) => _formatted.Single(f => f.Partition == partition).File!;
+
+    /// <summary>Divides and formats the disk: what was on it is gone from here on.</summary>
+    public void Divide(CancellationToken cancellation)
+    {
+        cancellation.ThrowIfCancellationRequested();
+        using var disk = _image.OpenDevice();
+        // Both ends of the disk first, where tables are; the new table at the very end.
+        var zeros = new byte[DiskLayout.Alignment];
+        disk.Write(zeros, 0);
+        disk.Write(zeros, disk.Length - zeros.Length);
+        foreach (var (partition, file) in _formatted.Where(f => f.File is not null))
+        {
+            cancellation.ThrowIfCancellationRequested();
+#pragma warning disable CA2000 // the device is disposed of by its owner
+            Formatting.CopyTo(new SliceDevice(disk, partition.Start, partition.Length), file!);
+#pragma warning restore CA2000
+        }
+        _table!.Write(disk, default);
+        disk.Flush();
+    }
+
+    /// <summary>Opens a partition to write into it.</summary>
+    /// <exception cref="VembarException">It is not a clean NTFS volume.</exception>
+    public NtfsVolume OpenVolume(long start, long length, string shown)
+    {
+        try
+        {
+#pragma warning disable CA2000 // the device is disposed of by its owner
+            return Open(new SliceDevice(_image.OpenDevice(), start, length), write: true);
+#pragma warning restore CA2000
+        }
+        catch (NativeException failure)
+        {
+            throw failure.Errno switch
+            {
+                Errno.NotPermitted => InUse(shown),
+                Errno.Invalid or Errno.InputOutput => VembarException.Input("bad-volume", $"{shown} cannot be read as NTFS: {failure.Message}", "Deploy to the whole disk instead, with a layout."),
+                _ => VembarException.From(failure, "open", shown)!,
+            };
+        }
+    }
+
+    /// <summary>The error for a volume whose Windows may still have something to write to it.</summary>
+    public static VembarException InUse(string shown) =>
+        VembarException.Input("volume-in-use", $"{shown} is hibernated or was not closed cleanly; it is not written to", "Start its Windows once and shut it down fully, or deploy to another volume.");
+
+    public NtfsSource OpenWritten(long start, long length, string shown) => NtfsSource.Open(shown, () => new SliceDevice(_image.OpenDevice(), start, length));
+
+    private static byte[]? Template(TreeEditor tree, WindowsInstall install) => tree.ReadFile(WindowsInstall.HivePath(install.Folder, "BCD-Template"), RegistryHive.Longest);
+
+    private static string Locale(WindowsInstall install) => install.Languages.Count > 0 ? install.Languages[0] : "";
+
+    private void EfiFiles(string folder, TreeEditor tree, WindowsInstall? install, PartitionTable table, Partition boot, Partition windows)
+    {
+        if (install is null)
+        {
+            Warnings.Add("the image holds no Windows, so there are no boot files to put on the EFI system partition");
+            return;
+        }
+        var from = WindowsPath.Root.Child(install.Folder).Child("Boot");
+        var boots = Path.Combine(folder, "EFI", "Microsoft", "Boot");
+        if (!tree.Exists(from.Child("EFI").Child("bootmgfw.efi")))
+            Warnings.Add($"the image has no '{from}/EFI/bootmgfw.efi': the disk will not start");
+        Extract(tree, from.Child("EFI"), boots);
+        Extract(tree, from.Child("Fonts"), Path.Combine(boots, "Fonts"));
+        var manager = Path.Combine(boots, "bootmgfw.efi");
+        if (File.Exists(manager))
+        {
+            // Firmware that has no entry for this disk looks here (UEFI specification 2.10, 3.5.1.1).
+            var fallback = Path.Combine(folder, "EFI", "Boot");
+            Directory.CreateDirectory(fallback);
+            File.Copy(manager, Path.Combine(fallback, install.Architecture switch { "arm64" => "bootaa64.efi", "x86" => "bootia32.efi", _ => "bootx64.efi" }));
+        }
+        Directory.CreateDirectory(boots);
+        File.WriteAllBytes(Path.Combine(boots, "BCD"), BootStore.Make(Template(tree, install), table, boot, windows, install.Folder, install.Product, Locale(install)));
+    }
+
+    private void BiosFiles(TreeEditor tree, WindowsInstall? install, PartitionTable table, Partition boot, Partition windows)
+    {
+        if (install is null)
+        {
+            Warnings.Add("the image holds no Windows, so there are no boot files to put on the system partition");
+            return;
+        }
+        var from = WindowsPath.Root.Child(install.Folder).Child("Boot");
+        const uint Unseen = 0x1 | 0x2 | 0x4 | 0x20;
+#pragma warning disable CA2000 // the device is disposed of by its owner
+        using var volume = Open(FileDevice.Open(FileOf(boot), write: true), write: true);
+#pragma warning restore CA2000
+        if (tree.ReadFile(from.Child("PCAT").Child("bootmgr"), RegistryHive.Longest) is { } manager)
+            Put(volume, NtfsVolume.Root, "bootmgr", manager, Unseen);
+        else
+            Warnings.Add($"the image has no '{from}/PCAT/bootmgr': the disk will not start");
+        ulong MakeFolder(ulong parent, string name)
+        {
+            using var at = volume.Open(parent, name);
+            using var made = volume.Create(at, name, isFolder: true, 0, name);
+            var number = made.Number;
+            made.Close(at);
+            return number;
+        }
+        void Copy(WindowsPath source, ulong target)
+        {
+            foreach (var name in tree.Names(source))
+            {
+                var path = source.Child(name);
+                if (tree.Find(path) is { Entry.Kind: EntryKind.Folder })
+                    Copy(path, MakeFolder(target, name));
+                else if (!name.Equals("bootmgr", StringComparison.OrdinalIgnoreCase) && tree.ReadFile(path, RegistryHive.Longest) is { } bytes)
+                    Put(volume, target, name, bytes, 0);
+            }
+        }
+        var folder = MakeFolder(NtfsVolume.Root, "Boot");
+        Copy(from.Child("PCAT"), folder);
+        Copy(from.Child("Fonts"), MakeFolder(folder, "Fonts"));
+        Put(volume, folder, "BCD", BootStore.Make(Template(tree, install), table, boot, windows, install.Folder, install.Product, Locale(install)), 0);
+        volume.Close();
+    }
+
+    private static void Put(NtfsVolume volume, ulong folder, string name, byte[] bytes, uint attributes)
+    {
+        using var parent = volume.Open(folder, name);
+        using var file = volume.Create(parent, name, isFolder: false, 0, name);
+        if (attributes != 0)
+            file.SetAttributes(attributes);
+        if (bytes.Length > 0)
+        {
+            using var data = file.OpenData();
+            data.Write(bytes, 0);
+        }
+        file.Close(parent);
+    }
+
+    // Names from an image become names of Linux in a folder of ours: nothing of them may lead elsewhere.
+    private static void Extract(TreeEditor tree, WindowsPath from, string to)
+    {
+        foreach (var name in tree.Names(from))
+        {
+            if (name is "." or ".." || name.AsSpan().ContainsAny('/', '\\', '\0'))
+                throw VembarException.Input("bad-name", $"'{from}' holds a name that no boot file can have: '{name}'");
+            var path = from.Child(name);
+            var target = Path.Combine(to, name);
+            if (tree.Find(path) is not { } node)
+                continue;
+            if (node.Entry.Kind == EntryKind.Folder)
+            {
+                Extract(tree, path, target);
+                continue;
+            }
+            if (tree.ReadFile(path, RegistryHive.Longest) is not { } bytes)
+                continue;
+            Directory.CreateDirectory(to);
+            File.WriteAllBytes(target, bytes);
+            if (node.Entry.Modified is { } time)
+                File.SetLastWriteTimeUtc(target, time.ToDateTime());
+        }
+    }
+
+    public void Dispose() => Directory.Delete(_scratch, recursive: true);
+}

@@ -1,0 +1,51 @@
+using Vembar.Common;
+using Vembar.Images.Editing;
+using Vembar.Images.Reading;
+using Vembar.Images.Records;
+using Vembar.Store.Reading;
+using Vembar.Windows.Servicing;
+using Vembar.Windows.Servicing.Drivers;
+
+namespace Vembar.Operations.Drivers;
+
+/// <summary>Tells which driver each device of hardware models would get from packages at hand and from an image.</summary>
+public static class CoverageOperation
+{
+    /// <summary>Compares.</summary>
+    /// <param name="paths">Folders, INF files or packed files with packages; may be none.</param>
+    /// <param name="image">An image whose drivers count too, and whose Windows they are for; null for the newest client.</param>
+    /// <param name="architecture">The architecture when there is no image.</param>
+    /// <param name="profiles">The models.</param>
+    /// <param name="trust">Whose signatures count.</param>
+    /// <param name="cancellation">Ends unpacking.</param>
+    /// <exception cref="VembarException">The image cannot be read or has no driver database.</exception>
+    public static CoverageResult Run(IReadOnlyList<string> paths, ImageReference? image, string architecture, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust, CancellationToken cancellation = default)
+    {
+        if (image is null)
+            return Compare(paths, WindowsTarget.Newest(architecture), null, [], profiles, trust, cancellation);
+        using var archive = ArchiveReader.Open(image.Archive);
+        var record = archive.Find(image.Which);
+        var shown = $"{archive.Path}#{record.Number}";
+        var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, shown))) { MayChange = false };
+        var (store, why) = DriverStore.Open(context);
+        if (store is null)
+            throw VembarException.Input("no-driver-store", $"'{shown}': {why}", "Leave out --image to compare the packages alone.");
+        var unsigned = (record.UnsignedDrivers ?? []).Select(u => u.Inf).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var held = DriverDatabase.Read(context.Hive("SYSTEM")!, inbox: true).Where(l => l.Ids.Count > 0).Select(l => CandidateDriver.Of(l, l.IsAdded ? store.Fit(l) : null, !unsigned.Contains(l.Inf))).ToList();
+        return Compare(paths, store.Windows, store.Include, held, profiles, trust, cancellation);
+    }
+
+    private static CoverageResult Compare(IReadOnlyList<string> paths, WindowsTarget windows, Func<string, InfFile?>? include, List<CandidateDriver> held, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust, CancellationToken cancellation)
+    {
+        var passed = new List<ChangeOutcome>();
+        var candidates = new List<CandidateDriver>(held);
+        foreach (var found in DriverFound.In(paths, windows, include, passed, cancellation))
+        {
+            if (found is { Status: ChangeStatus.Done, Driver: { } driver })
+                candidates.Add(CandidateDriver.Of(driver, found.Found.Shown, trust.Check(driver).State == SignatureState.Signed));
+            else
+                passed.Add(new ChangeOutcome("driver", found.Found.Shown, found.Status, found.Why));
+        }
+        return new CoverageResult(windows, Coverage.Of(profiles, candidates), candidates.Count, passed);
+    }
+}

@@ -1,0 +1,17 @@
+namespace Vembar.Store.Places;
+
+/// <summary>The few things that an archive needs of a file system; tests put one in its place that stops at a chosen operation.</summary>
+public interface IFileLayer
+{
+    /// <summary>Opens a file that exists.</summary>
+    IArchiveFile Open(string path, bool write);
+
+    /// <summary>Makes a file; fails when the name is taken.</summary>
+    IArchiveFile CreateNew(string path);
+
+    /// <summary>Gives a file another name in the same folder and makes that durable. Fails when the name is taken, unless it may be replaced.</summary>
+    void Rename(string from, string to, bool replace);
+
+    /// <summary>Removes a file.</summary>
+    void Delete(string path);
+}

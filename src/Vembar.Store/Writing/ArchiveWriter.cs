@@ -1,0 +1,518 @@
+using System.Text.Json;
+using Vembar.Common;
+using Vembar.Native;
+using Vembar.Store.Chunking;
+using Vembar.Store.Compression;
+using Vembar.Store.Format;
+using Vembar.Store.Hashing;
+using Vembar.Store.Index;
+using Vembar.Store.Places;
+using Vembar.Store.Reading;
+
+namespace Vembar.Store.Writing;
+
+/// <summary>
+/// Adds a state to an archive. It holds the archive's lock; what it writes is nothing until <see cref="Commit"/>, and
+/// is taken away again when it is disposed without. One thread at a time.
+/// </summary>
+public sealed class ArchiveWriter : IDisposable
+{
+    private readonly IFileLayer _layer;
+    private readonly IArchiveFile _file;
+    private readonly bool _created;
+    private readonly Effort _effort;
+    private readonly List<BlockInfo> _blocks = [];
+    private readonly ChunkTable _added = new();
+    private readonly Queue<Task<PackedBlock>> _packing = new();
+    private readonly BlockBuilder?[] _open = new BlockBuilder?[4];
+    private readonly List<(BlockInfo Info, byte[] Bytes)> _records = [];
+    private long _end;
+    private bool _begun;
+    private bool _committed;
+    private bool _broken;
+
+    private ArchiveWriter(IFileLayer layer, IArchiveFile file, ArchiveReader reader, Effort effort, bool created)
+    {
+        _layer = layer;
+        _file = file;
+        _effort = effort;
+        _created = created;
+        Base = reader;
+        _end = reader.StateEnd;
+        LeftOverRemoved = reader.LeftOver;
+    }
+
+    /// <summary>The state that is added to.</summary>
+    public ArchiveReader Base { get; }
+
+    /// <summary>Bytes of an interrupted run that the next commit removes.</summary>
+    public long LeftOverRemoved { get; }
+
+    /// <summary>Bytes appended so far.</summary>
+    public long BytesStored => _end - Base.StateEnd;
+
+    /// <summary>Opens an archive for adding to it.</summary>
+    /// <param name="place">An archive; made when <paramref name="create"/> is true and there is none.</param>
+    /// <param name="create">Whether it may be made.</param>
+    /// <param name="effort">How hard to compress.</param>
+    /// <param name="wait">How long to wait for another writer.</param>
+    /// <param name="layer">The file system; null for the real one.</param>
+    /// <param name="basedOn">Archives that a new archive is based on; one that is there must be based on them already.</param>
+    /// <param name="cancellation">Ends the waiting.</param>
+    /// <exception cref="VembarException">It cannot be opened, made or locked, or holds a newer state that is damaged.</exception>
+    public static ArchiveWriter Open(
+        ArchivePlace place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileLayer? layer = null, IReadOnlyList<BaseArchive>? basedOn = null,
+        CancellationToken cancellation = default) => Open(place, create, effort, wait, layer, basedOn, WriterPurpose.Change, null, cancellation);
+
+    /// <summary>Opens an archive to mend it: its index or its catalogue may be damaged.</summary>
+    /// <exception cref="VembarException">It cannot be opened or locked.</exception>
+    internal static ArchiveWriter OpenToMend(ArchivePlace place, WriterPurpose purpose, Mending mending, TimeSpan wait, IFileLayer? layer = null, CancellationToken cancellation = default) =>
+        Open(place, create: false, Effort.Balanced, wait, layer, null, purpose, mending, cancellation);
+
+    private static ArchiveWriter Open(
+        ArchivePlace place, bool create, Effort effort, TimeSpan wait, IFileLayer? layer, IReadOnlyList<BaseArchive>? basedOn, WriterPurpose purpose, Mending? mending,
+        CancellationToken cancellation)
+    {
+        var path = place.Path;
+        layer ??= SystemFileLayer.Instance;
+        try
+        {
+            // Whoever waits for another that makes the archive may find that it gave up, and took it away again.
+            var deadline = System.Diagnostics.Stopwatch.StartNew();
+            bool Create() => create && !Posix.Exists(path) && TryCreate(path, layer, basedOn ?? []);
+            while (true)
+            {
+                var created = Create();
+                try
+                {
+                    return OpenLocked(place, effort, wait - deadline.Elapsed, layer, created, purpose, mending, cancellation);
+                }
+                catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound && create && !Posix.Exists(path) && new FileInfo(path).LinkTarget is null
+                    && Posix.IsFolder(Path.GetDirectoryName(Path.GetFullPath(path))!))
+                {
+                    // Made anew.
+                }
+            }
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the archive", path) is { } error)
+        {
+            throw error.Code == "not-found" ? VembarException.Input(
+                create ? "no-such-folder" : "no-such-archive", create ? $"there is no folder for the archive '{path}'" : $"there is no archive '{path}'", "Check the path.") : error;
+        }
+    }
+
+    // A new archive appears under its name whole, as a valid one without images, so that two makers cannot collide.
+    private static bool TryCreate(string path, IFileLayer layer, IReadOnlyList<BaseArchive> bases)
+    {
+        var full = Path.GetFullPath(path);
+        var scratch = Path.Combine(Path.GetDirectoryName(full)!, $".{Path.GetFileName(full)}.new-{Environment.ProcessId}-{Guid.NewGuid():N}");
+        try
+        {
+            using (var file = layer.CreateNew(scratch))
+                WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, bases));
+            layer.Rename(scratch, full, replace: false);
+            return true;
+        }
+        catch (Native.NativeException failure) when (failure.Errno == Native.Errno.Exists)
+        {
+            layer.Delete(scratch);
+            return false;
+        }
+        catch
+        {
+            if (Posix.Exists(scratch))
+                layer.Delete(scratch);
+            throw;
+        }
+    }
+
+    private static void WriteEmpty(IArchiveFile file, ArchiveHeader header)
+    {
+        file.Write(header.Encode(), 0);
+        var catalogue = new Catalogue { Change = "new" };
+        var bytes = JsonSerializer.SerializeToUtf8Bytes(catalogue, RecordJson.Default.Catalogue);
+        var id = Blake3.Hash(bytes);
+        using var builder = new BlockBuilder(BlockKind.Record);
+        builder.Add(id, bytes);
+        var zstd = ZstdPool.Rent();
+        using var block = builder.Pack(Effort.Balanced, zstd, veil: true);
+        ZstdPool.Return(zstd);
+        var at = (long)header.Length;
+        file.Write(block.Bytes, at);
+        var chunks = new ChunkTable();
+        chunks.Set(id, 0, 0, bytes.Length);
+        var info = block.Info with { Offset = at };
+        new StateWriter(file, header, at + info.WholeLength).Write([info], chunks, [], [(info, block.Bytes.ToArray())], id, null);
+    }
+
+    private static ArchiveWriter OpenLocked(
+        ArchivePlace place, Effort effort, TimeSpan wait, IFileLayer layer, bool created, WriterPurpose purpose, Mending? mending, CancellationToken cancellation)
+    {
+        var path = place.Path;
+        var clock = System.Diagnostics.Stopwatch.StartNew();
+        while (true)
+        {
+            if (Posix.IsFolder(path))
+                throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file.");
+            var file = layer.Open(path, write: true);
+            try
+            {
+                if (file.TryLock() && file.IsStillAt(path))
+                    return Locked(layer, file, place, effort, created, purpose, mending);
+            }
+            catch
+            {
+                file.Dispose();
+                throw;
+            }
+            file.Dispose();
+            if (clock.Elapsed >= wait)
+                throw VembarException.Surroundings("archive-locked", $"'{path}' is being written by another process", "Try again when it has finished, or wait for it with --wait SECONDS.");
+            cancellation.WaitHandle.WaitOne(100);
+            cancellation.ThrowIfCancellationRequested();
+        }
+    }
+
+    private static ArchiveWriter Locked(IFileLayer layer, IArchiveFile file, ArchivePlace place, Effort effort, bool created, WriterPurpose purpose, Mending? mending = null)
+    {
+        var reader = ArchiveReader.Open(file, place, layer, mending: mending);
+        if (reader.IsNewerStateDamaged && purpose is not (WriterPurpose.Mend or WriterPurpose.GiveUpTail))
+        {
+            throw VembarException.Damaged($"'{place.Path}' holds a newer state behind state {reader.Sequence} that is damaged; a change would lose it",
+                "Save it with `vembar verify ARCHIVE --recover NEW.vmb` or heal it with --repair-from COPY; or give it up with `vembar verify ARCHIVE --give-up-newer`.");
+        }
+        return new ArchiveWriter(layer, file, reader, effort, created);
+    }
+
+    /// <summary>Whether a chunk is stored or about to be.</summary>
+    public bool Contains(ChunkId id) => _added.Contains(id) || Base.Contains(id);
+
+    /// <summary>Says that the caller will store a chunk.</summary>
+    /// <returns>False when it is stored already or someone else said so.</returns>
+    public bool TryClaim(ChunkId id) => !Base.Contains(id) && _added.TryAdd(id);
+
+    /// <summary>Stores a chunk of a folder tree or a record, unless it is there.</summary>
+    /// <param name="kind">Tree or record; content too, where it is not worth a pipeline.</param>
+    /// <param name="bytes">Its plain bytes.</param>
+    public ChunkId Add(BlockKind kind, ReadOnlySpan<byte> bytes)
+    {
+        if (bytes.Length > ChunkLimits.Longest)
+            throw VembarException.Input("too-large", $"a file or folder needs {bytes.Length >> 20} MiB to be described, which is more than {ChunkLimits.Longest >> 20} MiB", "Leave it out with --leave-out, or split it.");
+        var id = Blake3.Hash(bytes);
+        // Records are never taken from a base: which images there are can be told without it.
+        if (kind == BlockKind.Record ? Base.TryFind(id, out _) || !_added.TryAdd(id) : !TryClaim(id))
+            return id;
+        ref var builder = ref _open[(int)kind];
+        if (builder is not null && builder.IsFullFor(bytes.Length))
+            Flush(kind);
+#pragma warning disable CA2000 // kept until it is packed
+        builder ??= new BlockBuilder(kind);
+#pragma warning restore CA2000
+        builder.Add(id, bytes);
+        return id;
+    }
+
+    /// <summary>Stores a chunk once more although it is stored, because what is stored is damaged; the new place counts from then on.</summary>
+    internal void AddAgain(BlockKind kind, ChunkId id, ReadOnlySpan<byte> bytes)
+    {
+        if (!_added.TryAdd(id))
+            return;
+        ref var builder = ref _open[(int)kind];
+        if (builder is not null && builder.IsFullFor(bytes.Length))
+            Flush(kind);
+#pragma warning disable CA2000 // kept until it is packed
+        builder ??= new BlockBuilder(kind);
+#pragma warning restore CA2000
+        builder.Add(id, bytes);
+    }
+
+    private void Flush(BlockKind kind)
+    {
+        ref var builder = ref _open[(int)kind];
+        if (builder is null)
+            return;
+        // Compressed on any core, appended in order.
+        var full = builder;
+        builder = null;
+        _packing.Enqueue(Task.Run(() =>
+        {
+            using (full)
+            {
+                var zstd = ZstdPool.Rent();
+                var block = full.Pack(_effort, zstd, veil: !Base.Header.IsFirstFormat);
+                ZstdPool.Return(zstd);
+                return block;
+            }
+        }));
+        while (_packing.Count > Environment.ProcessorCount)
+            AppendNext();
+    }
+
+    private void AppendNext()
+    {
+        using var block = _packing.Dequeue().GetAwaiter().GetResult();
+        Append(block);
+    }
+
+    /// <summary>Packs what is still open, and appends what is still being packed.</summary>
+    internal void Settle()
+    {
+        for (var kind = BlockKind.Content; kind <= BlockKind.Record; kind++)
+            Flush(kind);
+        while (_packing.Count > 0)
+            AppendNext();
+    }
+
+    /// <summary>Appends a block whose chunks were claimed.</summary>
+    /// <exception cref="VembarException">It cannot be written.</exception>
+    public void Append(PackedBlock block)
+    {
+        var info = block.Info with { Offset = _end };
+        Write(block.Bytes);
+        if (info.Kind == BlockKind.Record && !Base.Header.IsFirstFormat)
+            _records.Add((info, block.Bytes.ToArray()));
+        var number = _blocks.Count;
+        _blocks.Add(info);
+        var offset = 0;
+        for (var i = 0; i < block.Ids.Count; i++)
+        {
+            _added.Set(block.Ids[i], number, offset, block.Lengths[i]);
+            offset += block.Lengths[i];
+        }
+    }
+
+    /// <summary>Appends a block of another archive as it stands in its file.</summary>
+    /// <param name="info">The block in the other archive.</param>
+    /// <param name="whole">Its bytes, header included, already checked.</param>
+    /// <param name="chunks">Its chunks in their order.</param>
+    internal void AppendWhole(BlockInfo info, ReadOnlySpan<byte> whole, IReadOnlyList<(ChunkId Id, int Length)> chunks)
+    {
+        Write(whole);
+        var number = _blocks.Count;
+        _blocks.Add(info with { Offset = _end - whole.Length });
+        var offset = 0;
+        foreach (var (id, length) in chunks)
+        {
+            if (!Base.TryFind(id, out _))
+                _added.Set(id, number, offset, length);
+            offset += length;
+        }
+    }
+
+    private void Write(ReadOnlySpan<byte> bytes)
+    {
+        try
+        {
+            Begin();
+            _file.Write(bytes, _end);
+            _end += bytes.Length;
+        }
+        catch (Exception failure) when (VembarException.From(failure, "write the archive", Base.Path) is { } error)
+        {
+            _broken = true;
+            throw error;
+        }
+    }
+
+    // Before the first byte is written: what an interrupted run left behind goes, and the last state's record has both its copies.
+    private void Begin()
+    {
+        if (_begun)
+            return;
+        EnsureInPlace();
+        _begun = true;
+        if (_file.Length > Base.StateEnd)
+        {
+            // Durable, so that nothing of it can come back between what is written now.
+            _file.Truncate(Base.StateEnd);
+            _file.Sync();
+        }
+        MendRecord();
+    }
+
+    private void MendRecord()
+    {
+        var (first, second) = Base.RecordCopies;
+        foreach (var (copy, place) in ((RecordCopy, long)[])[(first, Base.Commit.First), (second, Base.Commit.Second)])
+        {
+            if (copy == RecordCopy.Whole)
+                continue;
+            _file.Write(Base.Commit.Encode(place), place);
+            _file.Sync();
+        }
+    }
+
+    /// <summary>Makes sure that the archive's name still names the file that is written.</summary>
+    /// <exception cref="VembarException">It was replaced or removed; whatever is there now is not touched.</exception>
+    internal void EnsureInPlace()
+    {
+        if (_file.IsStillAt(Base.Path))
+            return;
+        _broken = true;
+        throw VembarException.Surroundings("archive-replaced", $"'{Base.Path}' was removed or replaced by another file while it was being written", "What is there now was not touched. See what it is, and run this again.");
+    }
+
+    /// <summary>Makes a new state without an image; its content stays until the archive is rewritten.</summary>
+    public void CommitDrop(int number, string change) =>
+        Commit(Base.Catalogue with { Change = change, Images = [.. Base.Catalogue.Images.Where(i => i.Number != number)] });
+
+    /// <summary>Makes a new state that lists the same images; what was stored again counts from it on.</summary>
+    internal void CommitRepair(string change) => Commit(Base.Catalogue with { Change = change });
+
+    /// <summary>Makes a new state that lists what an earlier one did; numbers given since are not given again.</summary>
+    internal void CommitRewind(Catalogue earlier, string change) =>
+        CommitWhole(earlier with { Change = change, NextNumber = Math.Max(earlier.NextNumber, Base.Catalogue.NextNumber) });
+
+
+    /// <summary>Makes a new state that lists all images of another archive under their numbers, with their records as they are.</summary>
+    internal void CommitAll(ArchiveReader from, string change) => CommitWhole(from.Catalogue with
+    {
+        Change = change,
+        Images = [.. from.Catalogue.Images.Select(i => i with { Record = Add(BlockKind.Record, from.ReadRecord(i.Record).Span) })],
+    });
+
+    /// <summary>Makes an archive with the id of another one under a name of its own, to take its place later.</summary>
+    /// <exception cref="VembarException">It cannot be made.</exception>
+    internal static ArchiveWriter CreateFor(ArchiveReader other, string path, Effort effort, IFileLayer layer)
+    {
+        try
+        {
+            using (var file = layer.CreateNew(path))
+                WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases));
+            return OpenLocked(new ArchivePlace(path, other.Place.Bases), effort, default, layer, created: true, WriterPurpose.Change, null, CancellationToken.None);
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", path) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    /// <summary>What the index of the next state will take, in bytes, once all is settled.</summary>
+    internal long IndexLength => IndexSegment.LengthOf(_blocks.Count, _added.Count);
+
+    /// <summary>Makes a new state with a catalogue that changes the present one.</summary>
+    internal void Commit(Catalogue catalogue) =>
+        CommitWhole(Base.Header.IsFirstFormat || Base.IsCatalogueLost ? catalogue : catalogue.AsChangeOf(Base.Catalogue, Base.Commit.Catalogue));
+
+    /// <summary>Makes a new state with a catalogue that stands alone.</summary>
+    internal void CommitWhole(Catalogue catalogue)
+    {
+        if (_broken || _committed)
+            throw new InvalidOperationException("this writer has ended");
+        var id = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(catalogue with { Changes = 0 }, RecordJson.Default.Catalogue));
+        Settle();
+        try
+        {
+            Begin();
+            for (var i = 0; i < _added.Count; i++)
+            {
+                if (_added[i].Block < 0)
+                    throw new InvalidOperationException("a chunk was claimed and never stored");
+            }
+            var (blocks, chunks, earlier) = Merged();
+            var state = new StateWriter(_file, Base.Header, _end);
+            var record = state.Prepare(blocks, chunks, earlier, _records, id, Base.Commit);
+            EnsureInPlace();
+            state.Conclude(record);
+            _end = record.End;
+            _committed = true;
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the archive", Base.Path) is { } error)
+        {
+            _broken = true;
+            throw error;
+        }
+    }
+
+    /// <summary>Makes nothing new, but gives up what is behind the last valid state and mends that state's record.</summary>
+    /// <exception cref="VembarException">It cannot be written.</exception>
+    internal void GiveUpTail()
+    {
+        try
+        {
+            Begin();
+            _committed = true;
+        }
+        catch (Exception failure) when (VembarException.From(failure, "write the archive", Base.Path) is { } error)
+        {
+            _broken = true;
+            throw error;
+        }
+    }
+
+    // Segments that hold no more than what came after them go into the new one, so that of n changes each is written again some log n
+    // times, and a look-up asks some log n segments.
+    private (List<BlockInfo> Blocks, ChunkTable Chunks, List<Extent> Earlier) Merged()
+    {
+        const int Most = 16 << 20;
+        long weight = _blocks.Count + _added.Count;
+        var merged = new Stack<IndexSegment>();
+        var earlier = new List<Extent>();
+        foreach (var segment in Base.Segments)
+        {
+            long own = segment.BlockCount + segment.ChunkCount;
+            if (Base.IsIndexRebuilt || (earlier.Count == 0 && own <= weight && own + weight <= Most))
+            {
+                merged.Push(segment);
+                weight += own;
+            }
+            else
+                earlier.Insert(0, segment.Extent);
+        }
+        if (merged.Count == 0)
+            return (_blocks, _added, earlier);
+        var blocks = new List<BlockInfo>();
+        var chunks = new ChunkTable();
+        foreach (var segment in merged)
+        {
+            var first = blocks.Count;
+            for (var i = 0; i < segment.BlockCount; i++)
+                blocks.Add(segment.Block(i));
+            // A chunk that was stored again is where it was stored last.
+            for (var i = 0; i < segment.ChunkCount; i++)
+            {
+                var (id, block, offset, length) = segment.Chunk(i);
+                chunks.Set(id, first + block, offset, length);
+            }
+        }
+        var ownFirst = blocks.Count;
+        blocks.AddRange(_blocks);
+        for (var i = 0; i < _added.Count; i++)
+            chunks.Set(_added[i].Id, ownFirst + _added[i].Block, _added[i].Offset, _added[i].Length);
+        return (blocks, chunks, earlier);
+    }
+
+    /// <summary>Ends the writing. Without a commit before it the file is as it was.</summary>
+    public void Dispose()
+    {
+        foreach (var builder in _open)
+            builder?.Dispose();
+        while (_packing.TryDequeue(out var packing))
+        {
+            ((IAsyncResult)packing).AsyncWaitHandle.WaitOne();
+            if (packing.IsCompletedSuccessfully)
+                packing.Result.Dispose();
+        }
+        try
+        {
+            if (_committed)
+                return;
+            if (_created && Base.Catalogue.Images.Count == 0)
+            {
+                // Under its name there may be somebody else's by now.
+                if (_file.IsStillAt(Base.Path))
+                    _layer.Delete(Base.Path);
+            }
+            else if (_begun)
+                _file.Truncate(Base.StateEnd);
+        }
+        catch (IOException)
+        {
+            // The next writer removes what is left over.
+        }
+        finally
+        {
+            Base.Dispose();
+        }
+    }
+}

@@ -1,0 +1,70 @@
+using Vembar.Common;
+
+namespace Vembar.Volumes.Disks;
+
+/// <summary>A disk with its volumes, open for reading, or for writing where that is said.</summary>
+public sealed class Disk : IDisposable
+{
+    private readonly DiskImage _image;
+
+    private Disk(DiskImage image, PartitionTable table, IReadOnlyList<DiskVolume> volumes)
+    {
+        _image = image;
+        Table = table;
+        Volumes = volumes;
+    }
+
+    /// <summary>Opens a disk image or block device and looks what is on it.</summary>
+    /// <exception cref="VembarException">It cannot be opened, or its partition table is damaged.</exception>
+    public static Disk Open(string path, bool write = false)
+    {
+#pragma warning disable CA2000 // owned by what is returned
+        var image = DiskImage.Open(path, write);
+#pragma warning restore CA2000
+        try
+        {
+            using var device = image.OpenDevice();
+            var table = PartitionTable.Read(device);
+            var volumes = new List<DiskVolume>();
+            if (table.Scheme == PartitionScheme.None)
+                volumes.Add(new DiskVolume(1, 0, image.Length, null, FileSystem.Probe(device)));
+            foreach (var partition in table.Partitions)
+            {
+#pragma warning disable CA2000 // owned by what is returned
+                using var slice = new SliceDevice(image.OpenDevice(), partition.Start, partition.Length);
+#pragma warning restore CA2000
+                volumes.Add(new DiskVolume(partition.Number, partition.Start, partition.Length, partition, FileSystem.Probe(slice)));
+            }
+            return new Disk(image, table, volumes);
+        }
+        catch
+        {
+            image.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>The image's path.</summary>
+    public string Path => _image.Path;
+
+    /// <summary>How the image is kept.</summary>
+    public DiskFormat Format => _image.Format;
+
+    /// <summary>The disk's length in bytes.</summary>
+    public long Length => _image.Length;
+
+    /// <summary>The partition table.</summary>
+    public PartitionTable Table { get; }
+
+    /// <summary>The volumes in the order of their places.</summary>
+    public IReadOnlyList<DiskVolume> Volumes { get; }
+
+    /// <summary>Opens the bytes of a volume; each time with a position of its own.</summary>
+    public IBlockDevice OpenVolume(DiskVolume volume) => new SliceDevice(_image.OpenDevice(), volume.Start, volume.Length);
+
+    /// <summary>Opens all of the disk.</summary>
+    public IBlockDevice OpenDevice() => _image.OpenDevice();
+
+    /// <inheritdoc/>
+    public void Dispose() => _image.Dispose();
+}

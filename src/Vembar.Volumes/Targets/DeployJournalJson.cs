@@ -1,0 +1,7 @@
+using System.Text.Json.Serialization;
+
+namespace Vembar.Volumes.Targets;
+
+[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase)]
+[JsonSerializable(typeof(DeployJournal))]
+internal sealed partial class DeployJournalJson : JsonSerializerContext;
