@@ -25,7 +25,7 @@ internal sealed class Filler
     public int Below(int limit) => (int)(Next() % (ulong)limit);
 
     /// <summary>A size between two limits; small ones are more frequent, as in a folder of programs.</summary>
-    public int Size(int least, int most) => (int)(least * Math.Pow((double)most / least, (Next() >> 11) * (1.0 / (1UL << 53))));
+    public int Size(int least, int max) => (int)(least * Math.Pow((double)max / least, (Next() >> 11) * (1.0 / (1UL << 53))));
 
     /// <summary>Bytes that compress about as machine code does: frequent instruction forms with operands between them.</summary>
     public void Code(Span<byte> to)

@@ -162,7 +162,7 @@ internal static class Hives
     // Bias in minutes, and when summer and winter time begin: month, weekday, which of them in the month (5 is the last), hour.
     private static void Zones(RegistryKey zones)
     {
-        foreach (var (name, shown, bias, winter, summer) in (ReadOnlySpan<(string, string, int, ushort[]?, ushort[]?)>)
+        foreach (var (name, displayName, bias, winter, summer) in (ReadOnlySpan<(string, string, int, ushort[]?, ushort[]?)>)
         [
             ("GMT Standard Time", "(UTC+00:00) Dublin, Edinburgh, Lisbon, London", 0, [10, 0, 5, 2], [3, 0, 5, 1]), ("UTC", "(UTC) Coordinated Universal Time", 0, null, null),
             ("W. Europe Standard Time", "(UTC+01:00) Amsterdam, Berlin, Bern, Rome, Stockholm, Vienna", -60, [10, 0, 5, 3], [3, 0, 5, 2]), ("Eastern Standard Time", "(UTC-05:00) Eastern Time", 300, [11, 0, 1, 2], [3, 0, 2, 2]),
@@ -178,7 +178,7 @@ internal static class Hives
                     BinaryPrimitives.WriteUInt16LittleEndian(tzi.AsSpan(at + 2 + 2 * i), rule[i]);
             }
             var key = zones.Ensure(name);
-            key.SetString("Display", shown);
+            key.SetString("Display", displayName);
             key.SetString("Std", name);
             key.SetString("Dlt", name.Replace("Standard", "Daylight", StringComparison.Ordinal));
             key.Set("TZI", RegistryType.Binary, tzi);

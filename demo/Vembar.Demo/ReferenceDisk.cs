@@ -284,14 +284,14 @@ internal sealed class ReferenceDisk
     }
 
     // MS-FSCC 2.1.2.5.
-    private static byte[] MountPoint(string target, string shown) => ReparseData(0xA0000003, target, shown, []);
+    private static byte[] MountPoint(string target, string displayName) => ReparseData(0xA0000003, target, displayName, []);
 
     // MS-FSCC 2.1.2.4: flags 0 for a path from the root.
-    private static byte[] SymbolicLink(string target, string shown) => ReparseData(0xA000000C, target, shown, [0, 0, 0, 0]);
+    private static byte[] SymbolicLink(string target, string displayName) => ReparseData(0xA000000C, target, displayName, [0, 0, 0, 0]);
 
-    private static byte[] ReparseData(uint tag, string target, string shown, byte[] flags)
+    private static byte[] ReparseData(uint tag, string target, string displayName, byte[] flags)
     {
-        byte[] first = Encoding.Unicode.GetBytes(target + "\0"), second = Encoding.Unicode.GetBytes(shown + "\0");
+        byte[] first = Encoding.Unicode.GetBytes(target + "\0"), second = Encoding.Unicode.GetBytes(displayName + "\0");
         var data = new byte[8 + 8 + flags.Length + first.Length + second.Length];
         BinaryPrimitives.WriteUInt32LittleEndian(data, tag);
         BinaryPrimitives.WriteUInt16LittleEndian(data.AsSpan(4), (ushort)(data.Length - 8));

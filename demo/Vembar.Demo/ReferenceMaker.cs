@@ -41,12 +41,12 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
         output.Text("Users/Public/Desktop/Oakmere offers.url", "[InternetShortcut]\r\nURL=https://offers.oakmere.example/\r\n");
     }
 
-    private static byte[] Dll(string path, ushort machine, int least, int most, string kind)
+    private static byte[] Dll(string path, ushort machine, int least, int max, string kind)
     {
         // Made from the path alone, so that every edition gets the same file.
         var filler = new Filler(path);
         var name = path[(path.LastIndexOf('/') + 1)..];
-        return ProgramFile.Make(machine, !name.EndsWith(".exe", StringComparison.Ordinal), name.EndsWith(".sys", StringComparison.Ordinal), filler.Size(least, most),
+        return ProgramFile.Make(machine, !name.EndsWith(".exe", StringComparison.Ordinal), name.EndsWith(".sys", StringComparison.Ordinal), filler.Size(least, max),
             new ProgramInfo(name, $"{kind} {name}", "Demo operating system", Maker, s_windows), filler);
     }
 
@@ -158,8 +158,8 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
         var folder = $"Program Files/Tarn Valley/{program.Key}";
         var names = new Filler(program.Key);
         var main = program.Key.ToLowerInvariant();
-        void Part(string file, int least, int most) => output.Write($"{folder}/{file}", ProgramFile.Make(
-            ProgramFile.Amd64, !file.EndsWith(".exe", StringComparison.Ordinal), false, new Filler(folder + file).Size(least, most),
+        void Part(string file, int least, int max) => output.Write($"{folder}/{file}", ProgramFile.Make(
+            ProgramFile.Amd64, !file.EndsWith(".exe", StringComparison.Ordinal), false, new Filler(folder + file).Size(least, max),
             new ProgramInfo(file, program.Name, program.Name, program.Publisher, Version.Parse(program.Version.Count(c => c == '.') < 2 ? program.Version + ".0" : program.Version)), new Filler(folder + file)));
         Part($"{main}.exe", 300_000, 1_500_000);
         for (var i = 0; i < program.SizeInKib / 400; i++)

@@ -47,7 +47,7 @@ internal sealed partial class CliJson : JsonSerializerContext
 {
     static CliJson() => Default = new CliJson(new JsonSerializerOptions(Default.Options) { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping });
 
-    public static StoreJson From(CaptureResult result, bool? verified) => new(result.Archive, result.Image, result.Stats, result.LeftOut, result.Warnings, verified);
+    public static StoreJson From(CaptureResult result, bool? verified) => new(result.Archive, result.Image, result.Stats, result.Excluded, result.Warnings, verified);
 
     public static IReadOnlyList<ChangeJson> From(IEnumerable<ChangeOutcome> changes) => [.. changes.Select(c => new ChangeJson(c.Kind, c.What, c.Status.ToString().ToLowerInvariant(), c.Why, c.Bytes, c.Seconds))];
 
@@ -63,7 +63,7 @@ internal sealed partial class CliJson : JsonSerializerContext
     public static string KindOf(PackageManifest manifest) => manifest.Kind.ToString().ToLowerInvariant();
 
     public static PackageInfoJson From(Package package, IReadOnlyList<string> problems) => new(
-        problems.Count == 0, package.Shown, package.Manifest.Name, PackageManifest.Show(package.Manifest.Version), package.Manifest.Title, KindOf(package.Manifest), [.. package.Manifest.Requires.Select(r => r.ToString())], package.Manifest.Replaces,
+        problems.Count == 0, package.DisplayName, package.Manifest.Name, PackageManifest.Show(package.Manifest.Version), package.Manifest.Title, KindOf(package.Manifest), [.. package.Manifest.Requires.Select(r => r.ToString())], package.Manifest.Replaces,
         [.. package.Manifest.Features.Select(f => new FeatureJson(f.Name, f.Title, f.Parent, package.Manifest.Name, f.IsOn))], package.Manifest.Hashes.Count, problems);
 
     public static PackageJson From(DriverRow row) => new(

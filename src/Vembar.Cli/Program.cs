@@ -61,7 +61,7 @@ internal static class Program
         else if (word is not null)
         {
             var known = word.StartsWith('-') ? command.Options.Concat(root.Options).Select(o => o.Name) : command == root ? root.Subcommands.Select(c => c.Name) : [];
-            var near = known.Where(n => Likeness.Distance(n, word) <= Math.Max(2, word.Length / 3)).MinBy(n => Likeness.Distance(n, word));
+            var near = known.Where(n => EditDistance.Distance(n, word) <= Math.Max(2, word.Length / 3)).MinBy(n => EditDistance.Distance(n, word));
             messages = [command == root && !word.StartsWith('-') ? $"there is no command '{word}'" : $"'{command.Name}' does not take '{word}'"];
             if (near is not null)
                 hint = $"Did you mean '{near}'? {hint}";

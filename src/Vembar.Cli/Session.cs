@@ -112,7 +112,7 @@ internal sealed partial class Session : IDisposable
             session._log?.Warning("interrupted");
             // Some work tells itself what it left.
             Errors.Tell(failure as VembarException is { Code: VembarException.Interrupted } told ? told
-                : new VembarException(ErrorKind.Surroundings, VembarException.Interrupted, "interrupted; nothing half-done is left"), json, verbose);
+                : new VembarException(ErrorKind.Environment, VembarException.Interrupted, "interrupted; nothing half-done is left"), json, verbose);
             return ExitCode.Interrupted;
         }
         catch (VembarException error)
@@ -173,7 +173,7 @@ internal sealed partial class Session : IDisposable
         }
         catch (DirectoryNotFoundException)
         {
-            throw VembarException.Surroundings("no-temporary-folder", $"there is no folder '{Path.GetTempPath()}' for temporary files", "Make it, or set TMPDIR to one that is there.");
+            throw VembarException.Environment("no-temporary-folder", $"there is no folder '{Path.GetTempPath()}' for temporary files", "Make it, or set TMPDIR to one that is there.");
         }
         catch (Exception failure) when (VembarException.From(failure, "write", path) is { } error)
         {

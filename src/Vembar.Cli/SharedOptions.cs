@@ -33,7 +33,7 @@ internal static class SharedOptions
     };
 
     /// <summary>The archive that was named, with where to look for its bases.</summary>
-    public static ArchivePlace PlaceOf(ParseResult parse, Argument<string> archive) => new(parse.GetRequiredValue(archive), parse.GetRequiredValue(Base));
+    public static ArchiveLocation PlaceOf(ParseResult parse, Argument<string> archive) => new(parse.GetRequiredValue(archive), parse.GetRequiredValue(Base));
 
     /// <summary>The image that was named.</summary>
     public static ImageReference ImageOf(ParseResult parse, Argument<string> image) => ImageReference.Parse(parse.GetRequiredValue(image), parse.GetRequiredValue(Base));

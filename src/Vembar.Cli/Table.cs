@@ -49,34 +49,34 @@ internal sealed class Table(params string[] columns)
     /// <param name="without">A column to leave out; none when negative.</param>
     public void Print(Session session, int without = -1)
     {
-        var shown = Enumerable.Range(0, columns.Length).Where(c => c != without).ToArray();
+        var displayName = Enumerable.Range(0, columns.Length).Where(c => c != without).ToArray();
         if (session.IsPlain || _pages.Sum(RowsIn) > MostWrapped)
-            PrintLines(shown);
+            PrintLines(displayName);
         else
-            PrintWrapped(session, shown);
+            PrintWrapped(session, displayName);
     }
 
     /// <summary>Whether a column is for numbers and stands to the right: its heading begins with '>'.</summary>
     private static bool IsNumber(string column) => column.StartsWith('>');
 
-    private void PrintLines(int[] shown)
+    private void PrintLines(int[] displayName)
     {
         var widths = columns.Select(c => c.TrimStart('>').Length).ToArray();
         foreach (var page in _pages)
         {
             for (var row = 0; row < RowsIn(page); row++)
             {
-                foreach (var column in shown)
+                foreach (var column in displayName)
                     widths[column] = Math.Max(widths[column], Cell(page, row, column).Length);
             }
         }
         var output = new System.Text.StringBuilder();
-        Line(output, shown, widths, null, 0);
+        Line(output, displayName, widths, null, 0);
         foreach (var page in _pages)
         {
             for (var row = 0; row < RowsIn(page); row++)
             {
-                Line(output, shown, widths, page, row);
+                Line(output, displayName, widths, page, row);
                 if (output.Length < PieceOfOutput)
                     continue;
                 Console.Out.Write(output);
@@ -87,10 +87,10 @@ internal sealed class Table(params string[] columns)
     }
 
     // A row, or the headings where there is no page.
-    private void Line(System.Text.StringBuilder output, int[] shown, int[] widths, Page? page, int row)
+    private void Line(System.Text.StringBuilder output, int[] displayName, int[] widths, Page? page, int row)
     {
         var spaces = 0;
-        foreach (var column in shown)
+        foreach (var column in displayName)
         {
             var cell = page is null ? columns[column].AsSpan().TrimStart('>') : Cell(page, row, column);
             var padding = widths[column] - cell.Length;
@@ -107,22 +107,22 @@ internal sealed class Table(params string[] columns)
         output.Append('\n');
     }
 
-    private void PrintWrapped(Session session, int[] shown)
+    private void PrintWrapped(Session session, int[] displayName)
     {
         var table = new Spectre.Console.Table().Border(TableBorder.None);
-        foreach (var column in shown.Select(c => columns[c]))
+        foreach (var column in displayName.Select(c => columns[c]))
         {
             table.AddColumn(new TableColumn(new Spectre.Console.Text(column.TrimStart('>'), new Style(decoration: Decoration.Bold)))
             {
                 Alignment = IsNumber(column) ? Justify.Right : Justify.Left,
-                Padding = new Padding(0, 0, column == columns[shown[^1]] ? 0 : 2, 0),
+                Padding = new Padding(0, 0, column == columns[displayName[^1]] ? 0 : 2, 0),
                 NoWrap = IsNumber(column),
             });
         }
         foreach (var page in _pages)
         {
             for (var row = 0; row < RowsIn(page); row++)
-                table.AddRow(shown.Select(c => new Spectre.Console.Text(Cell(page, row, c).ToString())));
+                table.AddRow(displayName.Select(c => new Spectre.Console.Text(Cell(page, row, c).ToString())));
         }
         session.Print(table);
     }

@@ -10,5 +10,5 @@ public enum ErrorKind
     /// <summary>The archive is damaged.</summary>
     Damaged,
     /// <summary>The surroundings are in the way: permission, no room, a lock held elsewhere, a missing library.</summary>
-    Surroundings,
+    Environment,
 }

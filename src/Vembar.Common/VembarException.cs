@@ -41,7 +41,7 @@ public sealed class VembarException : Exception
         new(ErrorKind.Input, code, message, hint, details);
 
     /// <summary>An error of the surroundings.</summary>
-    public static VembarException Surroundings(string code, string message, string hint = "") => new(ErrorKind.Surroundings, code, message, hint);
+    public static VembarException Environment(string code, string message, string hint = "") => new(ErrorKind.Environment, code, message, hint);
 
     /// <summary>A damaged archive.</summary>
     public static VembarException Damaged(string message, string hint = "Run `vembar verify` on the archive to see what it touches.") =>
@@ -49,7 +49,7 @@ public sealed class VembarException : Exception
 
     /// <summary>All problems that were found before work started, told together.</summary>
     /// <param name="problems">At least one.</param>
-    public static VembarException Together(IReadOnlyList<VembarException> problems)
+    public static VembarException Aggregate(IReadOnlyList<VembarException> problems)
     {
         if (problems.Count == 1)
             return problems[0];
@@ -80,16 +80,16 @@ public sealed class VembarException : Exception
         return errno switch
         {
             0 when failure is VembarException own => own,
-            0 when failure is IOException => new(ErrorKind.Surroundings, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
+            0 when failure is IOException => new(ErrorKind.Environment, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
             0 => null,
             Errno.NotAFile => new(ErrorKind.Input, "not-a-file", $"could not {doing} '{path}': it is a pipe, a socket or a device, not a file", "Name a file.", null, failure),
-            -1 => new(ErrorKind.Surroundings, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}", "Install the library (Debian: libzstd1, libarchive13, ntfs-3g).", null, failure),
-            Errno.NoSpace or Errno.Quota => new(ErrorKind.Surroundings, "no-room", $"could not {doing} '{path}': no room left on the device", "Make room there or choose another place; what was there before is unchanged.", null, failure),
-            Errno.TooLarge => new(ErrorKind.Surroundings, "no-room", $"could not {doing} '{path}': the file would be larger than its file system takes, or than this process may make it", "Choose a place on another file system, or raise the limit (ulimit -f); what was there before is unchanged.", null, failure),
-            Errno.AccessDenied or Errno.NotPermitted => new(ErrorKind.Surroundings, "no-permission", $"could not {doing} '{path}': permission denied", "Run as a user who may, or choose another place.", null, failure),
-            Errno.ReadOnly => new(ErrorKind.Surroundings, "read-only", $"could not {doing} '{path}': the file system is read-only", "Choose a place that can be written.", null, failure),
+            -1 => new(ErrorKind.Environment, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}", "Install the library (Debian: libzstd1, libarchive13, ntfs-3g).", null, failure),
+            Errno.NoSpace or Errno.Quota => new(ErrorKind.Environment, "no-room", $"could not {doing} '{path}': no room left on the device", "Make room there or choose another place; what was there before is unchanged.", null, failure),
+            Errno.TooLarge => new(ErrorKind.Environment, "no-room", $"could not {doing} '{path}': the file would be larger than its file system takes, or than this process may make it", "Choose a place on another file system, or raise the limit (ulimit -f); what was there before is unchanged.", null, failure),
+            Errno.AccessDenied or Errno.NotPermitted => new(ErrorKind.Environment, "no-permission", $"could not {doing} '{path}': permission denied", "Run as a user who may, or choose another place.", null, failure),
+            Errno.ReadOnly => new(ErrorKind.Environment, "read-only", $"could not {doing} '{path}': the file system is read-only", "Choose a place that can be written.", null, failure),
             Errno.NotFound => new(ErrorKind.Input, "not-found", $"could not {doing} '{path}': there is no such file or folder", "Check the path.", null, failure),
-            _ => new(ErrorKind.Surroundings, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
+            _ => new(ErrorKind.Environment, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
         };
     }
 }

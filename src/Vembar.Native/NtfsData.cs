@@ -29,7 +29,7 @@ public sealed unsafe partial class NtfsData : IDisposable
         fixed (char* characters = name.Length > 0 ? name : "\0")
             _attribute = ntfs_attr_open(file.Handle, type, characters, (uint)name.Length);
         if (_attribute == 0)
-            throw file.Volume.Failed(name.Length > 0 ? $"open the stream '{name}' of" : "open the content of", file.Shown);
+            throw file.Volume.Failed(name.Length > 0 ? $"open the stream '{name}' of" : "open the content of", file.DisplayName);
     }
 
     private T At<T>(int offset) where T : unmanaged => Unsafe.ReadUnaligned<T>((byte*)_attribute + offset);
@@ -47,7 +47,7 @@ public sealed unsafe partial class NtfsData : IDisposable
         fixed (byte* buffer = to)
         {
             var got = ntfs_attr_pread(_attribute, offset, to.Length, buffer);
-            return got >= 0 ? (int)got : throw _file.Volume.Failed("read", _file.Shown);
+            return got >= 0 ? (int)got : throw _file.Volume.Failed("read", _file.DisplayName);
         }
     }
 
@@ -73,14 +73,14 @@ public sealed unsafe partial class NtfsData : IDisposable
         if ((At<nuint>(StateAt) & NonResident) == 0 || (At<ushort>(FlagsAt) & CompressedFlag) != 0)
             return [(0, Length)];
         if (ntfs_attr_map_whole_runlist(_attribute) != 0)
-            throw _file.Volume.Failed("read the list of runs of", _file.Shown);
+            throw _file.Volume.Failed("read the list of runs of", _file.DisplayName);
         var found = new List<(long Start, long End)>();
         var run = (byte*)At<nint>(RunsAt);
         for (var i = 0; Unsafe.ReadUnaligned<long>(run + 16) > 0; i++, run += RunLength)
         {
             // What is not looked at would be taken for a hole.
             if (i == Most)
-                throw new NativeException("read the list of runs of", _file.Shown, Errno.InputOutput);
+                throw new NativeException("read the list of runs of", _file.DisplayName, Errno.InputOutput);
             long start = Unsafe.ReadUnaligned<long>(run) * _file.Volume.ClusterSize, end = Math.Min(start + Unsafe.ReadUnaligned<long>(run + 16) * _file.Volume.ClusterSize, Length);
             if (Unsafe.ReadUnaligned<long>(run + 8) < 0 || end <= start)
                 continue;
@@ -102,7 +102,7 @@ public sealed unsafe partial class NtfsData : IDisposable
             fixed (byte* buffer = from)
                 done = ntfs_attr_pwrite(_attribute, offset, from.Length, buffer);
             if (done <= 0)
-                throw _file.Volume.Failed("write", _file.Shown);
+                throw _file.Volume.Failed("write", _file.DisplayName);
             from = from[(int)done..];
             offset += done;
         }
@@ -113,7 +113,7 @@ public sealed unsafe partial class NtfsData : IDisposable
     public void SetLength(long length)
     {
         if (ntfs_attr_truncate(_attribute, length) != 0)
-            throw _file.Volume.Failed("set the length of", _file.Shown);
+            throw _file.Volume.Failed("set the length of", _file.DisplayName);
     }
 
     /// <summary>Ends writing; a compressed stream is whole only then.</summary>
@@ -121,7 +121,7 @@ public sealed unsafe partial class NtfsData : IDisposable
     public void Finish()
     {
         if ((At<ushort>(FlagsAt) & CompressedFlag) != 0 && ntfs_attr_pclose(_attribute) != 0)
-            throw _file.Volume.Failed("write", _file.Shown);
+            throw _file.Volume.Failed("write", _file.DisplayName);
     }
 
     /// <inheritdoc/>

@@ -40,7 +40,7 @@ public sealed unsafe partial class NtfsFile
         fixed (byte* bytes = value)
         {
             if (set(Handle, bytes, (nuint)value.Length, 0) != 0)
-                throw Volume.Failed($"set the {what} of", Shown);
+                throw Volume.Failed($"set the {what} of", DisplayName);
         }
     }
 
@@ -51,7 +51,7 @@ public sealed unsafe partial class NtfsFile
         fixed (byte* bytes = descriptor)
         {
             if (ntfs_set_ntfs_acl(Volume.Context, Handle, bytes, (nuint)descriptor.Length, 0) != 0)
-                throw Volume.Failed("set the security descriptor of", Shown);
+                throw Volume.Failed("set the security descriptor of", DisplayName);
         }
     }
 
@@ -78,7 +78,7 @@ public sealed unsafe partial class NtfsFile
         fixed (char* characters = name)
         {
             if (ntfs_attr_add(Handle, AttributeData, characters, (byte)name.Length, null, 0) != 0)
-                throw Volume.Failed($"make the stream '{name}' of", Shown);
+                throw Volume.Failed($"make the stream '{name}' of", DisplayName);
         }
         return OpenData(name);
     }
@@ -112,14 +112,14 @@ public sealed unsafe partial class NtfsFile
     public void DeleteAndClose(NtfsFile folder, string name)
     {
         if (!Volume.MayWrite)
-            throw new NativeException("remove", Shown, Errno.ReadOnly);
+            throw new NativeException("remove", DisplayName, Errno.ReadOnly);
         fixed (char* characters = name)
         {
             var code = ntfs_delete(Volume.Handle, null, Handle, folder.Handle, characters, (byte)name.Length);
             Forget();
             folder.Forget();
             if (code != 0)
-                throw Volume.Failed("remove", Shown);
+                throw Volume.Failed("remove", DisplayName);
         }
     }
 

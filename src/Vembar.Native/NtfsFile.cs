@@ -26,16 +26,16 @@ public sealed unsafe partial class NtfsFile : IDisposable
 
     private nint _inode;
 
-    internal NtfsFile(NtfsVolume volume, nint inode, string shown)
+    internal NtfsFile(NtfsVolume volume, nint inode, string displayName)
     {
         Volume = volume;
         _inode = inode;
-        Shown = shown;
+        DisplayName = displayName;
     }
 
     internal NtfsVolume Volume { get; }
 
-    internal string Shown { get; }
+    internal string DisplayName { get; }
 
     internal nint Handle => _inode != 0 ? _inode : throw new ObjectDisposedException(nameof(NtfsFile));
 
@@ -63,7 +63,7 @@ public sealed unsafe partial class NtfsFile : IDisposable
         {
             long position = 0;
             if (ntfs_readdir(Handle, &position, GCHandle.ToIntPtr(handle), &Collect) != 0)
-                throw Volume.Failed("list the folder", Shown);
+                throw Volume.Failed("list the folder", DisplayName);
         }
         finally
         {
@@ -100,13 +100,13 @@ public sealed unsafe partial class NtfsFile : IDisposable
     {
         uint attributes = 0;
         if (ntfs_get_ntfs_attrib(Handle, (byte*)&attributes, sizeof(uint)) < 0)
-            throw Volume.Failed("read the attributes of", Shown);
+            throw Volume.Failed("read the attributes of", DisplayName);
         var names = new List<NtfsFileName>();
         List<(string, long)>? streams = null;
         byte[]? reparse = null, objectId = null, extended = null;
         var context = ntfs_attr_get_search_ctx(Handle, 0);
         if (context == 0)
-            throw Volume.Failed("read", Shown);
+            throw Volume.Failed("read", DisplayName);
         try
         {
             while (ntfs_attr_lookup(0, null, 0, 0, 0, null, 0, context) == 0)
@@ -144,7 +144,7 @@ public sealed unsafe partial class NtfsFile : IDisposable
                 }
             }
             if (Marshal.GetLastPInvokeError() is not (Errno.NotFound or 0))
-                throw Volume.Failed("read the record of", Shown);
+                throw Volume.Failed("read the record of", DisplayName);
         }
         finally
         {
@@ -169,9 +169,9 @@ public sealed unsafe partial class NtfsFile : IDisposable
     {
         using var data = new NtfsData(this, type, "");
         if (data.Length is < 0 or > LongestMetadata)
-            throw new NativeException("read the metadata of", Shown, Errno.InputOutput);
+            throw new NativeException("read the metadata of", DisplayName, Errno.InputOutput);
         var bytes = new byte[data.Length];
-        return data.Read(bytes, 0) == bytes.Length ? bytes : throw new NativeException("read the metadata of", Shown, Errno.InputOutput);
+        return data.Read(bytes, 0) == bytes.Length ? bytes : throw new NativeException("read the metadata of", DisplayName, Errno.InputOutput);
     }
 
     // Descriptors are shared by many files of a volume, by number.
@@ -187,7 +187,7 @@ public sealed unsafe partial class NtfsFile : IDisposable
         fixed (byte* to = bytes)
         {
             if (ntfs_get_ntfs_acl(Volume.Context, Handle, to, (nuint)size) != size)
-                throw Volume.Failed("read the security descriptor of", Shown);
+                throw Volume.Failed("read the security descriptor of", DisplayName);
         }
         if (id != 0)
             Volume.KnownSecurity[id] = bytes;
@@ -207,7 +207,7 @@ public sealed unsafe partial class NtfsFile : IDisposable
         var inode = _inode;
         _inode = 0;
         if ((folder is null ? ntfs_inode_close(inode) : ntfs_inode_close_in_dir(inode, folder.Handle)) != 0 && Volume.MayWrite)
-            throw Volume.Failed("write", Shown);
+            throw Volume.Failed("write", DisplayName);
     }
 
     /// <summary>Says that the library has closed it.</summary>

@@ -12,17 +12,17 @@ public sealed unsafe partial class NtfsVolume
     /// <param name="name">Its name, 1 to 255 characters, without '/' and NUL.</param>
     /// <param name="isFolder">Whether it is a folder.</param>
     /// <param name="security">The number of a descriptor that the volume has, from <see cref="NtfsFile.SecurityId"/>; 0 for that of the folder itself, which is what most hand down.</param>
-    /// <param name="shown">What it is, for messages.</param>
+    /// <param name="displayName">What it is, for messages.</param>
     /// <param name="compressed">Whether it is compressed; null for as the folder is.</param>
     /// <exception cref="NativeException">There is one already, no room, or the volume is open for reading only.</exception>
-    public NtfsFile Create(NtfsFile folder, string name, bool isFolder, uint security, string shown, bool? compressed = null)
+    public NtfsFile Create(NtfsFile folder, string name, bool isFolder, uint security, string displayName, bool? compressed = null)
     {
         const uint TypeFile = 0x8000, TypeFolder = 0x4000;
         // The library itself neither looks at names nor at how the volume was opened.
         if (!MayWrite)
-            throw new NativeException("make", shown, Errno.ReadOnly);
+            throw new NativeException("make", displayName, Errno.ReadOnly);
         if (name.Length is 0 or > 255 || name.AsSpan().ContainsAny('/', '\0') || name is "." or "..")
-            throw new NativeException("make", shown, name.Length > 255 ? Errno.NameTooLong : Errno.Invalid);
+            throw new NativeException("make", displayName, name.Length > 255 ? Errno.NameTooLong : Errno.Invalid);
         if (security == 0)
             security = folder.SecurityId;
         // The library has no other way to say so than the folder's attribute, which is set for as long as this takes.
@@ -30,7 +30,7 @@ public sealed unsafe partial class NtfsVolume
         fixed (char* characters = name)
         {
             var inode = ntfs_create(folder.Handle, security, characters, (byte)name.Length, isFolder ? TypeFolder : TypeFile);
-            return inode == 0 ? throw Failed("make", shown) : new NtfsFile(this, inode, shown);
+            return inode == 0 ? throw Failed("make", displayName) : new NtfsFile(this, inode, displayName);
         }
     }
 

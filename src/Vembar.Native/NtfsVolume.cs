@@ -105,12 +105,12 @@ public sealed unsafe partial class NtfsVolume : IDisposable
 
     /// <summary>Opens a file or folder by its number.</summary>
     /// <param name="reference">Its number; with a sequence number it must be right.</param>
-    /// <param name="shown">What it is, for messages.</param>
+    /// <param name="displayName">What it is, for messages.</param>
     /// <exception cref="NativeException">There is no such file, or its record is damaged.</exception>
-    public NtfsFile Open(ulong reference, string shown)
+    public NtfsFile Open(ulong reference, string displayName)
     {
         var inode = ntfs_inode_open(_volume, reference);
-        return inode == 0 ? throw Failed("open", shown) : new NtfsFile(this, inode, shown);
+        return inode == 0 ? throw Failed("open", displayName) : new NtfsFile(this, inode, displayName);
     }
 
     internal NativeException Failed(string operation, string target) => Failed(_bridge, operation, target);

@@ -153,10 +153,10 @@ public static unsafe partial class Posix
 
     /// <summary>The names in a folder that was just opened, in the order of their bytes, without "." and "..".</summary>
     /// <param name="folder">The open folder; it can be read once.</param>
-    /// <param name="shown">Its path, for the error.</param>
+    /// <param name="displayName">Its path, for the error.</param>
     /// <param name="into">What the names go into; what it held is forgotten.</param>
     /// <exception cref="NativeException">The folder cannot be read.</exception>
-    public static void ReadFolder(SafeHandle folder, string shown, PosixNames into)
+    public static void ReadFolder(SafeHandle folder, string displayName, PosixNames into)
     {
         const int Room = 32768;
         into.Clear();
@@ -165,7 +165,7 @@ public static unsafe partial class Posix
         {
             var got = getdents64(Fd(folder), buffer, Room);
             if (got < 0)
-                throw Fail("read the folder", shown);
+                throw Fail("read the folder", displayName);
             if (got == 0)
                 break;
             // struct linux_dirent64: its own length is at byte 16, the name begins at byte 19 and ends with a NUL.

@@ -37,7 +37,7 @@ public static class PosixPath
     /// <param name="raw">The path, with a NUL at the end.</param>
     /// <param name="work">Given an open folder and the path from it on.</param>
     /// <exception cref="NativeException">A folder on the way cannot be opened.</exception>
-    public static T In<T>(SafeFileHandle root, byte[] raw, Func<SafeFileHandle, byte[], T> work)
+    public static T WithParent<T>(SafeFileHandle root, byte[] raw, Func<SafeFileHandle, byte[], T> work)
     {
         if (raw.Length < OneCall)
             return work(root, raw);

@@ -27,7 +27,7 @@ internal static class Checks
     public static void Throw(List<VembarException> problems)
     {
         if (problems.Count > 0)
-            throw VembarException.Together(problems);
+            throw VembarException.Aggregate(problems);
     }
 
     /// <exception cref="VembarException">No image may have this name.</exception>
@@ -53,7 +53,7 @@ internal static class Checks
 
     /// <summary>An archive that will be added to: it opens and may be written, or its folder is there and may be.</summary>
     /// <exception cref="VembarException">Neither.</exception>
-    public static void CanAddTo(ArchivePlace place, string? name)
+    public static void CanAddTo(ArchiveLocation place, string? name)
     {
         var archive = place.Path;
         if (Native.Posix.Exists(archive))
@@ -75,7 +75,7 @@ internal static class Checks
         if (folder is null || !Native.Posix.IsFolder(folder))
             throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' for the archive '{archive}'", "Check the path, or make the folder.");
         if (!MayWrite(folder))
-            throw VembarException.Surroundings("no-permission", $"the folder '{folder}' cannot be written, so the archive '{archive}' cannot be made", "Choose another place, or run as a user who may write there.");
+            throw VembarException.Environment("no-permission", $"the folder '{folder}' cannot be written, so the archive '{archive}' cannot be made", "Choose another place, or run as a user who may write there.");
     }
 
     public static bool MayWrite(string folder)

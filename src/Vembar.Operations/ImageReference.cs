@@ -6,7 +6,7 @@ namespace Vembar.Operations;
 /// <summary>An archive and, within it, an image: ARCHIVE#WHICH.</summary>
 /// <param name="Archive">The archive's path.</param>
 /// <param name="Which">A number, a name or "last"; null when none was said.</param>
-public sealed record ImageReference(ArchivePlace Archive, string? Which)
+public sealed record ImageReference(ArchiveLocation Archive, string? Which)
 {
     /// <summary>Splits at the first '#' behind which the path of a file ends; at the last one where there is no such file.</summary>
     /// <param name="text">What was given.</param>
@@ -14,7 +14,7 @@ public sealed record ImageReference(ArchivePlace Archive, string? Which)
     public static ImageReference Parse(string text, params IReadOnlyList<string> bases)
     {
         if (Native.Posix.Exists(text) || !text.Contains('#'))
-            return new ImageReference(new ArchivePlace(text, bases), null);
+            return new ImageReference(new ArchiveLocation(text, bases), null);
         for (var at = text.IndexOf('#'); at >= 0; at = text.IndexOf('#', at + 1))
         {
             if (Native.Posix.Exists(text[..at]))
@@ -27,7 +27,7 @@ public sealed record ImageReference(ArchivePlace Archive, string? Which)
     /// <param name="text">What was given.</param>
     public static bool IsImage(string text) => !Directory.Exists(text) && Parse(text).Archive.Path is var path && File.Exists(path) && ArchiveReader.IsArchive(path);
 
-    private static ImageReference Split(string text, int at, IReadOnlyList<string> bases) => new(new ArchivePlace(text[..at], bases), at + 1 == text.Length ? null : text[(at + 1)..].Trim('"'));
+    private static ImageReference Split(string text, int at, IReadOnlyList<string> bases) => new(new ArchiveLocation(text[..at], bases), at + 1 == text.Length ? null : text[(at + 1)..].Trim('"'));
 
     /// <inheritdoc/>
     public override string ToString() => Which is null ? Archive.Path : $"{Archive}#{Which}";

@@ -25,7 +25,7 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
         {
             if (id.IsNone || !_seen.Add(id) || writer.Contains(id))
                 return;
-            var holder = source.Holder(id, out var place) ?? throw VembarException.Damaged($"'{source.Path}' lacks content that it names ({id})");
+            var holder = source.FindOwner(id, out var place) ?? throw VembarException.Damaged($"'{source.Path}' lacks content that it names ({id})");
             if (!_needed.TryGetValue((holder, place.Block), out var list))
                 _needed[(holder, place.Block)] = list = [];
             list.Add((id, place.Offset, place.Length));

@@ -44,7 +44,7 @@ public class ArchiveTests
         var second = SmallTree(folder, "src2", 2);
         var prepared = folder.At("prepared.vmb");
         Do.Capture(first, prepared);
-        (string Name, string? Start, Action<string, IFileLayer> Work)[] works =
+        (string Name, string? Start, Action<string, IFileSystem> Work)[] works =
         [
             ("first capture", null, (archive, layer) => Do.Capture(first, archive, "one", layer: layer)),
             ("second capture", prepared, (archive, layer) => Do.Capture(second, archive, "two", layer: layer)),
@@ -283,23 +283,23 @@ public class ArchiveTests
         Assert.Throws<OperationCanceledException>(() => DropOperation.Run(ImageReference.Parse($"{archive}#1"), TimeSpan.FromDays(1), layer, stop.Token));
     }
 
-    private sealed class LayerThatTellsOfOpening : IFileLayer
+    private sealed class LayerThatTellsOfOpening : IFileSystem
     {
         public TaskCompletionSource Opened { get; } = new();
 
         public IArchiveFile Open(string path, bool write)
         {
-            var file = SystemFileLayer.Instance.Open(path, write);
+            var file = LocalFileSystem.Instance.Open(path, write);
             if (write)
                 Opened.TrySetResult();
             return file;
         }
 
-        public IArchiveFile CreateNew(string path) => SystemFileLayer.Instance.CreateNew(path);
+        public IArchiveFile CreateNew(string path) => LocalFileSystem.Instance.CreateNew(path);
 
-        public void Rename(string from, string to, bool replace) => SystemFileLayer.Instance.Rename(from, to, replace);
+        public void Rename(string from, string to, bool replace) => LocalFileSystem.Instance.Rename(from, to, replace);
 
-        public void Delete(string path) => SystemFileLayer.Instance.Delete(path);
+        public void Delete(string path) => LocalFileSystem.Instance.Delete(path);
     }
 
     [Fact]

@@ -153,7 +153,7 @@ public class BallastTests(DemoFixture demo)
             }
             Do.Service(archive, null, new TidyChange(["replaced-packages"]));
             Assert.Single(ShowOperation.Run(ImageReference.Parse(archive)).Packages!);
-            Assert.Equal(root, Do.Service(archive, null, new PackageOutChange("house")).Image.Root);
+            Assert.Equal(root, Do.Service(archive, null, new PackageRemoval("house")).Image.Root);
             Directory.Delete(folder.At(at), recursive: true);
             File.Delete(archive);
         }, iter: 25, threads: 1);

@@ -60,7 +60,7 @@ public class BasedOnTests
         Directory.CreateDirectory(folder.At("elsewhere"));
         File.Move(folder.At("renamed.vmb"), folder.At("elsewhere/renamed.vmb"));
         foreach (var said in (string[])["elsewhere", "elsewhere/renamed.vmb"])
-            Assert.True(VerifyOperation.Run(new ArchivePlace(two, [folder.At(said)]), NoProgress.Instance, CancellationToken.None).Ok);
+            Assert.True(VerifyOperation.Run(new ArchiveLocation(two, [folder.At(said)]), NoProgress.Instance, CancellationToken.None).Ok);
     }
 
     [Fact]

@@ -163,7 +163,7 @@ public class CaptureDeployTests
         folder.Write("src/Users/u/AppData/Local/Temp/x", "x");
         folder.Write("src/keep.iso", "i");
         var result = Do.Capture(folder.At("src"), folder.At("a.vmb"), "one", r => r with { LeaveOut = ["*.iso", "*.none"] });
-        Assert.Equal(["Users/u/AppData/Local/Temp/x", "Windows/Temp/a", "keep.iso", "pagefile.sys"], result.LeftOut.Select(l => l.Path).Order(StringComparer.Ordinal));
+        Assert.Equal(["Users/u/AppData/Local/Temp/x", "Windows/Temp/a", "keep.iso", "pagefile.sys"], result.Excluded.Select(l => l.Path).Order(StringComparer.Ordinal));
         Assert.Contains(result.Warnings, w => w.Contains("'*.none' left nothing out", StringComparison.Ordinal));
         Assert.True(Do.WithTree(folder.At("a.vmb"), 1, t => t.Exists(WindowsPath.Parse("Windows/Temp"))));
         Assert.Equal(5, Do.Capture(folder.At("src"), folder.At("a.vmb"), "all", r => r with { KeepAll = true }).Image.Files);
@@ -176,7 +176,7 @@ public class CaptureDeployTests
         folder.Write("src/file", "x");
         var result = Do.Capture(folder.At("src"), folder.At("src/own.vmb"));
         Assert.Equal(1, result.Image.Files);
-        Assert.Contains(result.LeftOut, l => l.Path == "own.vmb");
+        Assert.Contains(result.Excluded, l => l.Path == "own.vmb");
     }
 
     [Fact]

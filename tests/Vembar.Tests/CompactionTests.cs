@@ -321,10 +321,10 @@ public class CompactionTests(DemoFixture demo)
         });
         var told = Assert.Throws<VembarException>(() => Do.Capture(volume, folder.At("a.vmb")));
         Assert.Equal(("overlaid-file", "4 files keep their content in another file (an image file, or a store of deduplicated data), such as 'elsewhere0.dll'", 0), (told.Code, told.Message, told.Details.Count));
-        Assert.Equal(4, SurveyOperation.Run(volume, NoProgress.Instance, default).Volumes.Single().Take!.LeftOut.Count(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)));
+        Assert.Equal(4, SurveyOperation.Run(volume, NoProgress.Instance, default).Volumes.Single().Take!.Excluded.Count(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)));
         var captured = Do.Capture(volume, folder.At("a.vmb"), with: r => r with { SkipUnreadable = true });
         Assert.Equal(s_files.Count, captured.Image.Files);
-        Assert.Equal(["elsewhere0.dll", "elsewhere1.dll", "elsewhere2.dll", "twin.bin"], captured.LeftOut.Select(l => l.Path));
+        Assert.Equal(["elsewhere0.dll", "elsewhere1.dll", "elsewhere2.dll", "twin.bin"], captured.Excluded.Select(l => l.Path));
     }
 
     [Fact]

@@ -9,7 +9,7 @@ public sealed class PowerCutException() : Exception("the power is gone");
 /// A file layer that counts what changes files and stops for good at a chosen operation, with a write torn in the middle
 /// if wanted. What was written stays on the disk as it is then.
 /// </summary>
-public sealed class CrashLayer(int stopAt, bool torn) : IFileLayer
+public sealed class CrashLayer(int stopAt, bool torn) : IFileSystem
 {
     private readonly bool _torn = torn;
     private bool _dead;
@@ -28,24 +28,24 @@ public sealed class CrashLayer(int stopAt, bool torn) : IFileLayer
         }
     }
 
-    public IArchiveFile Open(string path, bool write) => new Wrapped(this, SystemFileLayer.Instance.Open(path, write));
+    public IArchiveFile Open(string path, bool write) => new Wrapped(this, LocalFileSystem.Instance.Open(path, write));
 
     public IArchiveFile CreateNew(string path)
     {
         Count();
-        return new Wrapped(this, SystemFileLayer.Instance.CreateNew(path));
+        return new Wrapped(this, LocalFileSystem.Instance.CreateNew(path));
     }
 
     public void Rename(string from, string to, bool replace)
     {
         Count();
-        SystemFileLayer.Instance.Rename(from, to, replace);
+        LocalFileSystem.Instance.Rename(from, to, replace);
     }
 
     public void Delete(string path)
     {
         Count();
-        SystemFileLayer.Instance.Delete(path);
+        LocalFileSystem.Instance.Delete(path);
     }
 
     private sealed class Wrapped(CrashLayer layer, IArchiveFile file) : IArchiveFile

@@ -372,17 +372,17 @@ public class DamageTests
     }
 
     // Another file takes the archive's name when the writer has made its blocks durable.
-    private sealed class ReplacingLayer(string path, string with) : IFileLayer
+    private sealed class ReplacingLayer(string path, string with) : IFileSystem
     {
         private bool _done;
 
-        public IArchiveFile Open(string at, bool write) => new File(this, SystemFileLayer.Instance.Open(at, write));
+        public IArchiveFile Open(string at, bool write) => new File(this, LocalFileSystem.Instance.Open(at, write));
 
-        public IArchiveFile CreateNew(string at) => new File(this, SystemFileLayer.Instance.CreateNew(at));
+        public IArchiveFile CreateNew(string at) => new File(this, LocalFileSystem.Instance.CreateNew(at));
 
-        public void Rename(string from, string to, bool replace) => SystemFileLayer.Instance.Rename(from, to, replace);
+        public void Rename(string from, string to, bool replace) => LocalFileSystem.Instance.Rename(from, to, replace);
 
-        public void Delete(string at) => SystemFileLayer.Instance.Delete(at);
+        public void Delete(string at) => LocalFileSystem.Instance.Delete(at);
 
         private sealed class File(ReplacingLayer layer, IArchiveFile file) : IArchiveFile
         {
@@ -428,7 +428,7 @@ public class DamageTests
         Prepared(folder);
         var other = Noise(folder, "other", 5_000, 2);
         var bytes = File.ReadAllBytes(other);
-        foreach (var (name, work) in new (string, Action<string, IFileLayer>)[]
+        foreach (var (name, work) in new (string, Action<string, IFileSystem>)[]
         {
             ("capture", (archive, layer) => Do.Capture(folder.At("two"), archive, "new", layer: layer)),
             ("make", (archive, layer) => Do.Capture(folder.At("two"), archive, "new", layer: layer)),
@@ -486,17 +486,17 @@ public class DamageTests
     }
 
     // Counts the bytes that are read.
-    private sealed class CountingLayer : IFileLayer
+    private sealed class CountingLayer : IFileSystem
     {
         public long Read { get; private set; }
 
-        public IArchiveFile Open(string path, bool write) => new File(this, SystemFileLayer.Instance.Open(path, write));
+        public IArchiveFile Open(string path, bool write) => new File(this, LocalFileSystem.Instance.Open(path, write));
 
-        public IArchiveFile CreateNew(string path) => SystemFileLayer.Instance.CreateNew(path);
+        public IArchiveFile CreateNew(string path) => LocalFileSystem.Instance.CreateNew(path);
 
-        public void Rename(string from, string to, bool replace) => SystemFileLayer.Instance.Rename(from, to, replace);
+        public void Rename(string from, string to, bool replace) => LocalFileSystem.Instance.Rename(from, to, replace);
 
-        public void Delete(string path) => SystemFileLayer.Instance.Delete(path);
+        public void Delete(string path) => LocalFileSystem.Instance.Delete(path);
 
         private sealed class File(CountingLayer layer, IArchiveFile file) : IArchiveFile
         {

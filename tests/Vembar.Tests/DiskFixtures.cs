@@ -32,7 +32,7 @@ public sealed class MemoryDevice(byte[] bytes) : IBlockDevice
 {
     public byte[] Bytes => bytes;
 
-    public string Shown => "memory";
+    public string DisplayName => "memory";
 
     public bool MayWrite => true;
 

@@ -86,12 +86,12 @@ public class DriverTests(DemoFixture demo)
         Assert.Equal(6, shown.Drivers!.Count);
         Assert.All(shown.DriverFiles.Values, f => Assert.Equal("whole", f));
         Assert.Contains(shown.InboxDrivers!, d => d.Inf == "usbxhci.inf" && d.Ids.Contains(@"PCI\CC_0C0330"));
-        var result = Do.Service(archive + "#with", "without", [.. shown.Drivers.Select((d, i) => new DriverOutChange(i % 2 == 0 ? d.Inf : d.OriginalInf))]);
+        var result = Do.Service(archive + "#with", "without", [.. shown.Drivers.Select((d, i) => new DriverRemoval(i % 2 == 0 ? d.Inf : d.OriginalInf))]);
         Assert.All(result.Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
         Assert.Equal(hive, Registry(archive, "3", "SYSTEM", folder));
         Assert.Equal(files, Files(archive, "3"));
-        Assert.Equal(ChangeStatus.Already, Do.Service(archive + "#without", null, new DriverOutChange("oem0.inf")).Changes.Single().Status);
-        Assert.Equal(ChangeStatus.Refused, Do.Service(archive + "#without", null, new DriverOutChange("disk.inf")).Changes.Single().Status);
+        Assert.Equal(ChangeStatus.Already, Do.Service(archive + "#without", null, new DriverRemoval("oem0.inf")).Changes.Single().Status);
+        Assert.Equal(ChangeStatus.Refused, Do.Service(archive + "#without", null, new DriverRemoval("disk.inf")).Changes.Single().Status);
     }
 
     [Fact]
@@ -108,17 +108,17 @@ public class DriverTests(DemoFixture demo)
         Assert.Equal("two", Binary());
         // The older one again is not wanted; without the newer one its file is back.
         Assert.Equal(ChangeStatus.Skipped, Do.Service(archive, null, new DriverChange([Package(folder, "three", "tarnstor", "01/15/2026,1.5.0.0", "three")], s_anything)).Changes[0].Status);
-        Do.Service(archive, null, new DriverOutChange("oem1.inf"));
+        Do.Service(archive, null, new DriverRemoval("oem1.inf"));
         Assert.Equal("one", Binary());
         Assert.Contains("/Services/tarnstor/Owners,MULTI_SZ,oem0.inf", Registry(archive, "1", "SYSTEM", folder), StringComparison.Ordinal);
         var replaced = Do.Service(archive, null, new DriverChange([first, second], s_anything with { ReplaceOlder = true }));
         Assert.Equal([ChangeStatus.Skipped, ChangeStatus.Done], replaced.Changes.Select(c => c.Status));
         Assert.Equal(["2.0.0.0"], ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Select(d => d.Version));
-        Do.Service(archive, null, new DriverOutChange("tarnstor"));
+        Do.Service(archive, null, new DriverRemoval("tarnstor"));
         Assert.Equal("", Binary());
         Assert.DoesNotContain("tarnstor", Registry(archive, "1", "SYSTEM", folder), StringComparison.Ordinal);
         Assert.Null(replaced.Image.UnsignedDrivers!.FirstOrDefault(u => u.Inf == "oem0.inf" && u.Why.Length == 0));
-        Assert.Null(Do.Service(archive, "named", new DriverOutChange("tarnstor")).Image.UnsignedDrivers);
+        Assert.Null(Do.Service(archive, "named", new DriverRemoval("tarnstor")).Image.UnsignedDrivers);
     }
 
     [Fact]

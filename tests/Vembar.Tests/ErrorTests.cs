@@ -13,13 +13,13 @@ namespace Vembar.Tests;
 public class ErrorTests(DemoFixture demo)
 {
     [Theory]
-    [InlineData(Errno.NoSpace, ErrorKind.Surroundings, "no-room")]
-    [InlineData(Errno.Quota, ErrorKind.Surroundings, "no-room")]
-    [InlineData(Errno.AccessDenied, ErrorKind.Surroundings, "no-permission")]
-    [InlineData(Errno.NotPermitted, ErrorKind.Surroundings, "no-permission")]
-    [InlineData(Errno.ReadOnly, ErrorKind.Surroundings, "read-only")]
+    [InlineData(Errno.NoSpace, ErrorKind.Environment, "no-room")]
+    [InlineData(Errno.Quota, ErrorKind.Environment, "no-room")]
+    [InlineData(Errno.AccessDenied, ErrorKind.Environment, "no-permission")]
+    [InlineData(Errno.NotPermitted, ErrorKind.Environment, "no-permission")]
+    [InlineData(Errno.ReadOnly, ErrorKind.Environment, "read-only")]
     [InlineData(Errno.NotFound, ErrorKind.Input, "not-found")]
-    [InlineData(5, ErrorKind.Surroundings, "io-error")]
+    [InlineData(5, ErrorKind.Environment, "io-error")]
     public void WhatTheSystemSaysIsSaidInOurWords(int errno, ErrorKind kind, string code)
     {
         var error = VembarException.From(new NativeException("write", "x", errno), "write", "/some/where")!;
@@ -41,10 +41,10 @@ public class ErrorTests(DemoFixture demo)
     public void SeveralProblemsAreOneErrorAndOneStaysItself()
     {
         var input = VembarException.Input("one", "first is wrong", "mend it");
-        var surroundings = VembarException.Surroundings("two", "second is in the way");
-        Assert.Same(input, VembarException.Together([input]));
-        var both = VembarException.Together([input, surroundings]);
-        Assert.Equal((ErrorKind.Surroundings, "two"), (both.Kind, both.Code));
+        var surroundings = VembarException.Environment("two", "second is in the way");
+        Assert.Same(input, VembarException.Aggregate([input]));
+        var both = VembarException.Aggregate([input, surroundings]);
+        Assert.Equal((ErrorKind.Environment, "two"), (both.Kind, both.Code));
         Assert.Equal(["first is wrong (mend it)", "second is in the way"], both.Details);
     }
 

@@ -27,7 +27,7 @@ public class FormatTests
         });
 
     [Fact]
-    public void EveryUtf16NameKeepsItsForm() => s_anyText.Sample(text => WideText.Decode(WideText.Encode(text)) == text);
+    public void EveryUtf16NameKeepsItsForm() => s_anyText.Sample(text => Wtf8.Decode(Wtf8.Encode(text)) == text);
 
     [Fact]
     public void EveryLinuxNameHasATextOfItsOwn() =>

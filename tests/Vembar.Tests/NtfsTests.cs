@@ -226,7 +226,7 @@ public class NtfsTests(DemoDisks demo)
             }
             else
             {
-                using var source = FoundSource.OpenVolume(disk, boot);
+                using var source = ResolvedSource.OpenVolume(disk, boot);
                 Assert.True(source.Exists(WindowsPath.Parse("bootmgr")));
                 File.WriteAllBytes(folder.At("BCD"), source.ReadFile(WindowsPath.Parse("Boot/BCD"), 1 << 20)!);
             }
@@ -351,7 +351,7 @@ public class NtfsTests(DemoDisks demo)
         Assert.Contains("d/f2.txt", problem.Message, StringComparison.Ordinal);
         Assert.False(File.Exists(archive));
         var result = Do.Capture(volume, archive, with: r => r with { SkipUnreadable = true });
-        Assert.Contains(result.LeftOut, l => l.Path == "d/f2.txt" && l.Rule.StartsWith("unreadable", StringComparison.Ordinal));
+        Assert.Contains(result.Excluded, l => l.Path == "d/f2.txt" && l.Rule.StartsWith("unreadable", StringComparison.Ordinal));
         Assert.Contains(result.Warnings, w => w.Contains("d/f2.txt", StringComparison.Ordinal));
         Assert.Equal(["big.bin", "f1.txt", "f3.txt", "f4.txt"], Do.WithTree(archive, 1, t => t.Names(WindowsPath.Parse("d"))));
     }
@@ -385,7 +385,7 @@ public class NtfsTests(DemoDisks demo)
         Assert.Contains("'c/f2.txt' cannot be read", problem.Message, StringComparison.Ordinal);
         Assert.Equal(length, new FileInfo(archive).Length);
         var result = Do.Capture(volume, archive, "the rest", r => r with { SkipUnreadable = true });
-        Assert.Equal("c/f2.txt", Assert.Single(result.LeftOut, l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).Path);
+        Assert.Equal("c/f2.txt", Assert.Single(result.Excluded, l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).Path);
         Assert.Equal(["f1.txt", "f3.txt"], Do.WithTree(archive, result.Image.Number, t => t.Names(WindowsPath.Parse("c"))));
         Assert.True(Do.Verify(archive).Ok);
     }

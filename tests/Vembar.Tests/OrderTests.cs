@@ -62,7 +62,7 @@ public class OrderTests(DemoFixture demo)
             var root = ShowOperation.Run(ImageReference.Parse(other)).Image.Root;
             Do.Service(other, null, new PackageChange([demo.At($"packages/{file}.zip")]));
             Assert.NotEqual(root, ShowOperation.Run(ImageReference.Parse(other)).Image.Root);
-            Assert.Equal(root, Do.Service(other, null, new PackageOutChange(name)).Image.Root);
+            Assert.Equal(root, Do.Service(other, null, new PackageRemoval(name)).Image.Root);
         }
     }
 

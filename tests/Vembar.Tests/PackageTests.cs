@@ -52,8 +52,8 @@ public class PackageTests(DemoFixture demo)
         Assert.Equal("7.4.0", shown.Programs!.Single(p => p.Name == "Shelfmark Lending Client").Version);
         Assert.Equal("", Text(archive, "Users/Public/Documents/Staff handbook.txt", "with"));
         Assert.All(Do.Service(archive + "#with", null, Add(Pack("kiosk-tools-1.0"), Pack("shelfmark-7.4"), Pack("house-settings-1.0"))).Changes, c => Assert.Equal(ChangeStatus.Already, c.Status));
-        Assert.Equal(ChangeStatus.Refused, Do.Service(archive + "#with", null, new PackageOutChange("house-settings")).Changes.Single().Status);
-        var without = Do.Service(archive + "#with", "without", new PackageOutChange("kiosk-tools"), new PackageOutChange("shelfmark"), new PackageOutChange("house-settings"));
+        Assert.Equal(ChangeStatus.Refused, Do.Service(archive + "#with", null, new PackageRemoval("house-settings")).Changes.Single().Status);
+        var without = Do.Service(archive + "#with", "without", new PackageRemoval("kiosk-tools"), new PackageRemoval("shelfmark"), new PackageRemoval("house-settings"));
         Assert.All(without.Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
         Assert.Equal(root, without.Image.Root);
         Assert.Equal(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Image.Files, without.Image.Files);
@@ -62,8 +62,8 @@ public class PackageTests(DemoFixture demo)
         Do.Service(archive + "#1", "a", Add(Pack("shelfmark-7.4")));
         var between = ShowOperation.Run(ImageReference.Parse(archive + "#a")).Image.Root;
         Do.Service(archive + "#a", "b", Add(Pack("house-settings-1.0")));
-        Assert.Equal(between, Do.Service(archive + "#b", "c", new PackageOutChange("house-settings")).Image.Root);
-        Assert.Equal(root, Do.Service(archive + "#c", "d", new PackageOutChange("shelfmark")).Image.Root);
+        Assert.Equal(between, Do.Service(archive + "#b", "c", new PackageRemoval("house-settings")).Image.Root);
+        Assert.Equal(root, Do.Service(archive + "#c", "d", new PackageRemoval("shelfmark")).Image.Root);
         var diff = DiffOperation.Run(ImageReference.Parse(archive + "#1"), ImageReference.Parse(archive + "#b"), default);
         Assert.Equal("house-settings 1.0, shelfmark 7.4; Lending", $"{string.Join(", ", diff.Packages!.Added)}; {string.Join(", ", diff.Features!.Added)}");
     }
@@ -82,7 +82,7 @@ public class PackageTests(DemoFixture demo)
         Assert.Equal(("two", "", "new"), (Text(archive, "House/both"), Text(archive, "House/old"), Text(archive, "House/new")));
         Assert.Equal("house 2.0", ShowOperation.Run(ImageReference.Parse(archive)).Packages!.Single(p => p.Manifest.Version.Major == 1).ReplacedBy);
         Assert.Equal(ChangeStatus.Already, Do.Service(archive, "x", Add(one)).Changes.Single().Status);
-        var back = Do.Service(archive + "#1", null, new PackageOutChange("house"));
+        var back = Do.Service(archive + "#1", null, new PackageRemoval("house"));
         Assert.Contains("house 1.0 is back", back.Changes.Single().Why, StringComparison.Ordinal);
         Assert.Equal(root, back.Image.Root);
         Assert.Equal(["house 1.0"], ShowOperation.Run(ImageReference.Parse(archive + "#1")).Packages!.Where(p => p.ReplacedBy is null).Select(p => p.Title));
@@ -146,9 +146,9 @@ public class PackageTests(DemoFixture demo)
         }
         // A file that two bring stays until the last of them goes.
         Do.Service(archive, "shared", Add(cases[4].Path, cases[6].Path));
-        Do.Service(archive + "#shared", null, new PackageOutChange("one"));
+        Do.Service(archive + "#shared", null, new PackageRemoval("one"));
         Assert.Equal("one", Text(archive, "House/f", "shared"));
-        Assert.Equal(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Image.Files, Do.Service(archive + "#shared", null, new PackageOutChange("same")).Image.Files);
+        Assert.Equal(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Image.Files, Do.Service(archive + "#shared", null, new PackageRemoval("same")).Image.Files);
         Assert.Equal("", Text(archive, "House/f", "shared"));
     }
 
@@ -247,15 +247,15 @@ public class PackageTests(DemoFixture demo)
         Do.Service(archive, null, Add(one));
         Do.Service(archive, null, Add(two));
         // In the order in which they came, and in the other.
-        Assert.Equal(root, Do.Service(archive, "a", new PackageOutChange("one"), new PackageOutChange("two")).Image.Root);
-        Assert.Equal(root, Do.Service($"{archive}#1", "b", new PackageOutChange("two"), new PackageOutChange("one")).Image.Root);
+        Assert.Equal(root, Do.Service(archive, "a", new PackageRemoval("one"), new PackageRemoval("two")).Image.Root);
+        Assert.Equal(root, Do.Service($"{archive}#1", "b", new PackageRemoval("two"), new PackageRemoval("one")).Image.Root);
 
         // A folder that was there stays, empty as it was.
         Do.Service($"{archive}#b", null, new PutChange(one, "Windows/Setup/Scripts/x"));
         Do.Service($"{archive}#b", null, new RemoveChange("Windows/Setup/Scripts/x"));
         var empty = ShowOperation.Run(ImageReference.Parse($"{archive}#b")).Image.Root;
         Do.Service($"{archive}#b", null, Add(one));
-        Assert.Equal(empty, Do.Service($"{archive}#b", null, new PackageOutChange("one")).Image.Root);
+        Assert.Equal(empty, Do.Service($"{archive}#b", null, new PackageRemoval("one")).Image.Root);
     }
 
     [Fact]
@@ -276,9 +276,9 @@ public class PackageTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         Do.Service(archive, null, Add(Pack("polish-1.0")), new LocaleChange("pl-PL", []));
-        var refused = Do.Service(archive, "x", new PackageOutChange("polish")).Changes.Single();
+        var refused = Do.Service(archive, "x", new PackageRemoval("polish")).Changes.Single();
         Assert.Equal((ChangeStatus.Refused, "pl-PL is in use for what Windows is shown in, the system's formats, new users' formats; set another one first: --locale en-GB"), (refused.Status, refused.Why));
-        var changes = Do.Service($"{archive}#1", null, new LocaleChange("en-GB", []), new PackageOutChange("polish")).Changes;
+        var changes = Do.Service($"{archive}#1", null, new LocaleChange("en-GB", []), new PackageRemoval("polish")).Changes;
         Assert.All(changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
     }
 

@@ -148,7 +148,7 @@ public class PackedFileTests(DemoFixture demo)
             }
             catch (VembarException problem)
             {
-                Assert.True(problem.Kind is ErrorKind.Input or ErrorKind.Surroundings, $"round {round}: {problem.Message}");
+                Assert.True(problem.Kind is ErrorKind.Input or ErrorKind.Environment, $"round {round}: {problem.Message}");
                 Assert.Contains(file, problem.Message, StringComparison.Ordinal);
             }
         }
@@ -160,7 +160,7 @@ public class PackedFileTests(DemoFixture demo)
         using var folder = new TempFolder();
         Tools.Run("sh", ["-c", $"gcab -c -z -n '{folder.At("audio.cab")}' *"], demo.At("drivers/brightwell-audio"));
         var found = Assert.Single(FoundInf.Find(folder.Path));
-        Assert.Equal($"{folder.At("audio.cab")}/bwaudio.inf", found.Shown);
+        Assert.Equal($"{folder.At("audio.cab")}/bwaudio.inf", found.DisplayName);
         var driver = DriverPackage.Read(found).For(WindowsTarget.Newest("amd64"));
         var plain = DriverPackage.Read(demo.At("drivers/brightwell-audio/bwaudio.inf")).For(WindowsTarget.Newest("amd64"));
         Assert.Equal(plain.StoreFolder(), driver.StoreFolder());

@@ -16,7 +16,7 @@ namespace Vembar.Tests;
 /// A file layer on which the power goes at a chosen operation. Then of all that was written and not made durable any part may be
 /// lost: some writes are undone (what was beyond the end reads as zeros), some halves of writes, and the end of the file.
 /// </summary>
-public sealed class LosingLayer(int stopAt, Random random) : IFileLayer
+public sealed class LosingLayer(int stopAt, Random random) : IFileSystem
 {
     private sealed record Change(string Path, long Offset, byte[] Before, long LengthBefore);
 
@@ -43,31 +43,31 @@ public sealed class LosingLayer(int stopAt, Random random) : IFileLayer
         var one = random.Next(2) == 0 && _pending.Count > 0 ? _pending[random.Next(_pending.Count)] : null;
         foreach (var change in _pending.AsEnumerable().Reverse().Where(c => File.Exists(c.Path) && (one is null ? random.Next(2) == 0 : c == one)))
         {
-            using var file = SystemFileLayer.Instance.Open(change.Path, write: true);
+            using var file = LocalFileSystem.Instance.Open(change.Path, write: true);
             var from = random.Next(3) == 0 ? change.Before.Length / 2 : 0;
             file.Write(change.Before.AsSpan(from), change.Offset + from);
         }
         foreach (var file in _pending.GroupBy(c => c.Path).Where(g => one is null && File.Exists(g.Key) && random.Next(3) == 0))
         {
-            using var open = SystemFileLayer.Instance.Open(file.Key, write: true);
+            using var open = LocalFileSystem.Instance.Open(file.Key, write: true);
             var least = file.Min(c => c.LengthBefore);
             if (open.Length > least)
                 open.Truncate(random.NextInt64(least, open.Length));
         }
     }
 
-    public IArchiveFile Open(string path, bool write) => new Wrapped(this, System.IO.Path.GetFullPath(path), SystemFileLayer.Instance.Open(path, write));
+    public IArchiveFile Open(string path, bool write) => new Wrapped(this, System.IO.Path.GetFullPath(path), LocalFileSystem.Instance.Open(path, write));
 
     public IArchiveFile CreateNew(string path)
     {
         Count();
-        return new Wrapped(this, System.IO.Path.GetFullPath(path), SystemFileLayer.Instance.CreateNew(path));
+        return new Wrapped(this, System.IO.Path.GetFullPath(path), LocalFileSystem.Instance.CreateNew(path));
     }
 
     public void Rename(string from, string to, bool replace)
     {
         Count();
-        SystemFileLayer.Instance.Rename(from, to, replace);
+        LocalFileSystem.Instance.Rename(from, to, replace);
         for (var i = 0; i < _pending.Count; i++)
         {
             if (_pending[i].Path == System.IO.Path.GetFullPath(from))
@@ -78,7 +78,7 @@ public sealed class LosingLayer(int stopAt, Random random) : IFileLayer
     public void Delete(string path)
     {
         Count();
-        SystemFileLayer.Instance.Delete(path);
+        LocalFileSystem.Instance.Delete(path);
     }
 
     private sealed class Wrapped(LosingLayer layer, string path, IArchiveFile file) : IArchiveFile
@@ -129,7 +129,7 @@ public sealed class PowerCutTests
     private static readonly ImageReference s_first = new("", "1");
 
     // Every command that writes an archive, by name.
-    private static readonly Dictionary<string, Action<string, string, IFileLayer>> s_works = new()
+    private static readonly Dictionary<string, Action<string, string, IFileSystem>> s_works = new()
     {
         ["capture"] = (folder, archive, layer) => Do.Capture(Path.Combine(folder, "other"), archive, "more", layer: layer),
         ["service"] = (_, archive, layer) => ServiceOperation.Run(

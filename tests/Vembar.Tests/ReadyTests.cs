@@ -33,7 +33,7 @@ public class ReadyTests(DemoFixture demo, DemoDisks disks)
         var stops = Look(disk).Where(f => f.Severity == Severity.Stop).ToList();
         Assert.NotEmpty(stops);
         Assert.All(stops, f => Assert.Equal(check, f.Check));
-        Assert.All(stops, f => Assert.True(f.Text.Length > 0 && f.Found.Length > 0 && f.Mend.Length > 0));
+        Assert.All(stops, f => Assert.True(f.Text.Length > 0 && f.Found.Length > 0 && f.Remedy.Length > 0));
         var problem = Assert.Throws<VembarException>(() => Do.Capture(disk, folder.At("a.vmb")));
         Assert.Equal("not-ready", problem.Code);
         Assert.False(File.Exists(folder.At("a.vmb")));

@@ -110,7 +110,7 @@ public class SecurityTextTests(DemoFixture demo)
             Assert.Equal(Text, SecurityText.Format(reader.Read(entry.Security).Span));
         }
         Assert.True(Do.Verify(archive).Ok);
-        Assert.Equal(root, Do.Service(archive, null, new PackageOutChange("locked")).Image.Root);
+        Assert.Equal(root, Do.Service(archive, null, new PackageRemoval("locked")).Image.Root);
         Assert.Contains("'security': 'DA' is nobody", Assert.Throws<VembarException>(() => PackageManifest.Parse("name: a\nversion: 1\nkind: settings\nfiles:\n  - from: f\n    to: x\n    security: 'O:DA'\n", "p")).Message, StringComparison.Ordinal);
     }
 }

@@ -75,7 +75,7 @@ public class SourceTests(DemoFixture demo)
         Tools.Run("mkfifo", [folder.At("src/pipe")]);
         var result = Do.Capture(folder.At("src"), folder.At("a.vmb"));
         Assert.Equal(1, result.Image.Files);
-        Assert.Equal(new LeftOut("pipe", "a pipe, socket or device"), result.LeftOut.Single());
+        Assert.Equal(new ExcludedEntry("pipe", "a pipe, socket or device"), result.Excluded.Single());
     }
 
     [Fact]
@@ -100,8 +100,8 @@ public class SourceTests(DemoFixture demo)
     [InlineData("capture", "captur", 1)]
     public void LikenessCountsLetters(string a, string b, int distance)
     {
-        Assert.Equal(distance, Likeness.Distance(a, b));
-        Assert.Equal(distance, Likeness.Distance(b, a));
+        Assert.Equal(distance, EditDistance.Distance(a, b));
+        Assert.Equal(distance, EditDistance.Distance(b, a));
     }
 
     [Theory]

@@ -81,7 +81,7 @@ public sealed class NoProgress : IProgress<OperationProgress>
 /// <summary>What most tests do with archives.</summary>
 public static class Do
 {
-    public static CaptureResult Capture(string source, string archive, string name = "one", Func<CaptureRequest, CaptureRequest>? with = null, IFileLayer? layer = null)
+    public static CaptureResult Capture(string source, string archive, string name = "one", Func<CaptureRequest, CaptureRequest>? with = null, IFileSystem? layer = null)
     {
         var request = new CaptureRequest { Source = source, Archive = archive, Name = name };
         return CaptureOperation.Run(with is null ? request : with(request), NoProgress.Instance, CancellationToken.None, layer);

@@ -125,7 +125,7 @@ public class VendorDriverTests(DemoFixture demo)
         Assert.Equal(["cornet9.inf: Done", "cornet9ext.inf: Done", "cornetpanel.inf: Done", "cornettray.inf: Done", "stray.inf: Skipped, no device of Fellside T9 would get it; 0 KiB left out"], Told(done).Order(StringComparer.Ordinal));
         Assert.Contains("left to Windows: software of a component", done.Changes.Single(c => c.What.EndsWith("cornetpanel.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
         // Also when the image has the driver already, and the component alone is given.
-        var second = Do.Service($"{archive}#1", "without", new DriverOutChange("cornetpanel.inf"));
+        var second = Do.Service($"{archive}#1", "without", new DriverRemoval("cornetpanel.inf"));
         Assert.Equal(["cornetpanel.inf: Done"], Told(Do.Service($"{archive}#{second.Image.Number}", null, Add([folder.At("d/panel")], s_model))));
         Assert.Contains("left to Windows: components", done.Changes.Single(c => c.What.EndsWith("cornet9.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
     }
@@ -227,7 +227,7 @@ public class VendorDriverTests(DemoFixture demo)
         });
         Assert.Equal(ChangeStatus.Already, Assert.Single(Do.Service(archive, null, Add([folder.At("d")])).Changes).Status);
         Assert.Contains("it goes in without models", Assert.Single(Do.Service($"{archive}#1", "model", Add([folder.At("d")], s_model)).Changes).Why, StringComparison.Ordinal);
-        Assert.Equal(ChangeStatus.Done, Assert.Single(Do.Service($"{archive}#1", null, new DriverOutChange("oem0.inf")).Changes).Status);
+        Assert.Equal(ChangeStatus.Done, Assert.Single(Do.Service($"{archive}#1", null, new DriverRemoval("oem0.inf")).Changes).Status);
         Assert.False(Do.WithTree(archive, 1, t => t.Walk(t.Root, WindowsPath.Root).Any(e => e.Path.Name is "smflt.sys" or "oem0.inf")));
     }
 

@@ -77,7 +77,7 @@ internal static class CaptureCommand
         catch (OperationCanceledException)
         {
             throw new VembarException(
-                ErrorKind.Surroundings, VembarException.Interrupted, $"interrupted while verifying; image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}", $"Verify it with `vembar verify {result.Archive}`.");
+                ErrorKind.Environment, VembarException.Interrupted, $"interrupted while verifying; image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}", $"Verify it with `vembar verify {result.Archive}`.");
         }
     }
 
@@ -109,11 +109,11 @@ internal static class CaptureCommand
         Session.Line($"  took {Text.Duration(stats.Seconds)}{(stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "")}");
         foreach (var finding in (image.Findings ?? []).Where(f => f.Severity != Severity.Note))
             Session.Line($"  {finding.Severity.ToString().ToLowerInvariant()}  {finding.Check}: {Text.Safe(finding.Text)}");
-        if (result.LeftOut.Count > 0)
+        if (result.Excluded.Count > 0)
         {
             Session.Line();
             Session.Line("Left out:");
-            foreach (var rule in result.LeftOut.GroupBy(l => l.Rule))
+            foreach (var rule in result.Excluded.GroupBy(l => l.Rule))
                 Session.Line($"  {rule.Key}{(rule.Count() > 1 || rule.First().Path != rule.Key ? $": {string.Join(", ", rule.Take(3).Select(l => l.Path))}{(rule.Count() > 3 ? $" and {rule.Count() - 3} more" : "")}" : "")}");
         }
         if (verified is not null)

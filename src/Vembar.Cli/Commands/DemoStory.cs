@@ -195,8 +195,8 @@ internal sealed class DemoStory
 
     private void Compare(string reference, string deployed)
     {
-        using var before = FoundSource.Open(reference, null);
-        using var after = FoundSource.Open(deployed, null);
+        using var before = ResolvedSource.Open(reference, null);
+        using var after = ResolvedSource.Open(deployed, null);
         var rules = new Exclusions([], keepAll: false);
         var expected = Flat(before.Source.Walk(rules, null, false, null, _session.Cancellation).Root).ToDictionary(n => n.Path.ToString());
         var found = Flat(after.Source.Walk(rules, null, false, null, _session.Cancellation).Root).ToDictionary(n => n.Path.ToString());

@@ -18,7 +18,7 @@ internal static class HelpCommand
             {
                 at = at.Subcommands.FirstOrDefault(c => c.Name == word) ?? throw new VembarException(
                     ErrorKind.Usage, "no-such-command", at is RootCommand ? $"there is no command '{word}'" : $"'{at.Name}' has no command '{word}'",
-                    Likeness.Nearest(word, at.Subcommands.Select(c => c.Name)) is { } near ? $"Did you mean '{near}'?" : $"See `vembar {(at is RootCommand ? "" : at.Name + " ")}--help`.");
+                    EditDistance.Nearest(word, at.Subcommands.Select(c => c.Name)) is { } near ? $"Did you mean '{near}'?" : $"See `vembar {(at is RootCommand ? "" : at.Name + " ")}--help`.");
             }
             return parse.RootCommandResult.Command.Parse([.. named, "--help"]).Invoke();
         });

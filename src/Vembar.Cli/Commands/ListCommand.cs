@@ -13,17 +13,17 @@ internal static class ListCommand
             .With(archive).Does((parse, session) =>
             {
                 using var reader = ArchiveReader.Open(parse.GetRequiredValue(archive));
-                session.Warn(LeftOver(reader));
-                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.LeftOver, [.. reader.Header.Bases.Select(b => new BaseJson(b.Id, b.Name))], reader.Images, reader.LostImages), json => json.ListJson, () => Show(reader, session));
+                session.Warn(UncommittedTail(reader));
+                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.UncommittedTail, [.. reader.Header.Bases.Select(b => new BaseJson(b.Id, b.Name))], reader.Images, reader.LostImages), json => json.ListJson, () => Show(reader, session));
                 return ExitCode.Done;
             });
     }
 
-    internal static IEnumerable<string> LeftOver(ArchiveReader reader) => reader.IsNewerStateDamaged
+    internal static IEnumerable<string> UncommittedTail(ArchiveReader reader) => reader.IsNewerStateDamaged
         ? [$"a newer state of '{reader.Path}' is damaged; what is listed is state {reader.Sequence}. `vembar verify {reader.Path}` says what can be done"]
         : reader.IsRecordSingle ? [$"the end of '{reader.Path}' is missing or was not written; its last state is whole, and the next change completes it"]
-        : reader.LeftOver == 0 ? [] :
-        [$"the last {Text.Number(reader.LeftOver)} bytes of '{reader.Path}' belong to no finished state: a run was interrupted, or the file was cut short"];
+        : reader.UncommittedTail == 0 ? [] :
+        [$"the last {Text.Number(reader.UncommittedTail)} bytes of '{reader.Path}' belong to no finished state: a run was interrupted, or the file was cut short"];
 
     private static void Show(ArchiveReader reader, Session session)
     {

@@ -38,7 +38,7 @@ internal static class PackageCommand
             {
                 foreach (var problem in problems)
                     Session.Line(problem);
-                Session.Line(problems.Count == 0 ? $"{package.Shown} is whole: {manifest.Title} {PackageManifest.Show(manifest.Version)}, {Text.Count(manifest.Hashes.Count, "file")}." : $"{package.Shown} is not in order: {Text.Count(problems.Count, "problem")}.");
+                Session.Line(problems.Count == 0 ? $"{package.DisplayName} is whole: {manifest.Title} {PackageManifest.Show(manifest.Version)}, {Text.Count(manifest.Hashes.Count, "file")}." : $"{package.DisplayName} is not in order: {Text.Count(problems.Count, "problem")}.");
                 return;
             }
             Fields.Print(session,

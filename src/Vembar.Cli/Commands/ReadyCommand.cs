@@ -50,7 +50,7 @@ internal static class ReadyCommand
         {
             Session.Line();
             Session.Line($"{finding.Severity.ToString().ToLowerInvariant(),-5} {finding.Check}: {Text.Safe(finding.Text)}");
-            Fields.Print(session, 6, ("found", finding.Found), ("mend", finding.Mend));
+            Fields.Print(session, 6, ("found", finding.Found), ("mend", finding.Remedy));
         }
     }
 }

@@ -97,10 +97,10 @@ internal static class ServiceCommand
                     [
                         .. ordered?.Changes ?? [],
                         .. parse.GetRequiredValue(mend) is { Length: > 0 } checks ? [new MendChange(checks)] : (IChange[])[],
-                        .. parse.GetRequiredValue(driverOut).Select(d => new DriverOutChange(d)),
+                        .. parse.GetRequiredValue(driverOut).Select(d => new DriverRemoval(d)),
                         .. parse.GetRequiredValue(drivers) is { Length: > 0 } folders ? [new DriverChange(folders, options)] : (IChange[])[],
                         .. parse.GetRequiredValue(driverPath) is { Length: > 0 } paths ? [new DriverPathChange(paths, options)] : (IChange[])[],
-                        .. parse.GetRequiredValue(packageOut).Select(p => new PackageOutChange(p)),
+                        .. parse.GetRequiredValue(packageOut).Select(p => new PackageRemoval(p)),
                         .. parse.GetRequiredValue(packages) is { Length: > 0 } files ? [new PackageChange(files)] : (IChange[])[],
                         .. parse.GetRequiredValue(features).Select(f => Feature(f, parse.GetValue(withDependents))),
                         .. parse.GetValue(answers) is { } answerFile ? [new AnswersChange(answerFile, parse.GetValue(merge))] : (IChange[])[],

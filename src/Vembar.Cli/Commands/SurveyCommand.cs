@@ -16,7 +16,7 @@ internal static class SurveyCommand
                 var result = SurveyOperation.Run(parse.GetRequiredValue(source), session.Progress, session.Cancellation);
                 session.Warn(result.Warnings);
                 var json = new SurveyJson(result.Source, result.Disk is { } disk ? new DiskJson(disk.Scheme, disk.Format, disk.Bytes, disk.SectorSize) : null,
-                    [.. result.Volumes.Select(v => new VolumeJson(v.Number, v.Start, v.Length, v.FileSystem, v.Label, v.Used, v.Role, v.Problem, CliJson.From(v.Windows), v.Take?.Files, v.Take?.Bytes, v.Take?.LeftOut, v.Take?.Compacted))], result.Warnings);
+                    [.. result.Volumes.Select(v => new VolumeJson(v.Number, v.Start, v.Length, v.FileSystem, v.Label, v.Used, v.Role, v.Problem, CliJson.From(v.Windows), v.Take?.Files, v.Take?.Bytes, v.Take?.Excluded, v.Take?.Compacted))], result.Warnings);
                 session.Result(json, json => json.SurveyJson, () => Show(result, session));
                 return ExitCode.Done;
             });
@@ -57,8 +57,8 @@ internal static class SurveyCommand
         foreach (var volume in result.Volumes.Where(v => v.Take is not null))
         {
             var take = volume.Take!;
-            var unreadable = take.LeftOut.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).ToList();
-            Session.Line($"A capture{(result.Volumes.Count > 1 ? $" of volume {volume.Number}" : "")} would take {Text.Count(take.Files, "file")}, {Text.Size(take.Bytes)}, and leave out {Text.Count(take.LeftOut.Count - unreadable.Count, "entry", "entries")} that Windows makes anew.");
+            var unreadable = take.Excluded.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).ToList();
+            Session.Line($"A capture{(result.Volumes.Count > 1 ? $" of volume {volume.Number}" : "")} would take {Text.Count(take.Files, "file")}, {Text.Size(take.Bytes)}, and leave out {Text.Count(take.Excluded.Count - unreadable.Count, "entry", "entries")} that Windows makes anew.");
             if (take.Compacted.Files > 0)
                 Session.Line($"Of these, {Text.Compacted(take.Compacted)}; they are captured as their plain content.");
             if (unreadable.Count > 0)

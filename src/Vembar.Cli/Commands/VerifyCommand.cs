@@ -46,9 +46,9 @@ internal static class VerifyCommand
     private static DamageJson From(Damage damage) => new(damage.Image == 0 ? null : damage.Image, damage.Path, damage.Problem);
 
     private static VerifyJson Json(VerifyResult result) => new(
-        result.Archive, result.Ok, result.Blocks, result.Bytes, result.LeftOver, result.Seconds, [.. result.Damage.Select(From)], [.. result.Repaired.Select(From)], result.Bases, result.Images);
+        result.Archive, result.Ok, result.Blocks, result.Bytes, result.UncommittedTail, result.Seconds, [.. result.Damage.Select(From)], [.. result.Repaired.Select(From)], result.Bases, result.Images);
 
-    private static int Recover(ArchivePlace place, string target, Session session)
+    private static int Recover(ArchiveLocation place, string target, Session session)
     {
         var path = place.Path;
         var result = RecoverOperation.Run(place, target, session.Progress, session.Cancellation);
@@ -80,9 +80,9 @@ internal static class VerifyCommand
             return;
         }
         if (result.Damage.Count == 0)
-            Session.Line($"{(result.Images == 1 ? "The image is" : $"All {Text.Count(result.Images, "image")} are")} whole{(result.LeftOver > 0 ? $"; {Text.Size(result.LeftOver)} of an interrupted run, or of a file that was cut short, lie behind {(result.Images == 1 ? "it" : "them")}. The next change removes them" : "")}.");
-        else if (result.LeftOver > 0)
-            Session.Line($"The last {Text.Number(result.LeftOver)} bytes belong to no finished state: a run was interrupted, or the file was cut short. The next change removes them.");
+            Session.Line($"{(result.Images == 1 ? "The image is" : $"All {Text.Count(result.Images, "image")} are")} whole{(result.UncommittedTail > 0 ? $"; {Text.Size(result.UncommittedTail)} of an interrupted run, or of a file that was cut short, lie behind {(result.Images == 1 ? "it" : "them")}. The next change removes them" : "")}.");
+        else if (result.UncommittedTail > 0)
+            Session.Line($"The last {Text.Number(result.UncommittedTail)} bytes belong to no finished state: a run was interrupted, or the file was cut short. The next change removes them.");
         if (result.IsRecordSingle)
             Session.Line("The last run was interrupted between the two copies of its record; it is done, and the next change adds the second copy.");
         if (result.Damage.Count == 0)

@@ -146,7 +146,7 @@ internal sealed class YamlFile
     public void Known(YamlMappingNode map, IReadOnlyList<string> known)
     {
         foreach (var key in map.Children.Keys.Where(k => !known.Contains((k as YamlScalarNode)?.Value)))
-            Wrong(key, $"'{key}' is not known here{Likeness.Hint(key.ToString(), known)}");
+            Wrong(key, $"'{key}' is not known here{EditDistance.Hint(key.ToString(), known)}");
     }
 
     /// <summary>All mistakes, told together.</summary>

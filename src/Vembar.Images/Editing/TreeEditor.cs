@@ -14,7 +14,7 @@ namespace Vembar.Images.Editing;
 /// A tree that can be changed: folders are read when they are looked into, and saving writes those on the way to a
 /// change and no others. Nothing reaches an archive before it is saved.
 /// </summary>
-public sealed class TreeEditor : IFileView
+public sealed class TreeEditor : IReadOnlyTree
 {
     private readonly ImageTree _tree;
     private readonly Node _root;
@@ -90,7 +90,7 @@ public sealed class TreeEditor : IFileView
     }
 
     /// <inheritdoc/>
-    public string Shown => _tree.Shown;
+    public string DisplayName => _tree.DisplayName;
 
     /// <summary>The root.</summary>
     public Node Root => _root;
@@ -118,7 +118,7 @@ public sealed class TreeEditor : IFileView
     /// <summary>Reads every folder that was not looked into yet, on all processors.</summary>
     /// <exception cref="VembarException">One is damaged.</exception>
     /// <exception cref="OperationCanceledException">It was ended.</exception>
-    internal void LoadAll(CancellationToken cancellation) => Crew.Run<Node, object?>(_root, () => null, (folder, _, later) =>
+    internal void LoadAll(CancellationToken cancellation) => WorkStealingRunner.Run<Node, object?>(_root, () => null, (folder, _, later) =>
     {
         foreach (var node in Load(folder))
         {
@@ -163,11 +163,11 @@ public sealed class TreeEditor : IFileView
     public bool Exists(WindowsPath path) => Find(path) is not null;
 
     /// <inheritdoc/>
-    public byte[]? ReadFile(WindowsPath path, long most)
+    public byte[]? ReadFile(WindowsPath path, long max)
     {
         if (Find(path)?.Entry is not { Kind: EntryKind.File } entry)
             return null;
-        return entry.New is { } fresh ? fresh.ToBytes(most) : _tree.ReadAll(entry.Content!, path, most);
+        return entry.New is { } fresh ? fresh.ToBytes(max) : _tree.ReadAll(entry.Content!, path, max);
     }
 
     /// <inheritdoc/>
@@ -184,7 +184,7 @@ public sealed class TreeEditor : IFileView
 
     /// <summary>The bytes of content that the archive holds.</summary>
     /// <exception cref="VembarException">It does not, or it is damaged or too long.</exception>
-    public byte[] ReadContent(FileContent content, WindowsPath path, long most) => _tree.ReadAll(content, path, most);
+    public byte[] ReadContent(FileContent content, WindowsPath path, long max) => _tree.ReadAll(content, path, max);
 
     /// <summary>The folder at a path, made with all above it where it is missing.</summary>
     /// <exception cref="VembarException">A file is in the way.</exception>
@@ -212,7 +212,7 @@ public sealed class TreeEditor : IFileView
                 Mark(next);
             }
             else if (next.Entry.Kind != EntryKind.Folder)
-                throw VembarException.Input("file-in-the-way", $"{Shown}: '{next.Path}' is a file, a folder was needed", "Remove it first, or choose another path.");
+                throw VembarException.Input("file-in-the-way", $"{DisplayName}: '{next.Path}' is a file, a folder was needed", "Remove it first, or choose another path.");
             node = next;
         }
         return node;
@@ -231,7 +231,7 @@ public sealed class TreeEditor : IFileView
         var name = path.Name;
         var node = Load(folder).FirstOrDefault(c => c.Entry.Name == name) ?? Load(folder).FirstOrDefault(c => c.Entry.HasName(name));
         if (node is { Entry.Kind: EntryKind.Folder })
-            throw VembarException.Input("folder-in-the-way", $"{Shown}: '{node.Path}' is a folder, a file was to be put there", "Give the path with the file's name.");
+            throw VembarException.Input("folder-in-the-way", $"{DisplayName}: '{node.Path}' is a folder, a file was to be put there", "Give the path with the file's name.");
         var time = modified ?? FileTime.From(DateTime.UtcNow);
         if (node is null)
         {
@@ -299,7 +299,7 @@ public sealed class TreeEditor : IFileView
         if (Load(folder).Find(c => c.Entry.HasName(path.Name)) is { } there)
         {
             if (there.Entry.Kind == EntryKind.Folder)
-                throw VembarException.Input("folder-in-the-way", $"{Shown}: '{path}' is a folder, something else was to be put there", "Remove it first.");
+                throw VembarException.Input("folder-in-the-way", $"{DisplayName}: '{path}' is a folder, something else was to be put there", "Remove it first.");
             Remove(there);
         }
         node.Parent = folder;

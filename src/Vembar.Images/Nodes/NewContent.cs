@@ -35,14 +35,14 @@ public sealed record NewContent(byte[]? Bytes, string? Path, long Length)
     }
 
     /// <summary>All of it.</summary>
-    /// <param name="most">The most bytes that there may be.</param>
+    /// <param name="max">The most bytes that there may be.</param>
     /// <exception cref="Native.NativeException">Its file cannot be read.</exception>
     /// <exception cref="VembarException">It is longer, or cannot be read.</exception>
-    public byte[] ToBytes(long most = int.MaxValue)
+    public byte[] ToBytes(long max = int.MaxValue)
     {
         if (Bytes is not null)
             return Bytes;
-        if (Length > Math.Min(most, Array.MaxLength))
+        if (Length > Math.Min(max, Array.MaxLength))
             throw VembarException.Input("too-long", $"'{Path}' has {Length} bytes, more than are read at once", "Choose a smaller file.");
         using var from = Open();
         var bytes = new byte[Length];

@@ -81,7 +81,7 @@ internal static class TreeCodec
 
         private void Cut(TreeEntry entry, long length)
         {
-            var cut = (XxHash3.HashToUInt64(WideText.Encode(entry.Name)) & PageMask) == 0;
+            var cut = (XxHash3.HashToUInt64(Wtf8.Encode(entry.Name)) & PageMask) == 0;
             if (_page.Count > 0 && (cut || _page.Count >= LongestPage || _length + length > TreeLimits.PageLength))
                 Close();
             _page.Add(entry);
@@ -317,7 +317,7 @@ internal static class TreeCodec
     }
 
     /// <summary>What a page says of an entry, for comparing it with a file of Linux; nothing is made of it.</summary>
-    internal ref struct Sketch
+    internal ref struct EntryView
     {
         /// <summary>The name in UTF-8.</summary>
         public ReadOnlySpan<byte> Name;
@@ -362,7 +362,7 @@ internal static class TreeCodec
 
         /// <summary>The next entry; after one that is not plain there is nothing more to be had.</summary>
         /// <exception cref="BinaryFormatException">The page makes no sense.</exception>
-        public bool Next(out Sketch entry)
+        public bool Next(out EntryView entry)
         {
             entry = default;
             if (_left-- == 0)

@@ -6,16 +6,16 @@ namespace Vembar.Images.Nodes;
 /// <remarks>There is one for every file of an image, so what few entries have is kept apart, in an object that most lack.</remarks>
 public sealed record TreeEntry
 {
-    private Rare? _rare;
-    private OfWindows? _windows;
+    private ExtraFields? _rare;
+    private NtfsFields? _windows;
     private object? _owner;
     private long _modified;
     private byte _modifiedRest;
     private bool _hasModified;
 
-    private sealed record Rare
+    private sealed record ExtraFields
     {
-        public static readonly Rare None = new();
+        public static readonly ExtraFields None = new();
         public NewContent? New { get; init; }
         public ChunkId Folder { get; init; }
         public string? LinkTarget { get; init; }
@@ -31,9 +31,9 @@ public sealed record TreeEntry
     }
 
     // What every entry of a Windows volume has, and none of a Linux folder. These times have no rest below 100 ns.
-    private sealed record OfWindows
+    private sealed record NtfsFields
     {
-        public static readonly OfWindows None = new();
+        public static readonly NtfsFields None = new();
         public WindowsAttributes? Attributes { get; init; }
         public long Created { get; init; } = long.MinValue;
         public long Changed { get; init; } = long.MinValue;
@@ -44,9 +44,9 @@ public sealed record TreeEntry
         public static FileTime? Time(long ticks) => ticks == long.MinValue ? null : new FileTime(ticks);
     }
 
-    private Rare Known => _rare ?? Rare.None;
+    private ExtraFields Known => _rare ?? ExtraFields.None;
 
-    private OfWindows Windows => _windows ?? OfWindows.None;
+    private NtfsFields Windows => _windows ?? NtfsFields.None;
 
     /// <summary>True when it has none of what few entries have: streams, extended attributes, links, reparse points.</summary>
     internal bool IsCommon => _rare is null;
@@ -86,7 +86,7 @@ public sealed record TreeEntry
     /// <summary>When it was made.</summary>
     public FileTime? Created
     {
-        get => OfWindows.Time(Windows.Created);
+        get => NtfsFields.Time(Windows.Created);
         init
         {
             if (value is not null || _windows is not null)
@@ -97,7 +97,7 @@ public sealed record TreeEntry
     /// <summary>When anything of it last changed.</summary>
     public FileTime? Changed
     {
-        get => OfWindows.Time(Windows.Changed);
+        get => NtfsFields.Time(Windows.Changed);
         init
         {
             if (value is not null || _windows is not null)
@@ -108,7 +108,7 @@ public sealed record TreeEntry
     /// <summary>When it was last read.</summary>
     public FileTime? Accessed
     {
-        get => OfWindows.Time(Windows.Accessed);
+        get => NtfsFields.Time(Windows.Accessed);
         init
         {
             if (value is not null || _windows is not null)

@@ -8,7 +8,7 @@ using Vembar.Store.Reading;
 namespace Vembar.Images.Reading;
 
 /// <summary>The tree of an image, read as far as it is looked at.</summary>
-public sealed class ImageTree : IFileView
+public sealed class ImageTree : IReadOnlyTree
 {
     // Looking for one path after the other goes through the same folders again and again.
     private const int KeptFolders = 8;
@@ -19,18 +19,18 @@ public sealed class ImageTree : IFileView
     /// <summary>The tree below a root node.</summary>
     /// <param name="source">Where its chunks are.</param>
     /// <param name="root">The root node's id, from an image's record.</param>
-    /// <param name="shown">What it is, for messages.</param>
+    /// <param name="displayName">What it is, for messages.</param>
     /// <exception cref="VembarException">The root is damaged.</exception>
-    public ImageTree(IChunkSource source, ChunkId root, string shown)
+    public ImageTree(IChunkSource source, ChunkId root, string displayName)
     {
         _source = source;
-        Shown = shown;
+        DisplayName = displayName;
         Root = Decoded(WindowsPath.Root, () => TreeCodec.ReadFolder(source, root)) is [{ Kind: EntryKind.Folder } only]
-            ? only : throw VembarException.Damaged($"{shown}: its root is not a folder");
+            ? only : throw VembarException.Damaged($"{displayName}: its root is not a folder");
     }
 
     /// <inheritdoc/>
-    public string Shown { get; }
+    public string DisplayName { get; }
 
     /// <summary>The root folder itself; its name is empty.</summary>
     public TreeEntry Root { get; }
@@ -41,18 +41,18 @@ public sealed class ImageTree : IFileView
         {
             return read();
         }
-        catch (Exception problem) when (Told(problem, path) is { } told)
+        catch (Exception problem) when (Wrap(problem, path) is { } told)
         {
             throw told;
         }
     }
 
     // What is said of a problem with something at a path; null when nothing needs to be added.
-    private VembarException? Told(Exception problem, WindowsPath path) => problem switch
+    private VembarException? Wrap(Exception problem, WindowsPath path) => problem switch
     {
-        BinaryFormatException => VembarException.Damaged($"{Shown}: the folder '{path}' cannot be read: {problem.Message}"),
+        BinaryFormatException => VembarException.Damaged($"{DisplayName}: the folder '{path}' cannot be read: {problem.Message}"),
         VembarException { Kind: ErrorKind.Damaged } when !path.IsRoot && !problem.Message.Contains(path.ToString(), StringComparison.Ordinal)
-            => VembarException.Damaged($"{Shown}: '{path}' cannot be read: {problem.Message}"),
+            => VembarException.Damaged($"{DisplayName}: '{path}' cannot be read: {problem.Message}"),
         _ => null,
     };
 
@@ -100,7 +100,7 @@ public sealed class ImageTree : IFileView
     private void CheckDepth(WindowsPath path)
     {
         if (path.Parts.Count > TreeLimits.MaxDepth)
-            throw VembarException.Damaged($"{Shown}: more than {TreeLimits.MaxDepth} folders lie below each other");
+            throw VembarException.Damaged($"{DisplayName}: more than {TreeLimits.MaxDepth} folders lie below each other");
     }
 
     // The root alone has no name.
@@ -197,25 +197,25 @@ public sealed class ImageTree : IFileView
                     _source.Use(part.Id, bytes =>
                     {
                         if (bytes.Length != part.Length)
-                            throw VembarException.Damaged($"{Shown}: '{path()}' has a piece of another length than it says");
+                            throw VembarException.Damaged($"{DisplayName}: '{path()}' has a piece of another length than it says");
                         action(bytes, at);
                     });
                 }
                 at += part.Length;
             }
         }
-        catch (Exception problem) when (Told(problem, path()) is { } told)
+        catch (Exception problem) when (Wrap(problem, path()) is { } told)
         {
             throw told;
         }
     }
 
     /// <summary>A content as one array.</summary>
-    /// <exception cref="VembarException">It is damaged or longer than <paramref name="most"/>.</exception>
-    public byte[] ReadAll(FileContent content, WindowsPath path, long most)
+    /// <exception cref="VembarException">It is damaged or longer than <paramref name="max"/>.</exception>
+    public byte[] ReadAll(FileContent content, WindowsPath path, long max)
     {
-        if (content.Length > most)
-            throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {content.Length} bytes long; at most {most} can be read here");
+        if (content.Length > max)
+            throw VembarException.Input("file-too-large", $"{DisplayName}: '{path}' is {content.Length} bytes long; at most {max} can be read here");
         var bytes = new byte[content.Length];
         Pieces(content, () => path, (piece, at) => piece.CopyTo(bytes.AsSpan((int)at)));
         return bytes;
@@ -224,13 +224,13 @@ public sealed class ImageTree : IFileView
     /// <summary>A content as arrays that follow each other. Those that are known already are not read and not held once more.</summary>
     /// <param name="content">The content.</param>
     /// <param name="path">Its path, for messages.</param>
-    /// <param name="most">The most bytes that there may be.</param>
+    /// <param name="max">The most bytes that there may be.</param>
     /// <param name="known">Arrays by their ids; the ones that are read are added.</param>
-    /// <exception cref="VembarException">It is damaged or longer than <paramref name="most"/>.</exception>
-    internal IReadOnlyList<byte[]> ReadShared(FileContent content, WindowsPath path, long most, Dictionary<ChunkId, byte[]> known)
+    /// <exception cref="VembarException">It is damaged or longer than <paramref name="max"/>.</exception>
+    internal IReadOnlyList<byte[]> ReadShared(FileContent content, WindowsPath path, long max, Dictionary<ChunkId, byte[]> known)
     {
-        if (content.Length > most)
-            throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {content.Length} bytes long; at most {most} can be read here");
+        if (content.Length > max)
+            throw VembarException.Input("file-too-large", $"{DisplayName}: '{path}' is {content.Length} bytes long; at most {max} can be read here");
         var pieces = new List<byte[]>();
         foreach (var part in Parts(content, path))
         {
@@ -239,7 +239,7 @@ public sealed class ImageTree : IFileView
             else if (known.TryGetValue(part.Id, out var piece) && piece.Length == part.Length)
                 pieces.Add(piece);
             else
-                pieces.Add(known[part.Id] = ReadAll(new FileContent(part.Length, part.Id), path, most));
+                pieces.Add(known[part.Id] = ReadAll(new FileContent(part.Length, part.Id), path, max));
         }
         return pieces;
     }
@@ -271,7 +271,7 @@ public sealed class ImageTree : IFileView
     public bool Exists(WindowsPath path) => Find(path) is not null;
 
     /// <inheritdoc/>
-    public byte[]? ReadFile(WindowsPath path, long most) => Find(path) is { Content: { } content } ? ReadAll(content, path, most) : null;
+    public byte[]? ReadFile(WindowsPath path, long max) => Find(path) is { Content: { } content } ? ReadAll(content, path, max) : null;
 
     /// <inheritdoc/>
     public byte[]? ReadStart(WindowsPath path, int count)

@@ -1,3 +1,5 @@
+using System.Text.Json.Serialization;
+
 namespace Vembar.Images.Records;
 
 /// <summary>Something that makes an install unfit or unwise to capture.</summary>
@@ -5,5 +7,5 @@ namespace Vembar.Images.Records;
 /// <param name="Severity">How much it weighs.</param>
 /// <param name="Text">What is wrong.</param>
 /// <param name="Found">The value that was found, and where.</param>
-/// <param name="Mend">What to do.</param>
-public sealed record Finding(string Check, Severity Severity, string Text, string Found, string Mend);
+/// <param name="Remedy">What to do.</param>
+public sealed record Finding(string Check, Severity Severity, string Text, string Found, [property: JsonPropertyName("mend")] string Remedy);

@@ -68,7 +68,7 @@ public sealed class ImageCatalogue
                 $"Heal it with `vembar verify {_archive.Path} --repair-from COPY`; name another image by its number.");
         }
         if (Images.Count == 0)
-            throw VembarException.Input("no-such-image", $"'{_archive.Path}' holds no images", _archive.LeftOver > 0 ? "It is cut short or a capture into it was interrupted." : "Add one with `vembar capture`.");
+            throw VembarException.Input("no-such-image", $"'{_archive.Path}' holds no images", _archive.UncommittedTail > 0 ? "It is cut short or a capture into it was interrupted." : "Add one with `vembar capture`.");
         if (which is null)
         {
             return Images.Count == 1 ? Images[0] : throw VembarException.Input(
@@ -80,8 +80,8 @@ public sealed class ImageCatalogue
             ?? (int.TryParse(which, CultureInfo.InvariantCulture, out var number) ? Images.FirstOrDefault(i => i.Number == number) : null);
         if (found is not null)
             return found;
-        var nearest = Images.MinBy(i => Likeness.Distance(i.Name, which))!;
-        var near = Likeness.Distance(nearest.Name, which) <= Math.Max(2, which.Length / 3);
+        var nearest = Images.MinBy(i => EditDistance.Distance(i.Name, which))!;
+        var near = EditDistance.Distance(nearest.Name, which) <= Math.Max(2, which.Length / 3);
         throw VembarException.Input("no-such-image", $"'{_archive.Path}' holds no image '{which}'", near ? $"Did you mean \"{nearest.Name}\" (number {nearest.Number})?" : "Name one of those it holds.", Names());
     }
 

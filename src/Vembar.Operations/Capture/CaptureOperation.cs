@@ -23,7 +23,7 @@ public static class CaptureOperation
     /// <summary>Checks everything that can be checked, then captures.</summary>
     /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
     /// <exception cref="OperationCanceledException">It was interrupted; the archive is as it was.</exception>
-    public static CaptureResult Run(CaptureRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileLayer? layer = null)
+    public static CaptureResult Run(CaptureRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileSystem? fileSystem = null)
     {
         var clock = Stopwatch.StartNew();
         var problems = new List<VembarException>();
@@ -33,8 +33,8 @@ public static class CaptureOperation
             return "";
         });
         var exclusions = Checks.Collect(problems, () => new Exclusions(request.LeaveOut, request.KeepAll));
-        using var found = Checks.Collect(problems, () => FoundSource.Open(request.Source, request.Volume));
-        if (layer is null)
+        using var found = Checks.Collect(problems, () => ResolvedSource.Open(request.Source, request.Volume));
+        if (fileSystem is null)
         {
             Checks.Collect(problems, () =>
             {
@@ -52,9 +52,9 @@ public static class CaptureOperation
         var warnings = new List<string>(found!.Warnings);
         var source = found.Source;
         var install = ReadInstall(source, warnings);
-        var findings = install is null && WindowsInstall.FindFolder(source) is null ? null : Readiness.Check(source, rules!);
+        var findings = install is null && WindowsInstall.FindFolder(source) is null ? null : ReadinessCheck.Check(source, rules!);
         Refuse(request, findings);
-        using var writer = ArchiveWriter.Open(place, create: true, request.Effort, request.Wait, layer, based is null ? [] : [based], cancellation);
+        using var writer = ArchiveWriter.Open(place, create: true, request.Effort, request.Wait, fileSystem, based is null ? [] : [based], cancellation);
         // A base that is missing is told before anything is read.
         _ = writer.Base.Bases;
         Checks.NameIsFree(writer.Base, request.Name);
@@ -73,7 +73,7 @@ public static class CaptureOperation
         Collecting.After(tree.Files);
         using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, request.SkipUnreadable, cancellation);
         pipeline.Run(files, state => progress.Report(new OperationProgress("reading and storing", state.BytesRead, total, true, state.Current)));
-        var leftOut = tree.LeftOut.Concat(pipeline.Unreadable).OrderBy(l => l.Path, StringComparer.Ordinal).ToList();
+        var leftOut = tree.Excluded.Concat(pipeline.Unreadable).OrderBy(l => l.Path, StringComparer.Ordinal).ToList();
         warnings.AddRange(leftOut.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).Select(l => $"'{l.Path}' cannot be read and is not in the image"));
         warnings.AddRange(pipeline.Changed.Select(path => $"'{path}' changed while it was read; the image holds what was read last"));
         var filesRead = files.Count + tree.FilesRead;
@@ -131,7 +131,7 @@ public static class CaptureOperation
         if (stops.Count == 0 || request.AcceptUnready)
             return;
         throw VembarException.Input("not-ready", $"'{request.Source}' is not ready to be captured: {(stops.Count == 1 ? stops[0].Text : $"{stops.Count} findings stand against it")}",
-            "Mend them on the reference, or capture it all the same with --accept-unready.", [.. stops.Select(f => $"{f.Check}: {f.Text} ({f.Found}). {f.Mend}")]);
+            "Mend them on the reference, or capture it all the same with --accept-unready.", [.. stops.Select(f => $"{f.Check}: {f.Text} ({f.Found}). {f.Remedy}")]);
     }
 
     // Installs come down to a third or less, hardly ever to a tenth; into an archive that holds much of it already, to nothing.
@@ -142,12 +142,12 @@ public static class CaptureOperation
             return;
         var free = Native.Posix.FreeBytes(Path.GetDirectoryName(Path.GetFullPath(request.Archive.Path))!);
         if (free < bytes / LeastShare)
-            throw VembarException.Surroundings("no-room", $"the source holds {bytes >> 20} MiB, and there is room for {free >> 20} MiB where '{request.Archive}' goes", "Make room there, choose another place, or try it all the same with --skip-room-check.");
+            throw VembarException.Environment("no-room", $"the source holds {bytes >> 20} MiB, and there is room for {free >> 20} MiB where '{request.Archive}' goes", "Make room there, choose another place, or try it all the same with --skip-room-check.");
     }
 
     private static BaseArchive BaseOf(CaptureRequest request)
     {
-        using var other = ArchiveReader.Open(new ArchivePlace(request.BasedOn!, request.Archive.Bases));
+        using var other = ArchiveReader.Open(new ArchiveLocation(request.BasedOn!, request.Archive.Bases));
         if (File.Exists(request.Archive.Path))
         {
             using var archive = ArchiveReader.Open(request.Archive);
@@ -165,7 +165,7 @@ public static class CaptureOperation
         {
             var install = WindowsInstall.Read(source);
             if (install is null)
-                warnings.Add($"no Windows found in '{source.Shown}'; the folder is captured as it is");
+                warnings.Add($"no Windows found in '{source.DisplayName}'; the folder is captured as it is");
             return install;
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
@@ -185,7 +185,7 @@ public static class CaptureOperation
             {
                 if (node.Children is not null)
                     Collect(node);
-                else if (node.Kind == EntryKind.File && node.SameAs is null)
+                else if (node.Kind == EntryKind.File && node.HardLinkOf is null)
                 {
                     if (node.Content is not null && !all)
                         continue;
@@ -262,11 +262,11 @@ public static class CaptureOperation
                 PendingStreams = [],
             };
         }
-        if (node.SameAs is not null)
-            return entry with { Content = node.SameAs.Content };
+        if (node.HardLinkOf is not null)
+            return entry with { Content = node.HardLinkOf.Content };
         if (node.Children is null)
             return node.Content is null ? entry : entry with { Content = node.Content };
-        if (node.IsAsItWas)
+        if (node.IsUnchanged)
             return entry with { Folder = WriteFolderAsItWas(writer, node, vanished) };
         // One at a time: of a large folder, the entries would be most of the memory.
         node.Children.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
@@ -276,7 +276,7 @@ public static class CaptureOperation
             // What is written is not needed any more; of a million files that is most of the memory.
             var child = place;
             place = null!;
-            if ((child.SameAs ?? child).Vanished)
+            if ((child.HardLinkOf ?? child).Vanished)
                 vanished.Add(child.Path.ToString());
             else
                 folder.Add(WriteNode(writer, child, vanished));

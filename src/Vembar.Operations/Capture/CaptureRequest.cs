@@ -16,7 +16,7 @@ public sealed record CaptureRequest
     public bool SkipUnreadable { get; init; }
 
     /// <summary>The archive; made when there is none.</summary>
-    public required ArchivePlace Archive { get; init; }
+    public required ArchiveLocation Archive { get; init; }
 
     /// <summary>An archive whose content a new archive does not store again; null for an archive that stands alone.</summary>
     public string? BasedOn { get; init; }

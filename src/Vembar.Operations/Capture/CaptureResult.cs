@@ -7,6 +7,6 @@ namespace Vembar.Operations.Capture;
 /// <param name="Archive">The archive.</param>
 /// <param name="Image">The image as recorded.</param>
 /// <param name="Stats">Figures.</param>
-/// <param name="LeftOut">What was left out.</param>
+/// <param name="Excluded">What was left out.</param>
 /// <param name="Warnings">What should be known.</param>
-public sealed record CaptureResult(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings);
+public sealed record CaptureResult(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<ExcludedEntry> Excluded, IReadOnlyList<string> Warnings);

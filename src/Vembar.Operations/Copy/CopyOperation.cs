@@ -19,10 +19,10 @@ public static class CopyOperation
     /// <param name="wait">How long to wait for another writer.</param>
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; the archive is as it was.</param>
-    /// <param name="layer">The file system that is written to; null for the real one.</param>
+    /// <param name="fileSystem">The file system that is written to; null for the real one.</param>
     /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
     public static CopyResult Run(
-        ImageReference from, ArchivePlace to, string? name, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileLayer? layer = null)
+        ImageReference from, ArchiveLocation to, string? name, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileSystem? fileSystem = null)
     {
         var clock = Stopwatch.StartNew();
         var problems = new List<VembarException>();
@@ -36,7 +36,7 @@ public static class CopyOperation
             return "";
         });
         Checks.Throw(problems);
-        using var writer = ArchiveWriter.Open(to, create: true, Effort.Balanced, wait, layer, cancellation: cancellation);
+        using var writer = ArchiveWriter.Open(to, create: true, Effort.Balanced, wait, fileSystem, cancellation: cancellation);
         Checks.NameIsFree(writer.Base, name ?? image!.Name);
 
         var tree = new ImageTree(source!, image!.Root, from.ToString());

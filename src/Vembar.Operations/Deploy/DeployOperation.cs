@@ -50,7 +50,7 @@ public static class DeployOperation
         var tree = new ImageTree(archive!, image!.Root, $"{archive!.Path}#{image.Number}");
         var editor = new TreeEditor(tree);
         if (request.Answers is not null || request.ComputerName is not null)
-            Personalise(request, editor, warnings);
+            ApplyMachineSettings(request, editor, warnings);
         FillIn(request, editor, warnings, isDisk);
 
         if (isDisk)
@@ -90,7 +90,7 @@ public static class DeployOperation
                 Directory.Delete(request.Target);
             var cause = failure is AggregateException { InnerExceptions: [var first, ..] } ? first : failure;
             var left = target is null ? "" : target.Left(request.Target);
-            if (left.Length > 0 && Told(cause, "write into", request.Target, left, "Run the same command again to go on, or remove it.") is { } told)
+            if (left.Length > 0 && Wrap(cause, "write into", request.Target, left, "Run the same command again to go on, or remove it.") is { } told)
                 throw told;
             if (cause is not VembarException && VembarException.From(cause, "write into", request.Target) is { } error)
                 throw error;
@@ -111,9 +111,9 @@ public static class DeployOperation
     }
 
     // What happened, with what it left behind; null when it is nothing that a user can cause.
-    private static VembarException? Told(Exception cause, string doing, string target, string left, string hint) => cause switch
+    private static VembarException? Wrap(Exception cause, string doing, string target, string left, string hint) => cause switch
     {
-        OperationCanceledException => new VembarException(ErrorKind.Surroundings, VembarException.Interrupted, $"interrupted; {left}", hint, null, cause),
+        OperationCanceledException => new VembarException(ErrorKind.Environment, VembarException.Interrupted, $"interrupted; {left}", hint, null, cause),
         VembarException own => new VembarException(own.Kind, own.Code, $"{own.Message}; {left}", own.Hint.Length > 0 ? $"{own.Hint} {hint}" : hint, own.Details, own),
         _ => VembarException.From(cause, doing, target) is { } error ? new VembarException(error.Kind, error.Code, $"{error.Message}; {left}", error.Hint.Length > 0 ? $"{error.Hint} {hint}" : hint, error.Details, cause) : null,
     };
@@ -133,14 +133,14 @@ public static class DeployOperation
             using var disk = isNew ? DiskImage.Create(request.Target, FormatFor(request.Target), request.Size!.Value, () => isMade = true) : DiskImage.Open(request.Target, write: true);
             using var target = new DiskTarget(disk);
             long start, length;
-            string shown;
+            string displayName;
             if (into is not null)
-                (start, length, shown) = (into.Start, into.Length, $"volume {into.Number} of '{request.Target}'");
+                (start, length, displayName) = (into.Start, into.Length, $"volume {into.Number} of '{request.Target}'");
             else
             {
                 progress.Report(new OperationProgress("preparing the disk", 0, 0, false, ""));
                 target.Prepare(layout!, editor, install, cancellation);
-                (start, length, shown) = (target.Windows.Start, target.Windows.Length, $"partition {target.Windows.Number} of '{request.Target}'");
+                (start, length, displayName) = (target.Windows.Start, target.Windows.Length, $"partition {target.Windows.Number} of '{request.Target}'");
                 using (var prepared = target.OpenPrepared())
                     new NtfsTarget(prepared, editor, tree, archive, keepExisting: false, request.SkipRoomCheck, null).Plan(cancellation);
                 if (request.MayErase is { } mayErase && !mayErase(OnTheDisk(request.Target, disk, progress, cancellation)))
@@ -150,11 +150,11 @@ public static class DeployOperation
                 isErased = !isNew;
                 target.Divide(cancellation);
             }
-            using (var volume = target.OpenVolume(start, length, shown))
+            using (var volume = target.OpenVolume(start, length, displayName))
             {
                 files = new NtfsTarget(volume, editor, tree, archive, request.KeepExisting && into is not null, request.SkipRoomCheck, into is null ? null : JournalKey(image, editor), request.Compact);
                 if (into is not null && !request.KeepExisting && !files.IsResuming)
-                    CheckEmpty(volume, shown);
+                    CheckEmpty(volume, displayName);
                 files.Plan(cancellation);
                 try
                 {
@@ -170,7 +170,7 @@ public static class DeployOperation
             IReadOnlyList<string> differences = [];
             if (request.Verify)
             {
-                using var source = target.OpenWritten(start, length, shown);
+                using var source = target.OpenWritten(start, length, displayName);
                 differences = files.Verify(source, (done, total, current) => progress.Report(new OperationProgress("reading back", done, total, true, current)), cancellation);
             }
             warnings.AddRange(target.Warnings);
@@ -187,7 +187,7 @@ public static class DeployOperation
         {
             var (left, hint) = isErased ? ($"the disk '{request.Target}' was erased before that: what was on it is lost, and it holds nothing that can be used", "Run it again, or put back what was there from a copy.")
                 : into is not null && files?.Left() is { Length: > 0 } written ? ($"volume {into.Number} of '{request.Target}' holds {written}", "Run the same command again to go on.") : ("", "");
-            if (left.Length > 0 && Told(failure, "write", request.Target, left, hint) is { } told)
+            if (left.Length > 0 && Wrap(failure, "write", request.Target, left, hint) is { } told)
                 throw told;
             if (failure is not VembarException && VembarException.From(failure, "write", request.Target) is { } error)
                 throw error;
@@ -240,16 +240,16 @@ public static class DeployOperation
             ?? throw VembarException.Input("no-such-volume", $"'{path}' has no volume {number}", "Choose one of these.", [.. disk.Volumes.Select(v => $"volume {v.Number}: {v.FileSystem.Kind}, {v.Length >> 20} MiB")]);
         if (volume.FileSystem.Kind != FileSystem.Ntfs)
             throw VembarException.Input("not-ntfs", $"volume {number} of '{path}' is not an NTFS volume ({volume.FileSystem.Kind})", "Format it with NTFS first, or make the disk anew with --erase.");
-        using var source = FoundSource.OpenVolume(disk, volume);
+        using var source = ResolvedSource.OpenVolume(disk, volume);
         return !source.IsDirty && source.IsJournalClean ? volume : throw DiskTarget.InUse($"volume {number} of '{path}'");
     }
 
-    private static void CheckEmpty(Native.NtfsVolume volume, string shown)
+    private static void CheckEmpty(Native.NtfsVolume volume, string displayName)
     {
         using var root = volume.Open(Native.NtfsVolume.Root, "/");
         var names = root.Names().Where(n => (n.Reference & 0xFFFFFFFFFFFF) >= Native.NtfsVolume.FirstUserFile && n.Name is not ("System Volume Information" or "$RECYCLE.BIN")).Select(n => n.Name).ToList();
         if (names.Count > 0)
-            throw VembarException.Input("target-not-empty", $"{shown} is not empty: it holds {string.Join(", ", names.Take(5))}{(names.Count > 5 ? $" and {names.Count - 5} more" : "")}", "Keep what is there with --keep-existing, or make the disk anew with --erase.");
+            throw VembarException.Input("target-not-empty", $"{displayName} is not empty: it holds {string.Join(", ", names.Take(5))}{(names.Count > 5 ? $" and {names.Count - 5} more" : "")}", "Keep what is there with --keep-existing, or make the disk anew with --erase.");
     }
 
     // Nobody means a folder of such a name.
@@ -265,11 +265,11 @@ public static class DeployOperation
         _ => DiskFormat.Raw,
     };
 
-    private static void Personalise(DeployRequest request, TreeEditor editor, List<string> warnings)
+    private static void ApplyMachineSettings(DeployRequest request, TreeEditor editor, List<string> warnings)
     {
         var context = new ServiceContext(editor);
         if (context.Install is not { } install)
-            throw VembarException.Input("no-windows", $"{editor.Shown} holds no Windows, so it takes no answer file and no computer name", "Leave out --answers and --computer-name.");
+            throw VembarException.Input("no-windows", $"{editor.DisplayName} holds no Windows, so it takes no answer file and no computer name", "Leave out --answers and --computer-name.");
         if (request.Answers is not null)
         {
             var outcome = new AnswersChange(request.Answers).Apply(context).Single();
@@ -296,7 +296,7 @@ public static class DeployOperation
         var wanted = answers?.Placeholders ?? [];
         if (request.Fill.Keys.FirstOrDefault(n => !wanted.Contains(n)) is { } unknown)
         {
-            throw VembarException.Input("no-such-placeholder", $"the answer file of {editor.Shown} has no {{{{{unknown}}}}}",
+            throw VembarException.Input("no-such-placeholder", $"the answer file of {editor.DisplayName} has no {{{{{unknown}}}}}",
                 wanted.Count > 0 ? $"It has {string.Join(", ", wanted.Select(w => $"{{{{{w}}}}}"))}." : bytes is null ? "The image has no answer file; give one with --answers." : "Leave out --fill.");
         }
         if (answers is null || wanted.Count == 0)

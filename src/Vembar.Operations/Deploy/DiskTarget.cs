@@ -106,7 +106,7 @@ internal sealed class DiskTarget : IDisposable
 
     /// <summary>Opens a partition to write into it.</summary>
     /// <exception cref="VembarException">It is not a clean NTFS volume.</exception>
-    public NtfsVolume OpenVolume(long start, long length, string shown)
+    public NtfsVolume OpenVolume(long start, long length, string displayName)
     {
         try
         {
@@ -118,18 +118,18 @@ internal sealed class DiskTarget : IDisposable
         {
             throw failure.Errno switch
             {
-                Errno.NotPermitted => InUse(shown),
-                Errno.Invalid or Errno.InputOutput => VembarException.Input("bad-volume", $"{shown} cannot be read as NTFS: {failure.Message}", "Deploy to the whole disk instead, with a layout."),
-                _ => VembarException.From(failure, "open", shown)!,
+                Errno.NotPermitted => InUse(displayName),
+                Errno.Invalid or Errno.InputOutput => VembarException.Input("bad-volume", $"{displayName} cannot be read as NTFS: {failure.Message}", "Deploy to the whole disk instead, with a layout."),
+                _ => VembarException.From(failure, "open", displayName)!,
             };
         }
     }
 
     /// <summary>The error for a volume whose Windows may still have something to write to it.</summary>
-    public static VembarException InUse(string shown) =>
-        VembarException.Input("volume-in-use", $"{shown} is hibernated or was not closed cleanly; it is not written to", "Start its Windows once and shut it down fully, or deploy to another volume.");
+    public static VembarException InUse(string displayName) =>
+        VembarException.Input("volume-in-use", $"{displayName} is hibernated or was not closed cleanly; it is not written to", "Start its Windows once and shut it down fully, or deploy to another volume.");
 
-    public NtfsSource OpenWritten(long start, long length, string shown) => NtfsSource.Open(shown, () => new SliceDevice(_image.OpenDevice(), start, length));
+    public NtfsSource OpenWritten(long start, long length, string displayName) => NtfsSource.Open(displayName, () => new SliceDevice(_image.OpenDevice(), start, length));
 
     private static byte[]? Template(TreeEditor tree, WindowsInstall install) => tree.ReadFile(WindowsInstall.HivePath(install.Folder, "BCD-Template"), RegistryHive.Longest);
 

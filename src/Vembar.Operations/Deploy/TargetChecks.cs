@@ -37,7 +37,7 @@ internal static class TargetChecks
             throw VembarException.Input("target-exists", $"the target '{target}' is there already, as a file or a disk", "Name a folder or a new file; or, when it is a disk: give --erase to divide it anew (all that is on it is lost), or --volume N to deploy into a volume of it.");
         NoArchive(target, archive);
         if (UseOf(target) is { } use)
-            throw VembarException.Surroundings("disk-in-use", $"the disk '{target}' is in use: {use}", "Unmount it first, or take it from what stands on it; and make sure that it is the disk you mean.");
+            throw VembarException.Environment("disk-in-use", $"the disk '{target}' is in use: {use}", "Unmount it first, or take it from what stands on it; and make sure that it is the disk you mean.");
         using (FileDevice.Open(target, write: true))
         {
             // It may be written.
@@ -57,7 +57,7 @@ internal static class TargetChecks
         if (folder is null || !Directory.Exists(folder))
             throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' to make the disk image '{target}' in", "Check the path, or make the folder.");
         if (!Checks.MayWrite(folder))
-            throw VembarException.Surroundings("no-permission", $"'{folder}' cannot be written", "Choose another target, or run as a user who may write there.");
+            throw VembarException.Environment("no-permission", $"'{folder}' cannot be written", "Choose another target, or run as a user who may write there.");
     }
 
     // The archive that is read, those that it is based on, and any other one.
@@ -139,7 +139,7 @@ internal static class TargetChecks
                 throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' to make the target '{request.Target}' in", "Check the path, or make the folder.");
         }
         if (!Checks.MayWrite(folder))
-            throw VembarException.Surroundings("no-permission", $"'{folder}' cannot be written", "Choose another target, or run as a user who may write there.");
+            throw VembarException.Environment("no-permission", $"'{folder}' cannot be written", "Choose another target, or run as a user who may write there.");
     }
 
     /// <summary>Whether a folder's file system has room for what will be written.</summary>
@@ -148,6 +148,6 @@ internal static class TargetChecks
     {
         var free = Posix.FreeBytes(Path.GetFullPath(target));
         if (free < needed)
-            throw VembarException.Surroundings("no-room", $"the image takes {needed >> 20} MiB, '{target}' has room for {free >> 20}", "Make room there, choose another target, or try it all the same with --skip-room-check.");
+            throw VembarException.Environment("no-room", $"the image takes {needed >> 20} MiB, '{target}' has room for {free >> 20}", "Make room there, choose another target, or try it all the same with --skip-room-check.");
     }
 }

@@ -130,7 +130,7 @@ public static class DiffOperation
             // Most of two hives is the same as a rule, and held once.
             var known = new Dictionary<ChunkId, byte[]>();
             RegistryHive Open(ImageTree tree, FileContent content, WindowsPath path) =>
-                RegistryHive.OpenShared(tree.ReadShared(content, path, RegistryHive.Longest, known), $"{tree.Shown}: '{path}'");
+                RegistryHive.OpenShared(tree.ReadShared(content, path, RegistryHive.Longest, known), $"{tree.DisplayName}: '{path}'");
             var a = Open(left, before.Content, WindowsInstall.HivePath(x, name));
             var b = Open(right, after.Content, WindowsInstall.HivePath(y, name));
             known.Clear();

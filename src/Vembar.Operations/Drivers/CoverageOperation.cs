@@ -25,11 +25,11 @@ public static class CoverageOperation
             return Compare(paths, WindowsTarget.Newest(architecture), null, [], profiles, trust, cancellation);
         using var archive = ArchiveReader.Open(image.Archive);
         var record = archive.Find(image.Which);
-        var shown = $"{archive.Path}#{record.Number}";
-        var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, shown))) { MayChange = false };
+        var displayName = $"{archive.Path}#{record.Number}";
+        var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, displayName))) { MayChange = false };
         var (store, why) = DriverStore.Open(context);
         if (store is null)
-            throw VembarException.Input("no-driver-store", $"'{shown}': {why}", "Leave out --image to compare the packages alone.");
+            throw VembarException.Input("no-driver-store", $"'{displayName}': {why}", "Leave out --image to compare the packages alone.");
         var unsigned = (record.UnsignedDrivers ?? []).Select(u => u.Inf).ToHashSet(StringComparer.OrdinalIgnoreCase);
         var held = DriverDatabase.Read(context.Hive("SYSTEM")!, inbox: true).Where(l => l.Ids.Count > 0).Select(l => CandidateDriver.Of(l, l.IsAdded ? store.Fit(l) : null, !unsigned.Contains(l.Inf))).ToList();
         return Compare(paths, store.Windows, store.Include, held, profiles, trust, cancellation);
@@ -42,9 +42,9 @@ public static class CoverageOperation
         foreach (var found in DriverFound.In(paths, windows, include, passed, cancellation))
         {
             if (found is { Status: ChangeStatus.Done, Driver: { } driver })
-                candidates.Add(CandidateDriver.Of(driver, found.Found.Shown, trust.Check(driver).State == SignatureState.Signed));
+                candidates.Add(CandidateDriver.Of(driver, found.Found.DisplayName, trust.Check(driver).State == SignatureState.Signed));
             else
-                passed.Add(new ChangeOutcome("driver", found.Found.Shown, found.Status, found.Why));
+                passed.Add(new ChangeOutcome("driver", found.Found.DisplayName, found.Status, found.Why));
         }
         return new CoverageResult(windows, Coverage.Of(profiles, candidates), candidates.Count, passed);
     }

@@ -25,15 +25,15 @@ public static class DriversOperation
         var damaged = new List<string>();
         using var archive = image is null ? null : ArchiveReader.Open(image.Archive);
         var store = archive is null ? null : OpenStore(archive, image!);
-        var found = paths.SelectMany(p => FoundInf.Find(p, damaged, cancellation)).DistinctBy(f => f.Shown).ToList();
+        var found = paths.SelectMany(p => FoundInf.Find(p, damaged, cancellation)).DistinctBy(f => f.DisplayName).ToList();
         var given = found.Count;
         if (store is not null)
             found.AddRange(store.Listed.Select(l => store.Locate(l, $"{archive!.Path}#{archive.Find(image!.Which).Number}/{l.Inf}")));
         foreach (var inf in found)
         {
             cancellation.ThrowIfCancellationRequested();
-            progress.Report(new OperationProgress("looking at drivers", rows.Count, found.Count, false, inf.Shown));
-            var row = new DriverRow { Path = inf.Shown };
+            progress.Report(new OperationProgress("looking at drivers", rows.Count, found.Count, false, inf.DisplayName));
+            var row = new DriverRow { Path = inf.DisplayName };
             try
             {
                 var package = DriverPackage.Read(inf);
@@ -44,7 +44,7 @@ public static class DriversOperation
                     row = row with { Devices = fitted[0].Devices.Count };
                 packages[rows.Count] = (package, content, ids);
             }
-            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
             {
                 row = row with { Problem = problem.Message };
             }
@@ -70,10 +70,10 @@ public static class DriversOperation
     private static DriverStore OpenStore(ArchiveReader archive, ImageReference image)
     {
         var record = archive.Find(image.Which);
-        var shown = $"{archive.Path}#{record.Number}";
-        var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, shown))) { MayChange = false };
+        var displayName = $"{archive.Path}#{record.Number}";
+        var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, displayName))) { MayChange = false };
         var (store, why) = DriverStore.Open(context);
-        return store ?? throw VembarException.Input("no-driver-store", $"'{shown}': {why}", "Name an image of Windows 8 or later.");
+        return store ?? throw VembarException.Input("no-driver-store", $"'{displayName}': {why}", "Name an image of Windows 8 or later.");
     }
 
     private static DriverRow Describe(DriverRow row, DriverPackage package, List<FittedDriver> fitted, DriverTrust trust, out string content, out IReadOnlyList<string> ids)
@@ -82,7 +82,7 @@ public static class DriversOperation
         ids = [.. fitted.SelectMany(DriverVersions.IdsOf).Distinct(StringComparer.OrdinalIgnoreCase)];
         var signatures = fitted.Where(f => f.Devices.Count > 0 || f.IsPrimitive).Select(trust.Check).ToList();
         var missing = fitted.SelectMany(f => f.MissingFiles).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
-        content = missing.Count == 0 ? string.Join('|', fitted.Select(f => f.StoreFolder())) : package.Inf.Shown;
+        content = missing.Count == 0 ? string.Join('|', fitted.Select(f => f.StoreFolder())) : package.Inf.DisplayName;
         return row with
         {
             Inf = package.InfName,

@@ -17,24 +17,24 @@ public static class CompactOperation
     /// <param name="wait">How long to wait for another writer.</param>
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; the archive is as it was.</param>
-    /// <param name="layer">The file system; null for the real one.</param>
+    /// <param name="fileSystem">The file system; null for the real one.</param>
     /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
-    public static CompactResult Run(ArchivePlace place, Effort? effort, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileLayer? layer = null)
+    public static CompactResult Run(ArchiveLocation place, Effort? effort, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileSystem? fileSystem = null)
     {
         var clock = Stopwatch.StartNew();
         var path = place.Path;
-        layer ??= SystemFileLayer.Instance;
+        fileSystem ??= LocalFileSystem.Instance;
         // A link to an archive stays a link: what it points to is rewritten.
         var full = Path.GetFullPath(path);
         if (File.Exists(full) && File.ResolveLinkTarget(full, returnFinalTarget: true) is { } target)
             full = target.FullName;
         // What is not known would be left out.
-        using var old = ArchiveWriter.Open(new ArchivePlace(full, place.Bases), create: false, Effort.Balanced, wait, layer, cancellation: cancellation);
+        using var old = ArchiveWriter.Open(new ArchiveLocation(full, place.Bases), create: false, Effort.Balanced, wait, fileSystem, cancellation: cancellation);
         var folder = Path.GetDirectoryName(full)!;
         var prefix = $".{Path.GetFileName(full)}.compact-";
         // The lock is ours, so what another run left behind belongs to nobody.
         foreach (var left in Directory.Exists(folder) ? Directory.EnumerateFiles(folder, prefix + "*") : [])
-            layer.Delete(left);
+            fileSystem.Delete(left);
         var scratch = Path.Combine(folder, prefix + Guid.NewGuid().ToString("N"));
         var before = old.Base.FileLength;
         if (old.Base.LostImages.Count > 0)
@@ -44,7 +44,7 @@ public static class CompactOperation
         }
         try
         {
-            using (var fresh = ArchiveWriter.CreateFor(old.Base, scratch, effort ?? Effort.Balanced, layer))
+            using (var fresh = ArchiveWriter.CreateFor(old.Base, scratch, effort ?? Effort.Balanced, fileSystem))
             {
                 var needed = new NeededChunks(old.Base, fresh);
                 foreach (var image in old.Base.Images)
@@ -61,24 +61,24 @@ public static class CompactOperation
                 Native.Posix.TrySetOwner(handle, was.Uid, was.Gid);
             }
             old.EnsureInPlace();
-            layer.Rename(scratch, full, replace: true);
+            fileSystem.Rename(scratch, full, replace: true);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "rewrite", path) is { } error)
         {
-            Remove(scratch, layer);
+            Remove(scratch, fileSystem);
             throw error;
         }
         catch
         {
-            Remove(scratch, layer);
+            Remove(scratch, fileSystem);
             throw;
         }
         return new CompactResult(path, old.Base.Images.Count, before, Native.Posix.Stat(null, Native.PosixName.Encode(full)).Size, clock.Elapsed.TotalSeconds);
     }
 
-    private static void Remove(string scratch, IFileLayer layer)
+    private static void Remove(string scratch, IFileSystem fileSystem)
     {
         if (Native.Posix.Exists(scratch))
-            layer.Delete(scratch);
+            fileSystem.Delete(scratch);
     }
 }

@@ -41,11 +41,11 @@ public static class FilesOperation
         {
             if (tree.Find(good.Child(part)) is null)
             {
-                var near = tree.Names(good).Select(n => (Name: n, Distance: Likeness.Distance(n, part))).Where(n => n.Distance <= Math.Max(2, part.Length / 3)).OrderBy(n => n.Distance).FirstOrDefault();
-                throw VembarException.Input("no-such-path", $"{tree.Shown} has no '{path}'", near.Name is null ? $"List what there is with `vembar files {tree.Shown} \"{good}\"`." : $"Did you mean '{good.Child(near.Name)}'?");
+                var near = tree.Names(good).Select(n => (Name: n, Distance: EditDistance.Distance(n, part))).Where(n => n.Distance <= Math.Max(2, part.Length / 3)).OrderBy(n => n.Distance).FirstOrDefault();
+                throw VembarException.Input("no-such-path", $"{tree.DisplayName} has no '{path}'", near.Name is null ? $"List what there is with `vembar files {tree.DisplayName} \"{good}\"`." : $"Did you mean '{good.Child(near.Name)}'?");
             }
             good = good.Child(part);
         }
-        throw VembarException.Input("no-such-path", $"{tree.Shown} has no '{path}'");
+        throw VembarException.Input("no-such-path", $"{tree.DisplayName} has no '{path}'");
     }
 }

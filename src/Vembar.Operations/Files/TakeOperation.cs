@@ -60,7 +60,7 @@ public static class TakeOperation
             return at.IsRoot ? [.. FilesOperation.Find(tree, null, false)] : [new FoundEntry(at, FilesOperation.Locate(tree, at))];
         }
         var found = FilesOperation.Find(tree, path, false).ToList();
-        return found.Count > 0 ? found : throw VembarException.Input("no-such-path", $"nothing in {tree.Shown} matches '{path}'", "'**' stands for any number of folders: '**/*.txt'.");
+        return found.Count > 0 ? found : throw VembarException.Input("no-such-path", $"nothing in {tree.DisplayName} matches '{path}'", "'**' stands for any number of folders: '**/*.txt'.");
     }
 
     /// <summary>Writes one file's content to a stream.</summary>

@@ -64,9 +64,9 @@ public static class HistoryOperation
     /// <summary>Makes an earlier state the present one, by a further state that lists what it did.</summary>
     /// <returns>The state as it was.</returns>
     /// <exception cref="VembarException">There is no such state, it is damaged, or the archive cannot be written.</exception>
-    public static ArchiveState Rewind(string path, long number, TimeSpan wait, IFileLayer? layer = null, CancellationToken cancellation = default)
+    public static ArchiveState Rewind(string path, long number, TimeSpan wait, IFileSystem? fileSystem = null, CancellationToken cancellation = default)
     {
-        using var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.Rewind, new Mending(), wait, layer, cancellation);
+        using var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.Rewind, new Mending(), wait, fileSystem, cancellation);
         var states = writer.Base.States();
         var found = states.FindIndex(s => s.Commit?.Sequence == number);
         if (found < 0)

@@ -11,13 +11,13 @@ public static class RetitleOperation
 {
     /// <summary>Makes the change.</summary>
     /// <exception cref="VembarException">There is no such image, the name is taken, or the archive cannot be written.</exception>
-    public static ImageRecord Run(RetitleRequest request, IFileLayer? layer = null, CancellationToken cancellation = default)
+    public static ImageRecord Run(RetitleRequest request, IFileSystem? fileSystem = null, CancellationToken cancellation = default)
     {
         if (request is { Name: null, Version: null, Edition: null, Note: null, Labels.Count: 0 })
             throw new VembarException(ErrorKind.Usage, "nothing-to-do", "nothing was said to change", "Give --name, --version, --edition, --note or --label.");
         if (request.Name is not null)
             Checks.ImageName(request.Name);
-        using var writer = ArchiveWriter.Open(request.Image.Archive, create: false, Effort.Balanced, request.Wait, layer, cancellation: cancellation);
+        using var writer = ArchiveWriter.Open(request.Image.Archive, create: false, Effort.Balanced, request.Wait, fileSystem, cancellation: cancellation);
         var image = writer.Base.Find(request.Image.Which);
         if (request.Name is not null)
             Checks.NameIsFree(writer.Base, request.Name, exceptNumber: image.Number);

@@ -25,7 +25,7 @@ public static class ReadyOperation
     {
         var problems = new List<VembarException>();
         var own = Checks.Collect(problems, () => rules is null ? [] : ReadinessRule.Read(rules));
-        using var found = Checks.Collect(problems, () => FoundSource.Open(path, volume));
+        using var found = Checks.Collect(problems, () => ResolvedSource.Open(path, volume));
         Checks.Throw(problems);
         var tree = found!.Source.Walk(new Exclusions([], keepAll: true), null, skipUnreadable: true, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
         WindowsInstall? install = null;
@@ -37,8 +37,8 @@ public static class ReadyOperation
         {
             // A finding says so.
         }
-        var findings = Readiness.Check(found.Source, own!, new ReadinessOptions { SizeOf = path => SizeOf(tree, path) }).ToList();
-        findings.AddRange(tree.LeftOut.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal))
+        var findings = ReadinessCheck.Check(found.Source, own!, new ReadinessOptions { SizeOf = path => SizeOf(tree, path) }).ToList();
+        findings.AddRange(tree.Excluded.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal))
             .Select(l => new Finding("unreadable", Severity.Stop, "a file cannot be read", $"{l.Path}: {l.Rule}", "Let Windows check the volume (chkdsk), or take the disk from another copy.")));
         return new ReadyResult(path, found.Volume?.Number, install, [.. findings.OrderByDescending(f => f.Severity)]);
     }
@@ -52,15 +52,15 @@ public static class ReadyOperation
         var own = rules is null ? [] : ReadinessRule.Read(rules);
         using var archive = ArchiveReader.Open(reference.Archive);
         var image = archive.Find(reference.Which);
-        var shown = $"{archive.Path}#{image.Number}";
-        var tree = new ImageTree(archive, image.Root, shown);
+        var displayName = $"{archive.Path}#{image.Number}";
+        var tree = new ImageTree(archive, image.Root, displayName);
         var options = new ReadinessOptions
         {
             IsImage = true,
             SizeOf = path => tree.Find(path) is { } entry ? entry.Kind == EntryKind.Folder ? tree.Walk(entry, path).Sum(e => e.Entry.Length) : entry.Length : 0,
             OwnAnswerFile = WindowsInstall.FindFolder(tree) is { } folder && AnswersChange.WasMade(image.History) ? $"{folder}/{AnswersChange.Place}" : null,
         };
-        var findings = Readiness.Check(tree, own, options);
+        var findings = ReadinessCheck.Check(tree, own, options);
         WindowsInstall? install = null;
         try
         {
@@ -70,7 +70,7 @@ public static class ReadyOperation
         {
             // A finding says so.
         }
-        return new ReadyResult(shown, null, install, findings) { IsImage = true };
+        return new ReadyResult(displayName, null, install, findings) { IsImage = true };
     }
 
     private static long SizeOf(SourceTree tree, WindowsPath path)

@@ -19,7 +19,7 @@ public static class ServiceOperation
 {
     /// <summary>Makes the changes.</summary>
     /// <exception cref="VembarException">The image cannot be found or read, or the archive not be written.</exception>
-    public static ServiceResult Run(ServiceRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileLayer? layer = null)
+    public static ServiceResult Run(ServiceRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileSystem? fileSystem = null)
     {
         var clock = Stopwatch.StartNew();
         if (request.Changes.Count == 0)
@@ -28,12 +28,12 @@ public static class ServiceOperation
             Checks.ImageName(request.As);
         if (request.PlanOnly)
         {
-            using var reader = ArchiveReader.Open(request.Image.Archive, layer);
+            using var reader = ArchiveReader.Open(request.Image.Archive, fileSystem);
             return Apply(request, reader, null, clock, progress, cancellation);
         }
-        using (var reader = ArchiveReader.Open(request.Image.Archive, layer))
+        using (var reader = ArchiveReader.Open(request.Image.Archive, fileSystem))
             Look(reader, request);
-        using var writer = ArchiveWriter.Open(request.Image.Archive, create: false, request.Effort, request.Wait, layer, cancellation: cancellation);
+        using var writer = ArchiveWriter.Open(request.Image.Archive, create: false, request.Effort, request.Wait, fileSystem, cancellation: cancellation);
         return Apply(request, writer.Base, writer, clock, progress, cancellation);
     }
 

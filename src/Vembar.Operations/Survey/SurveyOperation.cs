@@ -36,7 +36,7 @@ public static class SurveyOperation
             return result;
         try
         {
-            using var source = FoundSource.OpenVolume(disk, volume);
+            using var source = ResolvedSource.OpenVolume(disk, volume);
             var (install, programs, take) = Look(source, always: disk.Volumes.Count == 1, progress, cancellation);
             var role = install is not null ? "Windows" : result.Role is "data" or "" && source.Exists(WindowsPath.Parse("bootmgr")) ? "boot files" : result.Role;
             return result with { Role = role, Windows = install, Programs = programs, Take = take };
@@ -69,6 +69,6 @@ public static class SurveyOperation
             return (null, 0, null);
         // What cannot be read is told by the capture; here it must not hide the rest.
         var tree = source.Walk(new Exclusions([], keepAll: false), null, skipUnreadable: true, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
-        return (install, programs, new WouldTake(tree.Files, tree.Bytes, tree.LeftOut) { Compacted = tree.Compacted });
+        return (install, programs, new WouldTake(tree.Files, tree.Bytes, tree.Excluded) { Compacted = tree.Compacted });
     }
 }

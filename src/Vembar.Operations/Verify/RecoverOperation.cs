@@ -25,7 +25,7 @@ public static class RecoverOperation
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; the new archive is not left behind.</param>
     /// <exception cref="VembarException">Nothing can be recovered, or the new archive not be written.</exception>
-    public static RecoverResult Run(ArchivePlace place, string to, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static RecoverResult Run(ArchiveLocation place, string to, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var path = place.Path;
         if (Path.Exists(to))
@@ -34,7 +34,7 @@ public static class RecoverOperation
         IArchiveFile file;
         try
         {
-            file = SystemFileLayer.Instance.Open(path, write: false);
+            file = LocalFileSystem.Instance.Open(path, write: false);
         }
         catch (Exception failure) when (VembarException.From(failure, "open the archive", path) is { } error)
         {
@@ -68,7 +68,7 @@ public static class RecoverOperation
         }
     }
 
-    private static ArchiveReader? LastState(ArchivePlace place)
+    private static ArchiveReader? LastState(ArchiveLocation place)
     {
         try
         {
@@ -82,12 +82,12 @@ public static class RecoverOperation
     }
 
     // The header may be what is damaged; then nothing is known of bases.
-    private static BaseArchives? Bases(ArchivePlace place, IArchiveFile file)
+    private static BaseArchives? Bases(ArchiveLocation place, IArchiveFile file)
     {
         try
         {
             var header = ArchiveHeader.Read(file, place.Path);
-            return header.Bases.Count == 0 ? null : new BaseArchives(place, header, SystemFileLayer.Instance, 0);
+            return header.Bases.Count == 0 ? null : new BaseArchives(place, header, LocalFileSystem.Instance, 0);
         }
         catch (VembarException)
         {
@@ -163,7 +163,7 @@ public static class RecoverOperation
         {
             var length = file.Length;
             Blocks = archive?.Segments.Sum(s => (long)s.BlockCount) ?? 0;
-            BlockScan.Run(file, archive?.StateEnd ?? 0, length, (block, lengths, plain) =>
+            BlockScan.Run(file, archive?.CommittedLength ?? 0, length, (block, lengths, plain) =>
             {
                 cancellation.ThrowIfCancellationRequested();
                 var offset = 0;
@@ -195,7 +195,7 @@ public static class RecoverOperation
         {
             if (!_chunks.TryGetValue(id, out var place))
             {
-                return archive?.Read(id) ?? (bases?.Holder(id, out var elsewhere) is { } holder ? holder.Read(id, elsewhere)
+                return archive?.Read(id) ?? (bases?.FindOwner(id, out var elsewhere) is { } holder ? holder.Read(id, elsewhere)
                     : throw VembarException.Damaged($"'{path}' lacks content that it names ({id})"));
             }
             if (_last.Offset != place.Block.Offset)

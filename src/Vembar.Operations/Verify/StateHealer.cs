@@ -22,7 +22,7 @@ internal static class StateHealer
     /// <param name="cancellation">Ends the waiting.</param>
     /// <returns>What was healed.</returns>
     /// <exception cref="VembarException">The archive cannot be opened or written.</exception>
-    public static List<Damage> Heal(ArchivePlace place, IReadOnlyList<ArchiveReader> others, TimeSpan wait, CancellationToken cancellation)
+    public static List<Damage> Heal(ArchiveLocation place, IReadOnlyList<ArchiveReader> others, TimeSpan wait, CancellationToken cancellation)
     {
         var healed = new List<Damage>();
         using var writer = ArchiveWriter.OpenToMend(place, WriterPurpose.Mend, new Mending(), wait, cancellation: cancellation);

@@ -20,7 +20,7 @@ public static class VerifyOperation
 {
     /// <summary>Checks every block, every chunk, the places between them, and every image's tree.</summary>
     /// <exception cref="VembarException">The archive cannot be opened at all.</exception>
-    public static VerifyResult Run(ArchivePlace path, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static VerifyResult Run(ArchiveLocation path, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         using var archive = ArchiveReader.OpenToMend(path);
         return Check(archive, [], new ConcurrentDictionary<ChunkId, byte>(), progress, cancellation);
@@ -32,11 +32,11 @@ public static class VerifyOperation
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends the check; what was given up is gone.</param>
     /// <exception cref="VembarException">There is nothing to give up, or the archive cannot be written.</exception>
-    public static VerifyResult GiveUpNewer(ArchivePlace path, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static VerifyResult GiveUpNewer(ArchiveLocation path, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         using (var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.GiveUpTail, new Mending(), wait, cancellation: cancellation))
         {
-            if (writer.Base.LeftOver == 0)
+            if (writer.Base.UncommittedTail == 0)
                 throw VembarException.Input("nothing-to-give-up", $"'{path}' has nothing behind its last whole state", "Nothing was changed. `vembar verify` tells what is damaged.");
             writer.GiveUpTail();
         }
@@ -50,13 +50,13 @@ public static class VerifyOperation
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; records of states and indexes may have been put back in their places by then.</param>
     /// <exception cref="VembarException">An archive cannot be opened, or this one not be written.</exception>
-    public static VerifyResult Repair(ArchivePlace path, IReadOnlyList<string> from, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static VerifyResult Repair(ArchiveLocation path, IReadOnlyList<string> from, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var others = new List<ArchiveReader>();
         try
         {
             foreach (var other in from)
-                others.Add(ArchiveReader.OpenToMend(new ArchivePlace(other, path.Bases)));
+                others.Add(ArchiveReader.OpenToMend(new ArchiveLocation(other, path.Bases)));
             var restored = StateHealer.Heal(path, others, wait, cancellation);
             var bad = new ConcurrentDictionary<ChunkId, byte>();
             var mending = new Mending(others);
@@ -104,7 +104,7 @@ public static class VerifyOperation
         {
             try
             {
-                if (source.Holder(id, out var place) is not { } holder)
+                if (source.FindOwner(id, out var place) is not { } holder)
                     continue;
                 return (place.Block.Kind, place.Block.Kind == BlockKind.Record ? holder.ReadRecord(id) : holder.Read(id, place));
             }
@@ -156,14 +156,14 @@ public static class VerifyOperation
             }
             var firstCopies = FirstCopies(segment, chunks);
             var found = new ConcurrentBag<Damage>();
-            Crew.Each(segment.BlockCount, number =>
+            WorkStealingRunner.Each(segment.BlockCount, number =>
             {
                 var block = segment.Block(number);
                 var copyOf = firstCopies?.GetValueOrDefault(number, -1) ?? -1;
                 if (CheckBlock(archive, block, chunks[copyOf < 0 ? number : copyOf] ?? [], copyOf < 0 ? block : segment.Block(copyOf), bad) is { } problem)
                     found.Add(new Damage(0, "", problem));
                 Interlocked.Increment(ref blocks);
-                progress.Report(new OperationProgress("reading", Interlocked.Add(ref done, block.WholeLength), archive.StateEnd, true, ""));
+                progress.Report(new OperationProgress("reading", Interlocked.Add(ref done, block.WholeLength), archive.CommittedLength, true, ""));
             }, cancellation);
             damage.AddRange(found.OrderBy(d => d.Problem, StringComparer.Ordinal));
         }
@@ -178,7 +178,7 @@ public static class VerifyOperation
             CheckTree(archive, others.Count == 0 ? archive : new HealingSource(archive, others, bad), image, bad, sound, damage);
         }
         return new VerifyResult(
-            archive.Path, blocks, archive.FileLength, damage, archive.IsNewerStateDamaged ? 0 : archive.LeftOver, [], clock.Elapsed.TotalSeconds, [.. archive.Bases.Select(b => b.Path)],
+            archive.Path, blocks, archive.FileLength, damage, archive.IsNewerStateDamaged ? 0 : archive.UncommittedTail, [], clock.Elapsed.TotalSeconds, [.. archive.Bases.Select(b => b.Path)],
             archive.Images.Count + archive.LostImages.Count, archive.IsRecordSingle);
     }
 
@@ -188,7 +188,7 @@ public static class VerifyOperation
         damage.AddRange(archive.LostImages.Select(i => new Damage(i.Number, "", i.Problem)));
         if (archive.IsNewerStateDamaged)
         {
-            damage.Add(new Damage(0, "", $"a newer state of {archive.LeftOver} bytes behind state {archive.Sequence} is damaged; nothing is written over it until it is saved (--recover), healed (--repair-from) or given up (--give-up-newer)"));
+            damage.Add(new Damage(0, "", $"a newer state of {archive.UncommittedTail} bytes behind state {archive.Sequence} is damaged; nothing is written over it until it is saved (--recover), healed (--repair-from) or given up (--give-up-newer)"));
         }
         var (first, second) = archive.RecordCopies;
         if (first != RecordCopy.Whole)
@@ -376,7 +376,7 @@ public static class VerifyOperation
         {
             if (bad.ContainsKey(id))
                 return true;
-            if (archive.Holder(id, out var place) is not null && (length is null || place.Length == length))
+            if (archive.FindOwner(id, out var place) is not null && (length is null || place.Length == length))
                 return false;
             bad[id] = 0;
             return true;

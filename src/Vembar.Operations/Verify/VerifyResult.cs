@@ -5,15 +5,15 @@ namespace Vembar.Operations.Verify;
 /// <param name="Blocks">Blocks read.</param>
 /// <param name="Bytes">Bytes of the file that were checked.</param>
 /// <param name="Damage">What is damaged.</param>
-/// <param name="LeftOver">Bytes behind the last state.</param>
+/// <param name="UncommittedTail">Bytes behind the last state.</param>
 /// <param name="Repaired">What was healed.</param>
 /// <param name="Seconds">Time taken.</param>
 /// <param name="Bases">The archives that it is based on: that they hold what is needed was checked, not that it is whole there.</param>
 /// <param name="Images">How many images it holds.</param>
 /// <param name="IsRecordSingle">Whether a run was interrupted between the two copies of the last record: nothing is lost, and the next change adds the second.</param>
 public sealed record VerifyResult(
-    string Archive, long Blocks, long Bytes, IReadOnlyList<Damage> Damage, long LeftOver, IReadOnlyList<Damage> Repaired, double Seconds, IReadOnlyList<string> Bases, int Images, bool IsRecordSingle)
+    string Archive, long Blocks, long Bytes, IReadOnlyList<Damage> Damage, long UncommittedTail, IReadOnlyList<Damage> Repaired, double Seconds, IReadOnlyList<string> Bases, int Images, bool IsRecordSingle)
 {
     /// <summary>True when nothing is damaged and nothing left over.</summary>
-    public bool Ok => Damage.Count == 0 && LeftOver == 0 && !IsRecordSingle;
+    public bool Ok => Damage.Count == 0 && UncommittedTail == 0 && !IsRecordSingle;
 }

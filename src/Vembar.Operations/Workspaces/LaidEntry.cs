@@ -17,10 +17,10 @@ internal sealed record LaidEntry(string Name, EntryKind Kind, long Length, FileT
 {
     /// <summary>Of a folder that was just walked over.</summary>
     public static LaidEntry Of(SourceNode node) => new(
-        node.Name, node.Kind, (node.SameAs ?? node).Length, node.Modified, node.Changed, node.FileId, node.Entry.Owner ?? default, node.Children is null ? [] : [.. node.Children.Select(Of)]);
+        node.Name, node.Kind, (node.HardLinkOf ?? node).Length, node.Modified, node.Changed, node.FileId, node.Entry.Owner ?? default, node.Children is null ? [] : [.. node.Children.Select(Of)]);
 
     /// <summary>Whether a file is untouched.</summary>
-    public bool IsUntouched(SourceNode node) => node.Kind == Kind && (node.SameAs ?? node).Length == Length && node.Modified == Modified && node.Changed == Changed && node.FileId == FileId;
+    public bool IsUntouched(SourceNode node) => node.Kind == Kind && (node.HardLinkOf ?? node).Length == Length && node.Modified == Modified && node.Changed == Changed && node.FileId == FileId;
 
     /// <summary>Entries with their paths, folders before what is in them.</summary>
     public IEnumerable<(string Path, LaidEntry Entry)> All(string path = "") => Children.SelectMany(c => c.All($"{path}{c.Name}/").Prepend(($"{path}{c.Name}", c)));

@@ -124,7 +124,7 @@ internal sealed class Workspace : IDisposable
         {
             throw error;
         }
-        throw VembarException.Surroundings("locked", $"the workspace '{folder}' is in use by another process", "Wait for it to end.");
+        throw VembarException.Environment("locked", $"the workspace '{folder}' is in use by another process", "Wait for it to end.");
     }
 
     private string LaidFile => Own(State.Laid.Length > 0 && Path.GetFileName(State.Laid) == State.Laid ? State.Laid : "laid");
@@ -182,7 +182,7 @@ internal sealed class Workspace : IDisposable
         if (!isEdited)
             Write(MetadataFile + Waiting, WorkspaceMetadata.Write(editor, descriptors));
         var stamp = isEdited ? StampIn(now)! : Stamp(MetadataFile + Waiting)!;
-        Write(Own(laid), LaidTree.Encode(now with { Children = [.. now.Children.Where(c => c.Name != StampName), stamp] }));
+        Write(Own(laid), WorkspaceBaseline.Encode(now with { Children = [.. now.Children.Where(c => c.Name != StampName), stamp] }));
         Save(State with { State = "open", Image = image, Folder = Path.GetFullPath(Folder), Laid = laid });
         if (!isEdited)
             File.Move(MetadataFile + Waiting, MetadataFile, overwrite: true);
@@ -197,7 +197,7 @@ internal sealed class Workspace : IDisposable
     /// <param name="now">What is saved, with the metadata file's stamp.</param>
     public void Announce(ImageRecord image, LaidEntry now)
     {
-        Replace(PendingLaid, LaidTree.Encode(now));
+        Replace(PendingLaid, WorkspaceBaseline.Encode(now));
         Replace(PendingFile, JsonSerializer.SerializeToUtf8Bytes(new PendingSave { Image = image }, WorkspaceJson.Default.PendingSave));
     }
 
@@ -209,7 +209,7 @@ internal sealed class Workspace : IDisposable
         try
         {
             var image = JsonSerializer.Deserialize(InputFile.ReadAllBytes(Own(PendingFile)), WorkspaceJson.Default.PendingSave)!.Image;
-            return (image, LaidTree.Decode(InputFile.ReadAllBytes(Own(PendingLaid))));
+            return (image, WorkspaceBaseline.Decode(InputFile.ReadAllBytes(Own(PendingLaid))));
         }
         catch (Exception failure) when (failure is BinaryFormatException or JsonException or IOException or NullReferenceException or VembarException)
         {
@@ -269,7 +269,7 @@ internal sealed class Workspace : IDisposable
     {
         try
         {
-            var root = LaidTree.Decode(InputFile.ReadAllBytes(LaidFile));
+            var root = WorkspaceBaseline.Decode(InputFile.ReadAllBytes(LaidFile));
             var stamp = StampIn(root);
             // A save that was stopped before the last of its steps.
             if (!IsStamp(stamp, MetadataFile) && IsStamp(stamp, MetadataFile + Waiting))

@@ -56,7 +56,7 @@ internal sealed class WorkspaceChanges
     public static WorkspaceChanges Find(TreeEditor editor, LaidEntry laid, FolderSource source, SourceTree now, string folder, bool isWindows, byte[]? metadata, CancellationToken cancellation)
     {
         var changes = new WorkspaceChanges(editor, source, folder, isWindows, cancellation);
-        changes._problems.AddRange(now.LeftOut.Where(l => !l.Path.StartsWith(Workspace.OwnFolder, StringComparison.Ordinal)).Select(l => $"'{l.Path}' is {l.Rule}, which no image holds"));
+        changes._problems.AddRange(now.Excluded.Where(l => !l.Path.StartsWith(Workspace.OwnFolder, StringComparison.Ordinal)).Select(l => $"'{l.Path}' is {l.Rule}, which no image holds"));
         changes.Compare(now.Root, laid, editor.Root, WindowsPath.Root);
         changes.Moves();
         changes.Links();
@@ -131,10 +131,10 @@ internal sealed class WorkspaceChanges
         }
         else if (node.Kind == EntryKind.File && !laid.IsUntouched(node))
         {
-            if (original.Entry.Content is { } content && ((node.SameAs ?? node).Length != content.Length || HashOf(node) != content.Hash))
+            if (original.Entry.Content is { } content && ((node.HardLinkOf ?? node).Length != content.Length || HashOf(node) != content.Hash))
             {
                 what.Add("content");
-                bytes = (node.SameAs ?? node).Length - content.Length;
+                bytes = (node.HardLinkOf ?? node).Length - content.Length;
                 // Written in place, all names of a hard-linked file have what was written.
                 var linked = node.FileId == laid.FileId;
                 _steps.Add(() => _editor.Rewrite(original, Fresh(node), node.Modified, linked));
@@ -204,7 +204,7 @@ internal sealed class WorkspaceChanges
         {
             var (node, path) = _added[i];
             if (!gone.TryGetValue(node.FileId, out var was) || was.Laid.Kind != node.Kind || _moved.Contains(was.Laid)
-                || (node.Kind != EntryKind.Folder && (was.Laid.Length != (node.SameAs ?? node).Length || was.Laid.Modified != node.Modified)))
+                || (node.Kind != EntryKind.Folder && (was.Laid.Length != (node.HardLinkOf ?? node).Length || was.Laid.Modified != node.Modified)))
             {
                 // A new folder may hold what was elsewhere: then what is in it stands in the list by itself.
                 if (node.Kind == EntryKind.Folder && Below(node).Any(n => gone.ContainsKey(n.FileId)))
@@ -260,7 +260,7 @@ internal sealed class WorkspaceChanges
         if (!CheckName(path))
             return;
         var children = node.Kind == EntryKind.Folder && !_opened.Contains(node) ? node.Children! : [];
-        _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Added, path.ToString(), "", [], node.Kind == EntryKind.File ? (node.SameAs ?? node).Length : 0));
+        _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Added, path.ToString(), "", [], node.Kind == EntryKind.File ? (node.HardLinkOf ?? node).Length : 0));
         _steps.Add(() =>
         {
             switch (node.Kind)
@@ -328,7 +328,7 @@ internal sealed class WorkspaceChanges
     private NewContent Fresh(SourceNode node)
     {
         var path = Path.Combine([Path.GetFullPath(_folder), .. node.Path.Parts]);
-        var length = (node.SameAs ?? node).Length;
+        var length = (node.HardLinkOf ?? node).Length;
         FilesRead++;
         if (!path.Any(char.IsSurrogate))
             return new NewContent(null, path, length);
@@ -353,11 +353,11 @@ internal sealed class WorkspaceChanges
         {
             if (_removed.Exists(r => r.Base == node || IsBelow(node, r.Base)))
                 continue;
-            var shown = path.Length > 0 ? path : "/";
-            if (_changes.FindIndex(c => c.Kind != WorkspaceChangeKind.Added && (c.From.Length > 0 ? c.From : c.Path) == shown) is >= 0 and var at)
+            var displayName = path.Length > 0 ? path : "/";
+            if (_changes.FindIndex(c => c.Kind != WorkspaceChangeKind.Added && (c.From.Length > 0 ? c.From : c.Path) == displayName) is >= 0 and var at)
                 _changes[at] = _changes[at] with { What = [.. _changes[at].What, .. what] };
             else
-                _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Changed, shown, "", what, 0));
+                _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Changed, displayName, "", what, 0));
             _steps.Add(() => TreeEditor.Set(node, change));
         }
     }

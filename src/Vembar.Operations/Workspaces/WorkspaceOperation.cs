@@ -50,7 +50,7 @@ public static class WorkspaceOperation
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         var editor = new TreeEditor(tree);
         if (only.Count > 0 && editor.KeepOnly([.. only.Select(WindowsPath.Parse)]) is { Count: > 0 } missing)
-            throw VembarException.Input("no-such-path", $"'{editor.Shown}' has no '{missing[0]}'", "See what it holds with `vembar files`.", missing.Count > 1 ? [.. missing.Select(m => $"'{m}'")] : []);
+            throw VembarException.Input("no-such-path", $"'{editor.DisplayName}' has no '{missing[0]}'", "See what it holds with `vembar files`.", missing.Count > 1 ? [.. missing.Select(m => $"'{m}'")] : []);
         if (editor.Children(editor.Root).Any(c => c.Entry.HasName(Workspace.OwnFolder)))
             throw VembarException.Input("name-not-possible", $"the image has an entry '{Workspace.OwnFolder}' at its top, which is what workspaces call their own folder", "Rename it in the image.");
         var existed = Directory.Exists(folder);
@@ -112,7 +112,7 @@ public static class WorkspaceOperation
         workspace.Remember(stored, laid, Descriptors(archive), now);
     }
 
-    private static ArchivePlace PlaceOf(Workspace workspace, string? archive) => archive ?? workspace.State.Archive;
+    private static ArchiveLocation PlaceOf(Workspace workspace, string? archive) => archive ?? workspace.State.Archive;
 
     private static void CheckArchive(ArchiveReader archive, Workspace workspace)
     {

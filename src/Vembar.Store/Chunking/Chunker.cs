@@ -66,8 +66,8 @@ public sealed unsafe class Chunker
         {
             // Eight positions four bytes apart lie beside each other as they stand in memory.
             var at = bytes + i - 15;
-            var most = Vector256.Max(Vector256.Max(Hash(at), Hash(at + 1)), Vector256.Max(Hash(at + 2), Hash(at + 3)));
-            if (Vector256.GreaterThanOrEqualAny(most, Vector256.Create(least)))
+            var max = Vector256.Max(Vector256.Max(Hash(at), Hash(at + 1)), Vector256.Max(Hash(at + 2), Hash(at + 3)));
+            if (Vector256.GreaterThanOrEqualAny(max, Vector256.Create(least)))
                 break;
         }
         for (; i < to; i++)

@@ -83,7 +83,7 @@ public ref struct BinaryFormatReader
     public ReadOnlySpan<byte> Block() => Bytes(Count(1));
 
     /// <summary>Text with its length in front, in UTF-8 that may hold lone surrogates (three bytes each).</summary>
-    public string Text() => WideText.Decode(Block());
+    public string Text() => Wtf8.Decode(Block());
 
     /// <summary>Fails when bytes are left.</summary>
     public readonly void End()

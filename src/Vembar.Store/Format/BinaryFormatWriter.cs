@@ -80,5 +80,5 @@ public sealed class BinaryFormatWriter
     public BinaryFormatWriter Block(ReadOnlySpan<byte> bytes) => Number((ulong)bytes.Length).Bytes(bytes);
 
     /// <summary>Text with its length in front.</summary>
-    public BinaryFormatWriter Text(string text) => Block(WideText.Encode(text));
+    public BinaryFormatWriter Text(string text) => Block(Wtf8.Encode(text));
 }

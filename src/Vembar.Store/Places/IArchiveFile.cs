@@ -1,6 +1,6 @@
 namespace Vembar.Store.Places;
 
-/// <summary>An open file of a <see cref="IFileLayer"/>. Reads may come from several threads at once, writes from one.</summary>
+/// <summary>An open file of a <see cref="IFileSystem"/>. Reads may come from several threads at once, writes from one.</summary>
 public interface IArchiveFile : IDisposable
 {
     /// <summary>The present length in bytes.</summary>

@@ -30,7 +30,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     private readonly Lazy<Dictionary<ChunkId, byte[]>> _recordCopies;
     private readonly Dictionary<ChunkId, Catalogue> _catalogues = [];
 
-    private ArchiveReader(IArchiveFile file, ArchivePlace place, ArchiveHeader header, FoundState state, long length, BaseArchives bases, Mending? mending)
+    private ArchiveReader(IArchiveFile file, ArchiveLocation place, ArchiveHeader header, FoundState state, long length, BaseArchives bases, Mending? mending)
     {
         _file = file;
         _bases = bases;
@@ -97,22 +97,22 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
 
     /// <summary>Opens the last valid state.</summary>
     /// <exception cref="VembarException">There is no such file, it is not an archive, or it is damaged.</exception>
-    public static ArchiveReader Open(ArchivePlace place, IFileLayer? layer = null) => Open(place, layer, 0);
+    public static ArchiveReader Open(ArchiveLocation place, IFileSystem? fileSystem = null) => Open(place, fileSystem, 0);
 
     /// <summary>Opens the last valid state although its index or its catalogue may be damaged: to tell of it and to mend it.</summary>
     /// <exception cref="VembarException">There is no such file, it is not an archive, or no state of it can be found.</exception>
-    internal static ArchiveReader OpenToMend(ArchivePlace place, IFileLayer? layer = null) => Open(place, layer, 0, new Mending());
+    internal static ArchiveReader OpenToMend(ArchiveLocation place, IFileSystem? fileSystem = null) => Open(place, fileSystem, 0, new Mending());
 
-    internal static ArchiveReader Open(ArchivePlace place, IFileLayer? layer, int depth, Mending? mending = null)
+    internal static ArchiveReader Open(ArchiveLocation place, IFileSystem? fileSystem, int depth, Mending? mending = null)
     {
         var path = place.Path;
-        layer ??= SystemFileLayer.Instance;
+        fileSystem ??= LocalFileSystem.Instance;
         if (Native.Posix.IsFolder(path))
             throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file that `vembar capture` made.");
         IArchiveFile file;
         try
         {
-            file = layer.Open(path, write: false);
+            file = fileSystem.Open(path, write: false);
         }
         catch (Exception failure) when (VembarException.From(failure, "open the archive", path) is { } error)
         {
@@ -120,7 +120,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         }
         try
         {
-            return Open(file, place, layer, depth, mending);
+            return Open(file, place, fileSystem, depth, mending);
         }
         catch
         {
@@ -129,7 +129,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         }
     }
 
-    internal static ArchiveReader Open(IArchiveFile file, ArchivePlace place, IFileLayer layer, int depth = 0, Mending? mending = null)
+    internal static ArchiveReader Open(IArchiveFile file, ArchiveLocation place, IFileSystem fileSystem, int depth = 0, Mending? mending = null)
     {
         var path = place.Path;
         try
@@ -138,7 +138,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             var length = file.Length;
             var state = StateFinder.Find(file, header, length) ?? throw VembarException.Damaged(
                 $"'{path}' holds no complete state: it is cut short or its end is damaged", "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
-            return new ArchiveReader(file, place, header, state, length, new BaseArchives(place, header, layer, depth), mending);
+            return new ArchiveReader(file, place, header, state, length, new BaseArchives(place, header, fileSystem, depth), mending);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", path) is { } error)
         {
@@ -151,7 +151,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     {
         try
         {
-            using var file = SystemFileLayer.Instance.Open(path, write: false);
+            using var file = LocalFileSystem.Instance.Open(path, write: false);
             return ArchiveHeader.IsOne(file);
         }
         catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
@@ -165,7 +165,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     {
         try
         {
-            using var file = SystemFileLayer.Instance.Open(path, write: false);
+            using var file = LocalFileSystem.Instance.Open(path, write: false);
             return ArchiveHeader.Read(file, path).Id;
         }
         catch (Exception failure) when (failure is VembarException or IOException or UnauthorizedAccessException or Native.NativeException)
@@ -178,7 +178,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     public string Path => Place.Path;
 
     /// <summary>Where it is, and where its bases are looked for.</summary>
-    public ArchivePlace Place { get; }
+    public ArchiveLocation Place { get; }
 
     /// <summary>The archives that it is based on.</summary>
     /// <exception cref="VembarException">One is not where it was looked for, is another one, or is damaged.</exception>
@@ -198,10 +198,10 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     public long FileLength { get; }
 
     /// <summary>Where this state ends in the file.</summary>
-    public long StateEnd => Commit.End;
+    public long CommittedLength => Commit.End;
 
     /// <summary>Bytes behind the last valid state: left over by an interrupted run, or the remains of a file that was cut short.</summary>
-    public long LeftOver => Math.Max(0, FileLength - StateEnd);
+    public long UncommittedTail => Math.Max(0, FileLength - CommittedLength);
 
     /// <summary>Whether what is behind the last valid state is a newer one that is damaged; writing over it would lose it.</summary>
     public bool IsNewerStateDamaged => _state.Tail == TailKind.Damaged;
@@ -227,11 +227,11 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
 
     /// <summary>Whether a chunk is stored, here or in a base.</summary>
     /// <exception cref="VembarException">It is not here and a base cannot be opened.</exception>
-    public bool Contains(ChunkId id) => Holder(id, out _) is not null;
+    public bool Contains(ChunkId id) => FindOwner(id, out _) is not null;
 
     /// <summary>The archive that stores a chunk, this one or a base, and where in it; null when there is none.</summary>
     /// <exception cref="VembarException">It is not here and a base cannot be opened.</exception>
-    public ArchiveReader? Holder(ChunkId id, out ChunkPlace place) => TryFind(id, out place) ? this : Header.Bases.Count == 0 ? null : _bases.Holder(id, out place);
+    public ArchiveReader? FindOwner(ChunkId id, out ChunkPlace place) => TryFind(id, out place) ? this : Header.Bases.Count == 0 ? null : _bases.FindOwner(id, out place);
 
     /// <summary>Where in this archive itself a chunk is stored.</summary>
     public bool TryFind(ChunkId id, out ChunkPlace place)
@@ -262,7 +262,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     /// <summary>A number that orders chunks as they lie in the archive, by the block that each is in; -1 for one that is not there.</summary>
     internal long OrderOf(ChunkId id)
     {
-        if (Holder(id, out var place) is not { } holder)
+        if (FindOwner(id, out var place) is not { } holder)
             return -1;
         // What lies in a base comes after what lies in the archive itself.
         return holder == this ? place.Block.Offset : place.Block.Offset | 1L << 62;
@@ -280,13 +280,13 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     /// <inheritdoc/>
     public void Use(ChunkId id, ChunkAction action)
     {
-        if (Holder(id, out var place) is { } holder)
+        if (FindOwner(id, out var place) is { } holder)
             holder.Use(id, place, action);
         else
-            throw Lacking(id);
+            throw MissingChunk(id);
     }
 
-    private VembarException Lacking(ChunkId id) => Header.Bases.Count == 0
+    private VembarException MissingChunk(ChunkId id) => Header.Bases.Count == 0
             ? VembarException.Damaged($"'{Path}' lacks content that it names ({id})")
             : VembarException.Damaged($"neither '{Path}' nor its base '{Bases[0].Path}' holds content that it names ({id})", "Take a copy of the base from before images were dropped from it.");
 
@@ -327,11 +327,11 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             if (!block.IsSensible)
                 throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block says two lengths");
             if (block.Codec == Codec.Stored)
-                return Taken(ref buffer!);
+                return Detach(ref buffer!);
             if (block.PlainCodec is not (Codec.Stored or Codec.Zstd))
                 throw VembarException.Input("newer-format", $"'{Path}' uses a compression that this Vembar does not know ({(byte)block.Codec})", "Use a newer Vembar.");
             plain = ArrayPool<byte>.Shared.Rent(block.PlainLength);
-            return block.TryExpand(stored, plain) ? Taken(ref plain!) : throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
+            return block.TryExpand(stored, plain) ? Detach(ref plain!) : throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", Path) is { } error)
         {
@@ -348,7 +348,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     }
 
     // The array goes to the caller and is not given back here.
-    private static byte[] Taken(ref byte[]? array)
+    private static byte[] Detach(ref byte[]? array)
     {
         var taken = array!;
         array = null;

@@ -14,17 +14,17 @@ internal sealed class BaseArchives : IDisposable
 {
     // A base may have a base of its own; more than this is a circle or nobody's doing.
     private const int Deepest = 16;
-    private readonly ArchivePlace _place;
+    private readonly ArchiveLocation _place;
     private readonly ArchiveHeader _header;
-    private readonly IFileLayer _layer;
+    private readonly IFileSystem _layer;
     private readonly int _depth;
     private readonly Lazy<ArchiveReader[]> _opened;
 
-    public BaseArchives(ArchivePlace place, ArchiveHeader header, IFileLayer layer, int depth)
+    public BaseArchives(ArchiveLocation place, ArchiveHeader header, IFileSystem fileSystem, int depth)
     {
         _place = place;
         _header = header;
-        _layer = layer;
+        _layer = fileSystem;
         _depth = depth;
         _opened = new Lazy<ArchiveReader[]>(OpenAll);
     }
@@ -59,7 +59,7 @@ internal sealed class BaseArchives : IDisposable
         {
             try
             {
-                var reader = ArchiveReader.Open(new ArchivePlace(candidate, _place.Bases), _layer, _depth + 1);
+                var reader = ArchiveReader.Open(new ArchiveLocation(candidate, _place.Bases), _layer, _depth + 1);
                 if (reader.Header.Id == wanted.Id)
                     return reader;
                 others.Add($"'{candidate}' is another archive ({reader.Header.Id})");
@@ -116,11 +116,11 @@ internal sealed class BaseArchives : IDisposable
     }
 
     /// <summary>The base that holds a chunk.</summary>
-    public ArchiveReader? Holder(ChunkId id, out ChunkPlace place)
+    public ArchiveReader? FindOwner(ChunkId id, out ChunkPlace place)
     {
         foreach (var reader in All)
         {
-            if (reader.Holder(id, out place) is { } holder)
+            if (reader.FindOwner(id, out place) is { } holder)
                 return holder;
         }
         place = default;

@@ -17,7 +17,7 @@ namespace Vembar.Store.Writing;
 /// </summary>
 public sealed class ArchiveWriter : IDisposable
 {
-    private readonly IFileLayer _layer;
+    private readonly IFileSystem _layer;
     private readonly IArchiveFile _file;
     private readonly bool _created;
     private readonly Effort _effort;
@@ -31,15 +31,15 @@ public sealed class ArchiveWriter : IDisposable
     private bool _committed;
     private bool _broken;
 
-    private ArchiveWriter(IFileLayer layer, IArchiveFile file, ArchiveReader reader, Effort effort, bool created)
+    private ArchiveWriter(IFileSystem fileSystem, IArchiveFile file, ArchiveReader reader, Effort effort, bool created)
     {
-        _layer = layer;
+        _layer = fileSystem;
         _file = file;
         _effort = effort;
         _created = created;
         Base = reader;
-        _end = reader.StateEnd;
-        LeftOverRemoved = reader.LeftOver;
+        _end = reader.CommittedLength;
+        LeftOverRemoved = reader.UncommittedTail;
     }
 
     /// <summary>The state that is added to.</summary>
@@ -49,43 +49,43 @@ public sealed class ArchiveWriter : IDisposable
     public long LeftOverRemoved { get; }
 
     /// <summary>Bytes appended so far.</summary>
-    public long BytesStored => _end - Base.StateEnd;
+    public long BytesStored => _end - Base.CommittedLength;
 
     /// <summary>Opens an archive for adding to it.</summary>
     /// <param name="place">An archive; made when <paramref name="create"/> is true and there is none.</param>
     /// <param name="create">Whether it may be made.</param>
     /// <param name="effort">How hard to compress.</param>
     /// <param name="wait">How long to wait for another writer.</param>
-    /// <param name="layer">The file system; null for the real one.</param>
+    /// <param name="fileSystem">The file system; null for the real one.</param>
     /// <param name="basedOn">Archives that a new archive is based on; one that is there must be based on them already.</param>
     /// <param name="cancellation">Ends the waiting.</param>
     /// <exception cref="VembarException">It cannot be opened, made or locked, or holds a newer state that is damaged.</exception>
     public static ArchiveWriter Open(
-        ArchivePlace place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileLayer? layer = null, IReadOnlyList<BaseArchive>? basedOn = null,
-        CancellationToken cancellation = default) => Open(place, create, effort, wait, layer, basedOn, WriterPurpose.Change, null, cancellation);
+        ArchiveLocation place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileSystem? fileSystem = null, IReadOnlyList<BaseArchive>? basedOn = null,
+        CancellationToken cancellation = default) => Open(place, create, effort, wait, fileSystem, basedOn, WriterPurpose.Change, null, cancellation);
 
     /// <summary>Opens an archive to mend it: its index or its catalogue may be damaged.</summary>
     /// <exception cref="VembarException">It cannot be opened or locked.</exception>
-    internal static ArchiveWriter OpenToMend(ArchivePlace place, WriterPurpose purpose, Mending mending, TimeSpan wait, IFileLayer? layer = null, CancellationToken cancellation = default) =>
-        Open(place, create: false, Effort.Balanced, wait, layer, null, purpose, mending, cancellation);
+    internal static ArchiveWriter OpenToMend(ArchiveLocation place, WriterPurpose purpose, Mending mending, TimeSpan wait, IFileSystem? fileSystem = null, CancellationToken cancellation = default) =>
+        Open(place, create: false, Effort.Balanced, wait, fileSystem, null, purpose, mending, cancellation);
 
     private static ArchiveWriter Open(
-        ArchivePlace place, bool create, Effort effort, TimeSpan wait, IFileLayer? layer, IReadOnlyList<BaseArchive>? basedOn, WriterPurpose purpose, Mending? mending,
+        ArchiveLocation place, bool create, Effort effort, TimeSpan wait, IFileSystem? fileSystem, IReadOnlyList<BaseArchive>? basedOn, WriterPurpose purpose, Mending? mending,
         CancellationToken cancellation)
     {
         var path = place.Path;
-        layer ??= SystemFileLayer.Instance;
+        fileSystem ??= LocalFileSystem.Instance;
         try
         {
             // Whoever waits for another that makes the archive may find that it gave up, and took it away again.
             var deadline = System.Diagnostics.Stopwatch.StartNew();
-            bool Create() => create && !Posix.Exists(path) && TryCreate(path, layer, basedOn ?? []);
+            bool Create() => create && !Posix.Exists(path) && TryCreate(path, fileSystem, basedOn ?? []);
             while (true)
             {
                 var created = Create();
                 try
                 {
-                    return OpenLocked(place, effort, wait - deadline.Elapsed, layer, created, purpose, mending, cancellation);
+                    return OpenLocked(place, effort, wait - deadline.Elapsed, fileSystem, created, purpose, mending, cancellation);
                 }
                 catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound && create && !Posix.Exists(path) && new FileInfo(path).LinkTarget is null
                     && Posix.IsFolder(Path.GetDirectoryName(Path.GetFullPath(path))!))
@@ -102,26 +102,26 @@ public sealed class ArchiveWriter : IDisposable
     }
 
     // A new archive appears under its name whole, as a valid one without images, so that two makers cannot collide.
-    private static bool TryCreate(string path, IFileLayer layer, IReadOnlyList<BaseArchive> bases)
+    private static bool TryCreate(string path, IFileSystem fileSystem, IReadOnlyList<BaseArchive> bases)
     {
         var full = Path.GetFullPath(path);
         var scratch = Path.Combine(Path.GetDirectoryName(full)!, $".{Path.GetFileName(full)}.new-{Environment.ProcessId}-{Guid.NewGuid():N}");
         try
         {
-            using (var file = layer.CreateNew(scratch))
+            using (var file = fileSystem.CreateNew(scratch))
                 WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, bases));
-            layer.Rename(scratch, full, replace: false);
+            fileSystem.Rename(scratch, full, replace: false);
             return true;
         }
         catch (Native.NativeException failure) when (failure.Errno == Native.Errno.Exists)
         {
-            layer.Delete(scratch);
+            fileSystem.Delete(scratch);
             return false;
         }
         catch
         {
             if (Posix.Exists(scratch))
-                layer.Delete(scratch);
+                fileSystem.Delete(scratch);
             throw;
         }
     }
@@ -146,7 +146,7 @@ public sealed class ArchiveWriter : IDisposable
     }
 
     private static ArchiveWriter OpenLocked(
-        ArchivePlace place, Effort effort, TimeSpan wait, IFileLayer layer, bool created, WriterPurpose purpose, Mending? mending, CancellationToken cancellation)
+        ArchiveLocation place, Effort effort, TimeSpan wait, IFileSystem fileSystem, bool created, WriterPurpose purpose, Mending? mending, CancellationToken cancellation)
     {
         var path = place.Path;
         var clock = System.Diagnostics.Stopwatch.StartNew();
@@ -154,11 +154,11 @@ public sealed class ArchiveWriter : IDisposable
         {
             if (Posix.IsFolder(path))
                 throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file.");
-            var file = layer.Open(path, write: true);
+            var file = fileSystem.Open(path, write: true);
             try
             {
                 if (file.TryLock() && file.IsStillAt(path))
-                    return Locked(layer, file, place, effort, created, purpose, mending);
+                    return Locked(fileSystem, file, place, effort, created, purpose, mending);
             }
             catch
             {
@@ -167,21 +167,21 @@ public sealed class ArchiveWriter : IDisposable
             }
             file.Dispose();
             if (clock.Elapsed >= wait)
-                throw VembarException.Surroundings("archive-locked", $"'{path}' is being written by another process", "Try again when it has finished, or wait for it with --wait SECONDS.");
+                throw VembarException.Environment("archive-locked", $"'{path}' is being written by another process", "Try again when it has finished, or wait for it with --wait SECONDS.");
             cancellation.WaitHandle.WaitOne(100);
             cancellation.ThrowIfCancellationRequested();
         }
     }
 
-    private static ArchiveWriter Locked(IFileLayer layer, IArchiveFile file, ArchivePlace place, Effort effort, bool created, WriterPurpose purpose, Mending? mending = null)
+    private static ArchiveWriter Locked(IFileSystem fileSystem, IArchiveFile file, ArchiveLocation place, Effort effort, bool created, WriterPurpose purpose, Mending? mending = null)
     {
-        var reader = ArchiveReader.Open(file, place, layer, mending: mending);
+        var reader = ArchiveReader.Open(file, place, fileSystem, mending: mending);
         if (reader.IsNewerStateDamaged && purpose is not (WriterPurpose.Mend or WriterPurpose.GiveUpTail))
         {
             throw VembarException.Damaged($"'{place.Path}' holds a newer state behind state {reader.Sequence} that is damaged; a change would lose it",
                 "Save it with `vembar verify ARCHIVE --recover NEW.vmb` or heal it with --repair-from COPY; or give it up with `vembar verify ARCHIVE --give-up-newer`.");
         }
-        return new ArchiveWriter(layer, file, reader, effort, created);
+        return new ArchiveWriter(fileSystem, file, reader, effort, created);
     }
 
     /// <summary>Whether a chunk is stored or about to be.</summary>
@@ -321,10 +321,10 @@ public sealed class ArchiveWriter : IDisposable
             return;
         EnsureInPlace();
         _begun = true;
-        if (_file.Length > Base.StateEnd)
+        if (_file.Length > Base.CommittedLength)
         {
             // Durable, so that nothing of it can come back between what is written now.
-            _file.Truncate(Base.StateEnd);
+            _file.Truncate(Base.CommittedLength);
             _file.Sync();
         }
         MendRecord();
@@ -349,7 +349,7 @@ public sealed class ArchiveWriter : IDisposable
         if (_file.IsStillAt(Base.Path))
             return;
         _broken = true;
-        throw VembarException.Surroundings("archive-replaced", $"'{Base.Path}' was removed or replaced by another file while it was being written", "What is there now was not touched. See what it is, and run this again.");
+        throw VembarException.Environment("archive-replaced", $"'{Base.Path}' was removed or replaced by another file while it was being written", "What is there now was not touched. See what it is, and run this again.");
     }
 
     /// <summary>Makes a new state without an image; its content stays until the archive is rewritten.</summary>
@@ -373,13 +373,13 @@ public sealed class ArchiveWriter : IDisposable
 
     /// <summary>Makes an archive with the id of another one under a name of its own, to take its place later.</summary>
     /// <exception cref="VembarException">It cannot be made.</exception>
-    internal static ArchiveWriter CreateFor(ArchiveReader other, string path, Effort effort, IFileLayer layer)
+    internal static ArchiveWriter CreateFor(ArchiveReader other, string path, Effort effort, IFileSystem fileSystem)
     {
         try
         {
-            using (var file = layer.CreateNew(path))
+            using (var file = fileSystem.CreateNew(path))
                 WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases));
-            return OpenLocked(new ArchivePlace(path, other.Place.Bases), effort, default, layer, created: true, WriterPurpose.Change, null, CancellationToken.None);
+            return OpenLocked(new ArchiveLocation(path, other.Place.Bases), effort, default, fileSystem, created: true, WriterPurpose.Change, null, CancellationToken.None);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", path) is { } error)
         {
@@ -504,7 +504,7 @@ public sealed class ArchiveWriter : IDisposable
                     _layer.Delete(Base.Path);
             }
             else if (_begun)
-                _file.Truncate(Base.StateEnd);
+                _file.Truncate(Base.CommittedLength);
         }
         catch (IOException)
         {

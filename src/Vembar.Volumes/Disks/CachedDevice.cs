@@ -32,7 +32,7 @@ public sealed class CachedDevice : IBlockDevice
     }
 
     /// <inheritdoc/>
-    public string Shown => _device.Shown;
+    public string DisplayName => _device.DisplayName;
 
     /// <inheritdoc/>
     public long Length => _device.Length;
@@ -73,7 +73,7 @@ public sealed class CachedDevice : IBlockDevice
     public void Write(ReadOnlySpan<byte> from, long offset)
     {
         if (!MayWrite || offset < 0 || offset > Length - from.Length)
-            throw new NativeException("write", Shown, MayWrite ? Errno.NoSpace : Errno.ReadOnly);
+            throw new NativeException("write", DisplayName, MayWrite ? Errno.NoSpace : Errno.ReadOnly);
         for (var done = 0; done < from.Length;)
         {
             var (number, at) = Math.DivRem(offset + done, PageSize);

@@ -9,7 +9,7 @@ namespace Vembar.Volumes.Disks;
 internal sealed class DifferencingDevice(IDifferencingMap map, IBlockDevice file, IBlockDevice parent) : IBlockDevice
 {
     /// <inheritdoc/>
-    public string Shown => file.Shown;
+    public string DisplayName => file.DisplayName;
 
     /// <inheritdoc/>
     public bool MayWrite => false;
@@ -31,7 +31,7 @@ internal sealed class DifferencingDevice(IDifferencingMap map, IBlockDevice file
                     part.Clear();
                     break;
                 case DiskPieceKind.Own when file.Read(part, place.Offset) < part.Length:
-                    throw new NativeException("read", $"{Shown}, byte {offset + done}: its file is cut short", Errno.InputOutput);
+                    throw new NativeException("read", $"{DisplayName}, byte {offset + done}: its file is cut short", Errno.InputOutput);
                 case DiskPieceKind.OfParent:
                     // A parent may be smaller; what is beyond it is zero.
                     var got = offset + done < parent.Length ? parent.Read(part, offset + done) : 0;
@@ -44,7 +44,7 @@ internal sealed class DifferencingDevice(IDifferencingMap map, IBlockDevice file
     }
 
     /// <inheritdoc/>
-    public void Write(ReadOnlySpan<byte> from, long offset) => throw new NativeException("write", Shown, Errno.ReadOnly);
+    public void Write(ReadOnlySpan<byte> from, long offset) => throw new NativeException("write", DisplayName, Errno.ReadOnly);
 
     /// <inheritdoc/>
     public void Flush()

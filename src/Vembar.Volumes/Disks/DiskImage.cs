@@ -77,7 +77,7 @@ public sealed class DiskImage : IDisposable
     {
         try
         {
-            return Posix.Claim(path) ?? throw VembarException.Surroundings("disk-in-use", $"the disk '{path}' is in use: another program, or this machine itself, has it open for writing", "Shut the virtual machine down, or unmount it first; and make sure that it is the disk you mean.");
+            return Posix.Claim(path) ?? throw VembarException.Environment("disk-in-use", $"the disk '{path}' is in use: another program, or this machine itself, has it open for writing", "Shut the virtual machine down, or unmount it first; and make sure that it is the disk you mean.");
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the disk", path) is { } error)
         {
@@ -270,7 +270,7 @@ public sealed class DiskImage : IDisposable
             if (clock.Elapsed > TimeSpan.FromSeconds(Seconds))
             {
                 server.Kill();
-                throw VembarException.Surroundings("disk-server", $"'{Path}': qemu-nbd did not begin to serve it within {Seconds} seconds");
+                throw VembarException.Environment("disk-server", $"'{Path}': qemu-nbd did not begin to serve it within {Seconds} seconds");
             }
         }
     }
@@ -283,7 +283,7 @@ public sealed class DiskImage : IDisposable
         line = line.StartsWith(Prefix, StringComparison.Ordinal) ? line[Prefix.Length..] : line;
         bool Says(string words) => said.Contains(words, StringComparison.OrdinalIgnoreCase);
         if (Says("another process") || Says("\" lock"))
-            return VembarException.Surroundings("disk-in-use", $"the disk image '{Path}' is in use by another program", "Shut the virtual machine down first.");
+            return VembarException.Environment("disk-in-use", $"the disk image '{Path}' is in use by another program", "Shut the virtual machine down first.");
         if (Says("backing file"))
             return VembarException.Input("backing-file-missing", $"the disk image '{Path}' stands on another one that cannot be opened: {line}", "Put that file where the image names it, or join both into one image.");
         if (Format == DiskFormat.Vhdx && (Says("replay") || Says("a log")))
@@ -300,9 +300,9 @@ public sealed class DiskImage : IDisposable
             return;
         _keeper?.Dispose();
         if (!_server.WaitForExit(Seconds * 1000))
-            throw VembarException.Surroundings("disk-server", $"'{Path}': qemu-nbd did not finish writing it within {Seconds} seconds", "Look whether the disk that it is on works, and run it again.");
+            throw VembarException.Environment("disk-server", $"'{Path}': qemu-nbd did not finish writing it within {Seconds} seconds", "Look whether the disk that it is on works, and run it again.");
         if (_server.ExitCode != 0)
-            throw VembarException.Surroundings("disk-server", $"'{Path}': qemu-nbd ended before all was written ({_server.ExitCode})", "Run it again.");
+            throw VembarException.Environment("disk-server", $"'{Path}': qemu-nbd ended before all was written ({_server.ExitCode})", "Run it again.");
     }
 
     /// <summary>Closes it.</summary>

@@ -11,7 +11,7 @@ public sealed class FileDevice : IBlockDevice
 
     private FileDevice(string path, SafeFileHandle file, long length, bool write)
     {
-        Shown = path;
+        DisplayName = path;
         _file = file;
         Length = length;
         MayWrite = write;
@@ -34,7 +34,7 @@ public sealed class FileDevice : IBlockDevice
     }
 
     /// <inheritdoc/>
-    public string Shown { get; }
+    public string DisplayName { get; }
 
     /// <inheritdoc/>
     public long Length { get; }

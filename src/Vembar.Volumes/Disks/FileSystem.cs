@@ -56,7 +56,7 @@ public sealed record FileSystem(string Kind, string Label, long? Used)
                 null => OfOthers(volume),
             };
         }
-        catch (Exception failure) when (VembarException.From(failure, "read", volume.Shown) is { } error)
+        catch (Exception failure) when (VembarException.From(failure, "read", volume.DisplayName) is { } error)
         {
             throw error;
         }

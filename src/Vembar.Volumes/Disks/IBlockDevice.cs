@@ -6,7 +6,7 @@ namespace Vembar.Volumes.Disks;
 public interface IBlockDevice : INtfsDevice, IDisposable
 {
     /// <summary>What it is, for messages.</summary>
-    string Shown { get; }
+    string DisplayName { get; }
 
     /// <summary>Whether it may be written.</summary>
     bool MayWrite { get; }

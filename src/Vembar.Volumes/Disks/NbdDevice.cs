@@ -28,40 +28,40 @@ public sealed class NbdDevice : IBlockDevice
     private ulong _cookie;
     private bool _isClosed;
 
-    private NbdDevice(Socket socket, string shown)
+    private NbdDevice(Socket socket, string displayName)
     {
         _socket = socket;
-        Shown = shown;
+        DisplayName = displayName;
     }
 
     /// <summary>Connects.</summary>
     /// <param name="socket">The path of the socket.</param>
-    /// <param name="shown">What the disk is, for messages.</param>
+    /// <param name="displayName">What the disk is, for messages.</param>
     /// <param name="write">Whether it is to be written.</param>
     /// <exception cref="VembarException">The server is not there, speaks otherwise, or allows no writing.</exception>
-    public static NbdDevice Connect(string socket, string shown, bool write)
+    public static NbdDevice Connect(string socket, string displayName, bool write)
     {
         var connection = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified) { ReceiveTimeout = ReadSeconds * 1000, SendTimeout = WriteSeconds * 1000 };
         try
         {
             connection.Connect(new UnixDomainSocketEndPoint(socket));
-            var device = new NbdDevice(connection, shown);
-            device.Shake();
+            var device = new NbdDevice(connection, displayName);
+            device.Handshake();
             if (write && !device.MayWrite)
-                throw VembarException.Surroundings("read-only", $"'{shown}' cannot be written: its server hands it out read-only");
+                throw VembarException.Environment("read-only", $"'{displayName}' cannot be written: its server hands it out read-only");
             return device;
         }
         catch (Exception failure)
         {
             connection.Dispose();
             if (failure is SocketException or IOException)
-                throw new VembarException(ErrorKind.Surroundings, "disk-server", $"'{shown}': the server of the disk image did not answer as it should: {failure.Message}", "", null, failure);
+                throw new VembarException(ErrorKind.Environment, "disk-server", $"'{displayName}': the server of the disk image did not answer as it should: {failure.Message}", "", null, failure);
             throw;
         }
     }
 
     /// <inheritdoc/>
-    public string Shown { get; }
+    public string DisplayName { get; }
 
     /// <inheritdoc/>
     public long Length { get; private set; }
@@ -69,7 +69,7 @@ public sealed class NbdDevice : IBlockDevice
     /// <inheritdoc/>
     public bool MayWrite { get; private set; }
 
-    private void Shake()
+    private void Handshake()
     {
         Span<byte> hello = stackalloc byte[18];
         Receive(hello);
@@ -124,7 +124,7 @@ public sealed class NbdDevice : IBlockDevice
             from = from[_socket.Send(from)..];
     }
 
-    private void Ask(ushort command, long offset, int length, ReadOnlySpan<byte> payload, Span<byte> answer)
+    private void Request(ushort command, long offset, int length, ReadOnlySpan<byte> payload, Span<byte> answer)
     {
         try
         {
@@ -143,12 +143,12 @@ public sealed class NbdDevice : IBlockDevice
             if (BinaryPrimitives.ReadUInt32BigEndian(reply) != SimpleReplyMagic || BinaryPrimitives.ReadUInt64BigEndian(reply[8..]) != _cookie)
                 throw new IOException("an answer of the disk's server is not one of NBD");
             if (BinaryPrimitives.ReadInt32BigEndian(reply[4..]) is not 0 and var error)
-                throw new NativeException(command == CommandRead ? "read" : "write", $"{Shown}, byte {offset}", error);
+                throw new NativeException(command == CommandRead ? "read" : "write", $"{DisplayName}, byte {offset}", error);
             Receive(answer);
         }
         catch (SocketException failure)
         {
-            throw new NativeException(command == CommandRead ? "read" : "write", Shown, Errno.InputOutput, failure);
+            throw new NativeException(command == CommandRead ? "read" : "write", DisplayName, Errno.InputOutput, failure);
         }
     }
 
@@ -161,7 +161,7 @@ public sealed class NbdDevice : IBlockDevice
         for (var at = 0; at < to.Length; at += MostAtOnce)
         {
             var part = to[at..Math.Min(at + MostAtOnce, to.Length)];
-            Ask(CommandRead, offset + at, part.Length, default, part);
+            Request(CommandRead, offset + at, part.Length, default, part);
         }
         return to.Length;
     }
@@ -172,12 +172,12 @@ public sealed class NbdDevice : IBlockDevice
         for (var at = 0; at < from.Length; at += MostAtOnce)
         {
             var part = from[at..Math.Min(at + MostAtOnce, from.Length)];
-            Ask(CommandWrite, offset + at, part.Length, part, default);
+            Request(CommandWrite, offset + at, part.Length, part, default);
         }
     }
 
     /// <inheritdoc/>
-    public void Flush() => Ask(CommandFlush, 0, 0, default, default);
+    public void Flush() => Request(CommandFlush, 0, 0, default, default);
 
     /// <inheritdoc/>
     public void Dispose()

@@ -28,14 +28,14 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
             var table = ReadGpt(disk, warnings) ?? ReadMbr(disk, warnings) ?? ReadBackup(disk, warnings) ?? new PartitionTable(PartitionScheme.None, 512, default, [], []);
             return table with { Partitions = Usable(disk, table.Partitions, warnings), Warnings = warnings };
         }
-        catch (Exception failure) when (VembarException.From(failure, "read the partition table of", disk.Shown) is { } error)
+        catch (Exception failure) when (VembarException.From(failure, "read the partition table of", disk.DisplayName) is { } error)
         {
             throw error;
         }
     }
 
     private static VembarException Bad(IBlockDevice disk, string what) =>
-        VembarException.Input("bad-partition-table", $"'{disk.Shown}': {what}", "The disk image may be cut short or damaged; take it from another copy.");
+        VembarException.Input("bad-partition-table", $"'{disk.DisplayName}': {what}", "The disk image may be cut short or damaged; take it from another copy.");
 
     // One entry that is wrong says nothing against the others.
     private static List<Partition> Usable(IBlockDevice disk, IReadOnlyList<Partition> partitions, List<string> warnings)
@@ -54,7 +54,7 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
         inside.RemoveAll(p => over.Exists(o => o.First == p || o.Second == p));
         if (inside.Count == 0 && outside.Count > 0)
             throw Bad(disk, outside[0]);
-        warnings.AddRange(outside.Select(o => $"'{disk.Shown}': {o}; it is passed over"));
+        warnings.AddRange(outside.Select(o => $"'{disk.DisplayName}': {o}; it is passed over"));
         return inside;
     }
 
@@ -90,7 +90,7 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
         {
             if (GptAt(disk, sector, disk.Length / sector - 1) is { } backup)
             {
-                warnings.Add($"the first partition table of '{disk.Shown}' is damaged; its backup at the end of the disk is used");
+                warnings.Add($"the first partition table of '{disk.DisplayName}' is damaged; its backup at the end of the disk is used");
                 return backup with { Warnings = warnings };
             }
         }
@@ -121,9 +121,9 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
             var type = new Guid(entry[..16]);
             if (type == Guid.Empty)
                 continue;
-            ulong first = BinaryPrimitives.ReadUInt64LittleEndian(entry[32..]), last = BinaryPrimitives.ReadUInt64LittleEndian(entry[40..]), most = (ulong)(long.MaxValue / sector);
+            ulong first = BinaryPrimitives.ReadUInt64LittleEndian(entry[32..]), last = BinaryPrimitives.ReadUInt64LittleEndian(entry[40..]), max = (ulong)(long.MaxValue / sector);
             // What no number of bytes can say lies outside of any disk, as the check of all partitions tells.
-            if (first > most || last > most || last < first)
+            if (first > max || last > max || last < first)
                 (first, last) = (0, 0);
             var name = Encoding.Unicode.GetString(entry[56..128]).TrimEnd('\0');
             partitions.Add(new Partition(i + 1, (long)first * sector, (long)(last - first + 1) * sector, type, new Guid(entry[16..32]), name, 0, false));
@@ -173,12 +173,12 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
         {
             if (!seen.Add(next) || seen.Count > Most)
             {
-                warnings.Add($"the chain of logical partitions on '{disk.Shown}' leads back into itself; those up to there are used");
+                warnings.Add($"the chain of logical partitions on '{disk.DisplayName}' leads back into itself; those up to there are used");
                 return;
             }
             if (TryRead(disk, next * Sector, Sector) is not { } sector || sector[510] != 0x55 || sector[511] != 0xAA)
             {
-                warnings.Add($"the chain of logical partitions on '{disk.Shown}' is broken at byte {next * Sector}; those up to there are used");
+                warnings.Add($"the chain of logical partitions on '{disk.DisplayName}' is broken at byte {next * Sector}; those up to there are used");
                 return;
             }
             if (MbrEntry(sector, 0) is { } entry)

@@ -21,7 +21,7 @@ public sealed class SliceDevice : IBlockDevice
     }
 
     /// <inheritdoc/>
-    public string Shown => _whole.Shown;
+    public string DisplayName => _whole.DisplayName;
 
     /// <inheritdoc/>
     public long Length { get; }
@@ -36,7 +36,7 @@ public sealed class SliceDevice : IBlockDevice
     public void Write(ReadOnlySpan<byte> from, long offset)
     {
         if (offset < 0 || offset > Length - from.Length)
-            throw new NativeException("write beyond the end of the partition", Shown, Errno.NoSpace);
+            throw new NativeException("write beyond the end of the partition", DisplayName, Errno.NoSpace);
         _whole.Write(from, _start + offset);
     }
 

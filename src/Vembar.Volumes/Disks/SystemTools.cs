@@ -23,7 +23,7 @@ internal static class SystemTools
         // Programs that format disks lie where an ordinary user's path does not lead.
         (Environment.GetEnvironmentVariable("PATH") ?? "").Split(':').Concat(["/usr/sbin", "/sbin", "/usr/bin"])
             .Select(folder => Path.Combine(folder, program)).FirstOrDefault(File.Exists)
-            ?? throw VembarException.Surroundings("program-missing", $"could not {doing}: the program '{program}' is not installed", $"Install it (Debian: {package}).");
+            ?? throw VembarException.Environment("program-missing", $"could not {doing}: the program '{program}' is not installed", $"Install it (Debian: {package}).");
 
     /// <summary>Runs a program to its end.</summary>
     /// <returns>What it printed.</returns>
@@ -37,6 +37,6 @@ internal static class SystemTools
         if (process.ExitCode == 0)
             return output;
         var line = (error.Result + output).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).LastOrDefault() ?? $"it ended with {process.ExitCode}";
-        throw VembarException.Surroundings("program-failed", $"could not {doing}: {line}");
+        throw VembarException.Environment("program-failed", $"could not {doing}: {line}");
     }
 }

@@ -25,7 +25,7 @@ internal sealed class VhdDifferencing : IDifferencingMap
         var tableAt = BinaryPrimitives.ReadInt64BigEndian(header.AsSpan(16));
         if (!int.IsPow2(_blockLength) || _blockLength is < SectorLength or > 1 << 28 || Length <= 0 || Length > (long)count * _blockLength || count > 1 << 24
             || tableAt < 0 || tableAt > file.Length - 4L * count)
-            throw VembarException.Input("bad-disk-image", $"the disk image '{file.Shown}' (vhd) has numbers in its header that make no sense", "It may be cut short or damaged; take it from another copy.");
+            throw VembarException.Input("bad-disk-image", $"the disk image '{file.DisplayName}' (vhd) has numbers in its header that make no sense", "It may be cut short or damaged; take it from another copy.");
         _bitmapLength = (_blockLength / SectorLength / 8 + SectorLength - 1) / SectorLength * SectorLength;
         var table = new byte[4 * (int)count];
         file.Read(table, tableAt);
@@ -47,7 +47,7 @@ internal sealed class VhdDifferencing : IDifferencingMap
         var at = BinaryPrimitives.ReadInt64BigEndian(footer.AsSpan(16));
         var header = new byte[HeaderLength];
         return at > 0 && at <= file.Length - HeaderLength && file.Read(header, at) == HeaderLength && header.AsSpan().StartsWith("cxsparse"u8) ? new VhdDifferencing(file, footer, header)
-            : throw VembarException.Input("bad-disk-image", $"the disk image '{file.Shown}' (vhd) differs from a parent, and its header is damaged", "Take it from another copy.");
+            : throw VembarException.Input("bad-disk-image", $"the disk image '{file.DisplayName}' (vhd) differs from a parent, and its header is damaged", "Take it from another copy.");
     }
 
     /// <summary>What tells a VHD from others; null when it is none.</summary>
@@ -121,7 +121,7 @@ internal sealed class VhdDifferencing : IDifferencingMap
                 return known;
             var bitmap = new byte[_bitmapLength];
             if (_file.Read(bitmap, (long)_blocks[block] * SectorLength) < bitmap.Length)
-                throw new Native.NativeException("read", $"{_file.Shown}: its file is cut short", Native.Errno.InputOutput);
+                throw new Native.NativeException("read", $"{_file.DisplayName}: its file is cut short", Native.Errno.InputOutput);
             return _bitmaps[block] = bitmap;
         }
     }

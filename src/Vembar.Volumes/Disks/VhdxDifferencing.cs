@@ -44,7 +44,7 @@ internal sealed class VhdxDifferencing : IDifferencingMap
     }
 
     private static VembarException Bad(IBlockDevice file, string what) =>
-        VembarException.Input("bad-disk-image", $"the disk image '{file.Shown}' (vhdx) {what}", "It may be cut short or damaged; take it from another copy.");
+        VembarException.Input("bad-disk-image", $"the disk image '{file.DisplayName}' (vhdx) {what}", "It may be cut short or damaged; take it from another copy.");
 
     /// <summary>Reads what a file says, when it is a VHDX with a parent; null when it has none.</summary>
     /// <param name="file">The file, which stays open as long as this is used.</param>
@@ -61,7 +61,7 @@ internal sealed class VhdxDifferencing : IDifferencingMap
             throw Bad(file, "has no header that is whole");
         if (header.AsSpan(48, 16).IndexOfAnyExcept((byte)0) >= 0)
         {
-            throw VembarException.Input("disk-not-closed", $"the disk image '{file.Shown}' was not closed properly: changes in its log are not in their places yet",
+            throw VembarException.Input("disk-not-closed", $"the disk image '{file.DisplayName}' was not closed properly: changes in its log are not in their places yet",
                 "Let the program that wrote it open and close it once.");
         }
         return new VhdxDifferencing(file, metadata, table.At, table.Length);
@@ -195,7 +195,7 @@ internal sealed class VhdxDifferencing : IDifferencingMap
             var entry = _table[chunk * (_chunkRatio + 1) + _chunkRatio];
             var bitmap = new byte[BitmapLength];
             if ((entry & States) != Whole || _file.Read(bitmap, (long)(entry >> 20) * Megabyte) < bitmap.Length)
-                throw new Native.NativeException("read", $"{_file.Shown}: its map of sectors is missing", Native.Errno.InputOutput);
+                throw new Native.NativeException("read", $"{_file.DisplayName}: its map of sectors is missing", Native.Errno.InputOutput);
             return _bitmaps[chunk] = bitmap;
         }
     }

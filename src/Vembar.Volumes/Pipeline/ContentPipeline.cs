@@ -49,17 +49,17 @@ internal sealed class ContentPipeline : IDisposable
     public List<string> Changed { get; } = [];
 
     /// <summary>Files that could not be read and were passed over.</summary>
-    public List<LeftOut> Unreadable { get; } = [];
+    public List<ExcludedEntry> Unreadable { get; } = [];
 
-    private readonly record struct Ended(SourceNode Node, FileContent? Content, bool Changed, string? Unreadable);
+    private readonly record struct FileResult(SourceNode Node, FileContent? Content, bool Changed, string? Unreadable);
 
     // A stretch of read content: the bytes, the chunks in them, and the files that ended with it.
-    private sealed class Piece(int room) : IDisposable
+    private sealed class ReadBuffer(int room) : IDisposable
     {
         public byte[] Buffer { get; } = ArrayPool<byte>.Shared.Rent(room);
         public int Used { get; set; }
         public List<(ChunkId Id, int Offset, int Length)> Chunks { get; } = [];
-        public List<Ended> Ended { get; } = [];
+        public List<FileResult> Results { get; } = [];
 
         /// <summary>Bytes that were read only to be compared.</summary>
         public long Compared { get; set; }
@@ -74,21 +74,21 @@ internal sealed class ContentPipeline : IDisposable
     public void Run(IReadOnlyList<SourceNode> files, Action<PipelineState> report)
     {
         using var stop = CancellationTokenSource.CreateLinkedTokenSource(_cancellation);
-        var running = new Queue<(Channel<Piece> Pieces, Task Reading)>();
-        var most = Environment.ProcessorCount + 1;
+        var running = new Queue<(Channel<ReadBuffer> Pieces, Task Reading)>();
+        var max = Environment.ProcessorCount + 1;
         // One that fails stays among those that are waited for: nothing reads on when the source is closed.
         void DrainFirst()
         {
-            Drain(running.Peek(), report);
+            Consume(running.Peek(), report);
             running.Dequeue();
         }
         try
         {
             foreach (var batch in Batches(files))
             {
-                if (running.Count >= most)
+                if (running.Count >= max)
                     DrainFirst();
-                var pieces = Channel.CreateBounded<Piece>(2);
+                var pieces = Channel.CreateBounded<ReadBuffer>(2);
                 running.Enqueue((pieces, Task.Run(() => Read(batch, pieces.Writer, stop.Token), stop.Token)));
             }
             while (running.Count > 0)
@@ -137,9 +137,9 @@ internal sealed class ContentPipeline : IDisposable
             yield return batch;
     }
 
-    private async Task Read(List<SourceNode> batch, ChannelWriter<Piece> pieces, CancellationToken stop)
+    private async Task Read(List<SourceNode> batch, ChannelWriter<ReadBuffer> pieces, CancellationToken stop)
     {
-        Piece? piece = null;
+        ReadBuffer? piece = null;
         // Many small files need little room.
         var room = (int)Math.Min(BatchBytes, batch.Sum(n => n.Length));
         try
@@ -158,9 +158,9 @@ internal sealed class ContentPipeline : IDisposable
                         if (attempt == 1 && node.Content is { } earlier && earlier.Length == length && IsStill(earlier, file) && !file.HasChanged())
                         {
 #pragma warning disable CA2000 // handed on through the channel, or given back in the end
-                            piece ??= new Piece(4096);
+                            piece ??= new ReadBuffer(4096);
 #pragma warning restore CA2000
-                            piece.Ended.Add(new Ended(node, earlier, false, null));
+                            piece.Results.Add(new FileResult(node, earlier, false, null));
                             piece.Compared += length;
                             break;
                         }
@@ -194,7 +194,7 @@ internal sealed class ContentPipeline : IDisposable
                                 piece = null;
                             }
 #pragma warning disable CA2000 // handed on through the channel, or given back in the end
-                            piece ??= new Piece(Math.Max(want, room));
+                            piece ??= new ReadBuffer(Math.Max(want, room));
 #pragma warning restore CA2000
                             var bytes = piece.Buffer.AsMemory(piece.Used, want);
                             var got = file.Read(bytes.Span, offset);
@@ -213,17 +213,17 @@ internal sealed class ContentPipeline : IDisposable
                         var content = offset == 0 ? FileContent.Empty
                             : new FileContent(offset, isSparse ? SparseContent.HashOf(parts) : parts is [{ IsHole: false } only] ? only.Id : hash!.Finish(), parts);
 #pragma warning disable CA2000 // handed on through the channel, or given back in the end
-                        piece ??= new Piece(4096);
+                        piece ??= new ReadBuffer(4096);
 #pragma warning restore CA2000
-                        piece.Ended.Add(new Ended(node, content, changed, null));
+                        piece.Results.Add(new FileResult(node, content, changed, null));
                         break;
                     }
                     catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound)
                     {
 #pragma warning disable CA2000 // handed on through the channel, or given back in the end
-                        piece ??= new Piece(4096);
+                        piece ??= new ReadBuffer(4096);
 #pragma warning restore CA2000
-                        piece.Ended.Add(new Ended(node, null, true, null));
+                        piece.Results.Add(new FileResult(node, null, true, null));
                         break;
                     }
                     catch (Exception failure) when (failure is IOException)
@@ -231,9 +231,9 @@ internal sealed class ContentPipeline : IDisposable
                         if (!_skipUnreadable)
                             throw Unread(node, failure);
 #pragma warning disable CA2000 // handed on through the channel, or given back in the end
-                        piece ??= new Piece(4096);
+                        piece ??= new ReadBuffer(4096);
 #pragma warning restore CA2000
-                        piece.Ended.Add(new Ended(node, null, true, failure.Message));
+                        piece.Results.Add(new FileResult(node, null, true, failure.Message));
                         break;
                     }
                 }
@@ -282,7 +282,7 @@ internal sealed class ContentPipeline : IDisposable
         : VembarException.From(failure, "read", node.Path.ToString())!;
 
     // Cuts as much as can be cut now; what is left at the end of a stretch that goes on is read again with what follows.
-    private int CutAll(Piece piece, ReadOnlySpan<byte> bytes, bool ends, List<ContentPart> parts)
+    private int CutAll(ReadBuffer piece, ReadOnlySpan<byte> bytes, bool ends, List<ContentPart> parts)
     {
         var at = 0;
         while (at < bytes.Length)
@@ -307,20 +307,20 @@ internal sealed class ContentPipeline : IDisposable
             hash.Append(zeros.AsSpan(0, (int)Math.Min(count, zeros.Length)));
     }
 
-    private void Drain((Channel<Piece> Pieces, Task Reading) batch, Action<PipelineState> report)
+    private void Consume((Channel<ReadBuffer> Pieces, Task Reading) batch, Action<PipelineState> report)
     {
         while (batch.Pieces.Reader.WaitToReadAsync(_cancellation).AsTask().GetAwaiter().GetResult())
         {
             while (batch.Pieces.Reader.TryRead(out var piece))
             {
                 using (piece)
-                    Take(piece);
+                    StoreResults(piece);
                 report(State);
             }
         }
     }
 
-    private void Take(Piece piece)
+    private void StoreResults(ReadBuffer piece)
     {
         var fresh = 0L;
         foreach (var (id, offset, length) in piece.Chunks)
@@ -332,17 +332,17 @@ internal sealed class ContentPipeline : IDisposable
             _builder.Add(id, piece.Buffer.AsSpan(offset, length));
             fresh += length;
         }
-        foreach (var (node, content, changed, unreadable) in piece.Ended)
+        foreach (var (node, content, changed, unreadable) in piece.Results)
         {
             if (unreadable is not null)
-                Unreadable.Add(new LeftOut(node.Path.ToString(), $"unreadable: {unreadable}"));
+                Unreadable.Add(new ExcludedEntry(node.Path.ToString(), $"unreadable: {unreadable}"));
             if (content is null)
                 node.Vanished = true;
             else if (changed)
                 Changed.Add(node.Path.ToString());
             node.Content = content;
         }
-        State = new PipelineState(State.Files + piece.Ended.Count, State.BytesRead + piece.Used + piece.Compared, State.BytesNew + fresh, piece.Ended.Count > 0 ? piece.Ended[^1].Node.Path.ToString() : State.Current);
+        State = new PipelineState(State.Files + piece.Results.Count, State.BytesRead + piece.Used + piece.Compared, State.BytesNew + fresh, piece.Results.Count > 0 ? piece.Results[^1].Node.Path.ToString() : State.Current);
     }
 
     private void Pack()

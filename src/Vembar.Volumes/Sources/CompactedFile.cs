@@ -7,8 +7,8 @@ namespace Vembar.Volumes.Sources;
 /// <summary>A compacted file of a source, read as its plain content.</summary>
 /// <param name="stream">The stream that holds it; closed with this.</param>
 /// <param name="content">The content.</param>
-/// <param name="shown">Which file it is, for messages.</param>
-internal sealed class CompactedFile(ISourceFile stream, CompactedContent content, string shown) : ISourceFile
+/// <param name="displayName">Which file it is, for messages.</param>
+internal sealed class CompactedFile(ISourceFile stream, CompactedContent content, string displayName) : ISourceFile
 {
     /// <inheritdoc/>
     public long Length => content.Length;
@@ -23,7 +23,7 @@ internal sealed class CompactedFile(ISourceFile stream, CompactedContent content
         catch (InvalidDataException damage)
         {
             // As the file system fails for a file that it cannot expand.
-            throw new NativeException("read", shown, Errno.InputOutput, damage);
+            throw new NativeException("read", displayName, Errno.InputOutput, damage);
         }
     }
 

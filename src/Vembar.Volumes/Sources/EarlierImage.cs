@@ -137,7 +137,7 @@ public sealed class EarlierImage
     internal void MatchVolume(SourceNode root, CancellationToken cancellation)
     {
         root.Earlier = Root;
-        Crew.Run<SourceNode, object?>(root, () => null, (folder, _, later) =>
+        WorkStealingRunner.Run<SourceNode, object?>(root, () => null, (folder, _, later) =>
         {
             Match(folder, folder.Earlier!.Value, ofVolume: true);
             foreach (var node in folder.Children!.Where(n => n.Earlier is not null))

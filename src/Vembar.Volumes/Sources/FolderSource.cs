@@ -21,7 +21,7 @@ public sealed class FolderSource : ISource
 
     private FolderSource(string path, SafeFileHandle root)
     {
-        Shown = path;
+        DisplayName = path;
         _root = root;
         _windowsMetadata = Posix.GetAttribute(root, ".\0"u8, "system.ntfs_attrib_be") is not null;
     }
@@ -54,7 +54,7 @@ public sealed class FolderSource : ISource
             var parent = Path.GetDirectoryName(full);
             var name = Path.GetFileName(full);
             return parent is null || !Directory.Exists(parent) ? null : Directory.EnumerateFileSystemEntries(parent)
-                .Select(d => (Path: d, Distance: Likeness.Distance(Path.GetFileName(d), name)))
+                .Select(d => (Path: d, Distance: EditDistance.Distance(Path.GetFileName(d), name)))
                 .Where(d => d.Distance <= Math.Max(2, name.Length / 3)).OrderBy(d => d.Distance)
                 .Select(d => Path.Combine(Path.GetDirectoryName(Path.TrimEndingDirectorySeparator(path)) ?? "", Path.GetFileName(d.Path))).FirstOrDefault();
         }
@@ -69,7 +69,7 @@ public sealed class FolderSource : ISource
     }
 
     /// <inheritdoc/>
-    public string Shown { get; }
+    public string DisplayName { get; }
 
     /// <inheritdoc/>
     public string Kind => "folder";
@@ -101,14 +101,14 @@ public sealed class FolderSource : ISource
         var rootStat = Posix.Stat(_root);
         var root = new SourceNode(null, Describe(_root, ".\0"u8, "", rootStat, null, walk)) { Earlier = earlier?.Root };
         walk.Folders = 1;
-        foreach (var part in Crew.Run<Work, SourceWalk>(new Work(root, []), walk.Fork, Fill, cancellation))
+        foreach (var part in WorkStealingRunner.Run<Work, SourceWalk>(new Work(root, []), walk.Fork, Fill, cancellation))
             walk.Join(part);
         return walk.Finish(root);
     }
 
-    private SafeFileHandle OpenFolder(SourceNode node) => At(node, (folder, path) => Posix.OpenFolder(folder, path));
+    private SafeFileHandle OpenFolder(SourceNode node) => WithParent(node, (folder, path) => Posix.OpenFolder(folder, path));
 
-    private T At<T>(SourceNode node, Func<SafeFileHandle, byte[], T> work) => PosixPath.In(_root, PosixPath.Of(node, static n => n.Parent, static n => n.Name), work);
+    private T WithParent<T>(SourceNode node, Func<SafeFileHandle, byte[], T> work) => PosixPath.WithParent(_root, PosixPath.Of(node, static n => n.Parent, static n => n.Name), work);
 
     // A folder to look into; or files of one that are still to be read before it is said to be as it was.
     private readonly record struct Work(SourceNode Node, string[] Path, bool IsChanged = false, Unread? Unread = null, Range Files = default);
@@ -124,7 +124,7 @@ public sealed class FolderSource : ISource
                 return;
             }
             var names = walk.Names;
-            if (walk.IsTooDeep(folder.Path, Shown))
+            if (walk.IsTooDeep(folder.Path, DisplayName))
                 return;
             try
             {
@@ -133,7 +133,7 @@ public sealed class FolderSource : ISource
             }
             catch (NativeException failure)
             {
-                walk.Unreadable(string.Join('/', folder.Path), VembarException.From(failure, "read the folder", Path.Combine(Shown, string.Join('/', folder.Path)))!);
+                walk.Unreadable(string.Join('/', folder.Path), VembarException.From(failure, "read the folder", Path.Combine(DisplayName, string.Join('/', folder.Path)))!);
                 return;
             }
             var mayLeaveOut = walk.Exclusions.MayLeaveOutBelow(folder.Path);
@@ -234,7 +234,7 @@ public sealed class FolderSource : ISource
         return same && at == names.Count ? found : null;
     }
 
-    private static bool LooksAlike(TreeCodec.Sketch entry, SafeFileHandle handle, ReadOnlySpan<byte> raw)
+    private static bool LooksAlike(TreeCodec.EntryView entry, SafeFileHandle handle, ReadOnlySpan<byte> raw)
     {
         try
         {
@@ -328,7 +328,7 @@ public sealed class FolderSource : ISource
     {
         if (mayLeaveOut && walk.Exclusions.RuleFor(path) is { } rule)
         {
-            walk.LeftOut.Add(new LeftOut(string.Join('/', path), rule));
+            walk.Excluded.Add(new ExcludedEntry(string.Join('/', path), rule));
             return null;
         }
         try
@@ -336,12 +336,12 @@ public sealed class FolderSource : ISource
             var stat = Posix.Stat(handle, raw);
             if (stat.Inode == walk.Avoid.Inode && stat.Device == walk.Avoid.Device && walk.Avoid != default)
             {
-                walk.LeftOut.Add(new LeftOut(string.Join('/', path), "the archive being written"));
+                walk.Excluded.Add(new ExcludedEntry(string.Join('/', path), "the archive being written"));
                 return null;
             }
             if (stat.Kind is PosixKind.Special or PosixKind.Disk)
             {
-                walk.LeftOut.Add(new LeftOut(string.Join('/', path), "a pipe, socket or device"));
+                walk.Excluded.Add(new ExcludedEntry(string.Join('/', path), "a pipe, socket or device"));
                 return null;
             }
             var target = stat.Kind == PosixKind.Link ? Posix.ReadLink(handle, raw) : null;
@@ -365,7 +365,7 @@ public sealed class FolderSource : ISource
                     return ReparseTag.IsLink(entry.Reparse) ? null : node;
                 // The mount shows it as something else, so nothing can be said of what is in it.
                 if (!ReparseTag.IsLink(entry.Reparse))
-                    walk.Unreadable(string.Join('/', path), VembarException.Input("hidden-folder", $"'{Shown}/{string.Join('/', path)}' is a reparse point that this mount does not look into; what is in it cannot be read", "Capture the disk or its image instead of the mounted folder."));
+                    walk.Unreadable(string.Join('/', path), VembarException.Input("hidden-folder", $"'{DisplayName}/{string.Join('/', path)}' is a reparse point that this mount does not look into; what is in it cannot be read", "Capture the disk or its image instead of the mounted folder."));
                 return null;
             }
             walk.Files++;
@@ -383,7 +383,7 @@ public sealed class FolderSource : ISource
         }
         catch (NativeException failure)
         {
-            walk.Unreadable(string.Join('/', path), VembarException.From(failure, "read", Path.Combine(Shown, string.Join('/', path)))!);
+            walk.Unreadable(string.Join('/', path), VembarException.From(failure, "read", Path.Combine(DisplayName, string.Join('/', path)))!);
         }
         return null;
     }
@@ -426,7 +426,7 @@ public sealed class FolderSource : ISource
         if (stat.Kind != PosixKind.Folder && CompactedForms.Of(reparse) != CompactedForm.None)
             walk.KeptElsewhere(name, "are compacted, which cannot be read through a mount (name the volume itself, its disk image or device)");
         if (attributes.HasFlag(WindowsAttributes.Encrypted))
-            walk.Problems.Add(VembarException.Input("encrypted-file", $"'{Shown}/{name}' is encrypted by the file system", "Decrypt it on the reference, or leave it out."));
+            walk.Problems.Add(VembarException.Input("encrypted-file", $"'{DisplayName}/{name}' is encrypted by the file system", "Decrypt it on the reference, or leave it out."));
         var times = Posix.GetAttribute(parent, raw, "system.ntfs_times_be");
         FileTime? Time(int index) => times is { Length: >= 32 } ? new FileTime(BinaryPrimitives.ReadInt64BigEndian(times.AsSpan(8 * index))) : null;
         var isFolder = reparse is null ? stat.Kind == PosixKind.Folder : attributes.HasFlag(WindowsAttributes.Directory) || stat.Kind == PosixKind.Folder;
@@ -467,11 +467,11 @@ public sealed class FolderSource : ISource
     /// <exception cref="NativeException">It cannot be opened.</exception>
     public ISourceFile Open(SourceNode node)
     {
-        var file = At(node, (folder, path) => Posix.OpenRead(folder, path));
+        var file = WithParent(node, (folder, path) => Posix.OpenRead(folder, path));
         try
         {
             if (node.LacksAttributes && Posix.HasAttributes(file))
-                node.Entry = node.Entry with { PosixAttributes = At(node, (folder, path) => Attributes(folder, path)) };
+                node.Entry = node.Entry with { PosixAttributes = WithParent(node, (folder, path) => Attributes(folder, path)) };
             return new PosixSourceFile(file);
         }
         catch
@@ -484,7 +484,7 @@ public sealed class FolderSource : ISource
     // Windows paths do not tell case: each part is looked for in its folder.
     private string? Locate(WindowsPath path)
     {
-        var at = Shown;
+        var at = DisplayName;
         foreach (var part in path.Parts)
         {
             var exact = Path.Combine(at, part);
@@ -509,7 +509,7 @@ public sealed class FolderSource : ISource
         {
             return read(Locate(path));
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", $"{Shown}/{path}") is { } error)
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", $"{DisplayName}/{path}") is { } error)
         {
             throw error;
         }
@@ -528,14 +528,14 @@ public sealed class FolderSource : ISource
     public bool Exists(WindowsPath path) => Guarded(path, at => at is not null);
 
     /// <inheritdoc/>
-    public byte[]? ReadFile(WindowsPath path, long most) => Guarded(path, at =>
+    public byte[]? ReadFile(WindowsPath path, long max) => Guarded(path, at =>
     {
         if (at is null || !File.Exists(at))
             return null;
         using var handle = Posix.OpenRead(null, PosixName.Encode(at));
         var length = Posix.Stat(handle).Size;
-        if (length > most)
-            throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {length} bytes long; at most {most} can be read here");
+        if (length > max)
+            throw VembarException.Input("file-too-large", $"{DisplayName}: '{path}' is {length} bytes long; at most {max} can be read here");
         var bytes = new byte[length];
         var got = Posix.Read(handle, bytes, 0);
         return got == bytes.Length ? bytes : bytes[..got];

@@ -6,7 +6,7 @@ using Vembar.Images.Reading;
 namespace Vembar.Volumes.Sources;
 
 /// <summary>What can be captured: a folder of Linux or a Windows volume.</summary>
-public interface ISource : IFileView, IDisposable
+public interface ISource : IReadOnlyTree, IDisposable
 {
     /// <summary>"folder" or "volume".</summary>
     string Kind { get; }

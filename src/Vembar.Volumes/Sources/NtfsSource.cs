@@ -27,19 +27,19 @@ public sealed class NtfsSource : ISource
     private readonly Dictionary<WindowsPath, List<NtfsName>?> _folders = [];
     private readonly Lock _gate = new();
 
-    private NtfsSource(string shown, Func<IBlockDevice> open)
+    private NtfsSource(string displayName, Func<IBlockDevice> open)
     {
-        Shown = shown;
+        DisplayName = displayName;
         _open = open;
     }
 
     /// <summary>Opens a volume.</summary>
-    /// <param name="shown">What it is, for messages.</param>
+    /// <param name="displayName">What it is, for messages.</param>
     /// <param name="open">Opens the bytes that it lies on; called once for every thread that reads.</param>
     /// <exception cref="VembarException">It is not NTFS, or too damaged to be read.</exception>
-    public static NtfsSource Open(string shown, Func<IBlockDevice> open)
+    public static NtfsSource Open(string displayName, Func<IBlockDevice> open)
     {
-        var source = new NtfsSource(shown, open);
+        var source = new NtfsSource(displayName, open);
         try
         {
             using (var device = open())
@@ -60,8 +60,8 @@ public sealed class NtfsSource : ISource
         {
             source.Dispose();
             if (failure is NativeException { Errno: Errno.Invalid or Errno.InputOutput } native)
-                throw VembarException.Input("bad-volume", $"{shown} cannot be read as NTFS: {native.Message}", "It may be damaged or cut short: let Windows check it (chkdsk), or take it from another copy.");
-            if (VembarException.From(failure, "open", shown) is { } error)
+                throw VembarException.Input("bad-volume", $"{displayName} cannot be read as NTFS: {native.Message}", "It may be damaged or cut short: let Windows check it (chkdsk), or take it from another copy.");
+            if (VembarException.From(failure, "open", displayName) is { } error)
                 throw error;
             throw;
         }
@@ -71,7 +71,7 @@ public sealed class NtfsSource : ISource
     public string Kind => "volume";
 
     /// <inheritdoc/>
-    public string Shown { get; }
+    public string DisplayName { get; }
 
     /// <summary>The volume's serial number.</summary>
     public string Identity { get; private set; } = "";
@@ -125,7 +125,7 @@ public sealed class NtfsSource : ISource
         }
         catch (NativeException failure)
         {
-            throw VembarException.From(failure, "read", Shown)!;
+            throw VembarException.From(failure, "read", DisplayName)!;
         }
         finally
         {
@@ -143,7 +143,7 @@ public sealed class NtfsSource : ISource
                 Return(own);
             }
         }
-        foreach (var part in Crew.Run<(SourceNode Node, string[] Path), SourceWalk>((root, []), walk.Fork, Step, cancellation))
+        foreach (var part in WorkStealingRunner.Run<(SourceNode Node, string[] Path), SourceWalk>((root, []), walk.Fork, Step, cancellation))
             walk.Join(part);
         var tree = walk.Finish(root);
         earlier?.MatchVolume(root, cancellation);
@@ -153,7 +153,7 @@ public sealed class NtfsSource : ISource
     private void Fill(SourceWalk walk, NtfsVolume volume, (SourceNode Node, string[] Path) folder, ConcurrentDictionary<ulong, byte> visited, Action<(SourceNode Node, string[] Path)> later)
     {
         List<NtfsName> names;
-        if (walk.IsTooDeep(folder.Path, Shown))
+        if (walk.IsTooDeep(folder.Path, DisplayName))
             return;
         try
         {
@@ -175,7 +175,7 @@ public sealed class NtfsSource : ISource
                 continue;
             path[^1] = name;
             if (TreeLimits.NameProblem(name) is { } wrong)
-                walk.Unreadable(string.Join('/', path), VembarException.Input("damaged-folder", $"{Shown}: '{string.Join('/', path)}' cannot be the name of a file: {wrong}", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
+                walk.Unreadable(string.Join('/', path), VembarException.Input("damaged-folder", $"{DisplayName}: '{string.Join('/', path)}' cannot be the name of a file: {wrong}", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
             else
                 Visit(walk, volume, folder.Node, path, name, child);
             walk.Tick();
@@ -188,7 +188,7 @@ public sealed class NtfsSource : ISource
             if (visited.TryAdd(node.FileId & NumberMask, 0))
                 later((node, [.. path]));
             else
-                walk.Problems.Add(VembarException.Input("folder-circle", $"{Shown}: the folder '{string.Join('/', path)}' is found a second time; the volume is damaged", "Let Windows check it (chkdsk)."));
+                walk.Problems.Add(VembarException.Input("folder-circle", $"{DisplayName}: the folder '{string.Join('/', path)}' is found a second time; the volume is damaged", "Let Windows check it (chkdsk)."));
         }
     }
 
@@ -206,7 +206,7 @@ public sealed class NtfsSource : ISource
             if (first == i)
                 continue;
             var path = string.Join('/', [.. folder.Path, children[i].Name]);
-            walk.Unreadable(path, VembarException.Input("damaged-folder", $"{Shown}: '{path}' is in its folder twice", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
+            walk.Unreadable(path, VembarException.Input("damaged-folder", $"{DisplayName}: '{path}' is in its folder twice", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
             for (; i >= first; i--)
             {
                 walk.Forget(children[i]);
@@ -220,7 +220,7 @@ public sealed class NtfsSource : ISource
     {
         if (walk.Exclusions.RuleFor(path) is { } rule)
         {
-            walk.LeftOut.Add(new LeftOut(string.Join('/', path), rule));
+            walk.Excluded.Add(new ExcludedEntry(string.Join('/', path), rule));
             return;
         }
         try
@@ -265,8 +265,8 @@ public sealed class NtfsSource : ISource
     }
 
     private VembarException Unreadable(NativeException failure, string[] path) => failure.Errno is not (Errno.AccessDenied or Errno.NotPermitted)
-        ? VembarException.Input("unreadable", $"{Shown}: '{string.Join('/', path)}' cannot be read: {failure.Message}", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.")
-        : VembarException.From(failure, "read", $"{Shown}/{string.Join('/', path)}")!;
+        ? VembarException.Input("unreadable", $"{DisplayName}: '{string.Join('/', path)}' cannot be read: {failure.Message}", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.")
+        : VembarException.From(failure, "read", $"{DisplayName}/{string.Join('/', path)}")!;
 
     private TreeEntry Describe(SourceWalk walk, NtfsFile file, NtfsDescription description, string name, ulong parent, string[] path)
     {
@@ -274,9 +274,9 @@ public sealed class NtfsSource : ISource
         var form = description.IsFolder ? CompactedForm.None : CompactedForms.Of(description.Reparse);
         const WindowsAttributes IsNotHere = (WindowsAttributes)(0x40000 | 0x400000);
         if (!description.IsFolder && (attributes & IsNotHere) != 0)
-            walk.Problems.Add(VembarException.Input("placeholder-file", $"{Shown}: '{string.Join('/', path)}' is a placeholder: its content is on a server, not on the volume", "Fetch it on the reference before capturing, or leave it out with --leave-out."));
+            walk.Problems.Add(VembarException.Input("placeholder-file", $"{DisplayName}: '{string.Join('/', path)}' is a placeholder: its content is on a server, not on the volume", "Fetch it on the reference before capturing, or leave it out with --leave-out."));
         if (attributes.HasFlag(WindowsAttributes.Encrypted))
-            walk.Problems.Add(VembarException.Input("encrypted-file", $"{Shown}: '{string.Join('/', path)}' is encrypted by the file system", "Decrypt it on the reference, or leave it out with --leave-out."));
+            walk.Problems.Add(VembarException.Input("encrypted-file", $"{DisplayName}: '{string.Join('/', path)}' is encrypted by the file system", "Decrypt it on the reference, or leave it out with --leave-out."));
         List<PendingStream>? streams = null;
         foreach (var (stream, length) in description.Streams)
         {
@@ -317,14 +317,14 @@ public sealed class NtfsSource : ISource
     {
         if (node.Entry.Compaction == CompactedForm.None)
             return OpenStream(node.FileId, "", node.Path.ToString());
-        var shown = node.Path.ToString();
+        var displayName = node.Path.ToString();
 #pragma warning disable CA2000 // owned by the file that is returned
-        var stream = OpenStream(node.FileId, CompactedForms.Stream, shown);
+        var stream = OpenStream(node.FileId, CompactedForms.Stream, displayName);
 #pragma warning restore CA2000
-        return new CompactedFile(stream, new CompactedContent(node.Entry.Compaction, node.Length, stream.Length, stream.Read), $"{Shown}: '{shown}'");
+        return new CompactedFile(stream, new CompactedContent(node.Entry.Compaction, node.Length, stream.Length, stream.Read), $"{DisplayName}: '{displayName}'");
     }
 
-    private SourceFile OpenStream(ulong reference, string stream, string shown)
+    private SourceFile OpenStream(ulong reference, string stream, string displayName)
     {
 #pragma warning disable CA2000 // given back to the idle ones
         var volume = Rent();
@@ -332,7 +332,7 @@ public sealed class NtfsSource : ISource
         NtfsFile? file = null;
         try
         {
-            file = volume.Open(reference, shown);
+            file = volume.Open(reference, displayName);
             return new SourceFile(this, volume, file, file.OpenData(stream));
         }
         catch
@@ -421,8 +421,8 @@ public sealed class NtfsSource : ISource
     public bool Exists(WindowsPath path) => With(path, volume => Locate(volume, path) is not null);
 
     /// <inheritdoc/>
-    public byte[]? ReadFile(WindowsPath path, long most) => WithData(path, data => data.Length <= most ? data.Length
-        : throw VembarException.Input("file-too-large", $"{Shown}: '{path}' is {data.Length} bytes long; at most {most} can be read here"));
+    public byte[]? ReadFile(WindowsPath path, long max) => WithData(path, data => data.Length <= max ? data.Length
+        : throw VembarException.Input("file-too-large", $"{DisplayName}: '{path}' is {data.Length} bytes long; at most {max} can be read here"));
 
     /// <inheritdoc/>
     public byte[]? ReadStart(WindowsPath path, int count) => WithData(path, data => Math.Min(count, data.Length));
@@ -451,7 +451,7 @@ public sealed class NtfsSource : ISource
         }
         catch (InvalidDataException damage)
         {
-            throw VembarException.Input("unreadable", $"{Shown}: '{path}': {damage.Message}", "Let Windows check the volume (chkdsk), or take the disk from another copy.");
+            throw VembarException.Input("unreadable", $"{DisplayName}: '{path}': {damage.Message}", "Let Windows check the volume (chkdsk), or take the disk from another copy.");
         }
     });
 

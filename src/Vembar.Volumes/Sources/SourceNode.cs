@@ -71,13 +71,13 @@ public sealed class SourceNode
     internal ChunkId? Earlier { get => (_content as EarlierFolder)?.Folder; set => _content = value is { } folder ? new EarlierFolder(folder, false) : null; }
 
     /// <summary>Whether all that is in the folder itself is as it was; then only its folders are among its children.</summary>
-    internal bool IsAsItWas => _content is EarlierFolder { IsAsItWas: true };
+    internal bool IsUnchanged => _content is EarlierFolder { IsUnchanged: true };
 
     /// <summary>Notes that all that is in the folder itself is as it was.</summary>
     internal void MarkAsItWas() => _content = new EarlierFolder(Earlier!.Value, true);
 
     // A folder has no content, so this takes its place.
-    private sealed record EarlierFolder(ChunkId Folder, bool IsAsItWas);
+    private sealed record EarlierFolder(ChunkId Folder, bool IsUnchanged);
 
     /// <summary>Forgets what is in it.</summary>
     internal void ForgetChildren() => _other = null;
@@ -92,7 +92,7 @@ public sealed class SourceNode
     public ulong FileId { get; init; }
 
     /// <summary>The first found name of the same file, when this is a further one.</summary>
-    public SourceNode? SameAs
+    public SourceNode? HardLinkOf
     {
         get => _other as SourceNode;
         set => _other = value;

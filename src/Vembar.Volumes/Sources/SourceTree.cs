@@ -11,10 +11,10 @@ namespace Vembar.Volumes.Sources;
 /// <param name="Latest">The latest change time of anything in it, in 100 ns since 1601.</param>
 /// <param name="FilesRead">Files that were read to be compared with an earlier image and are as they were.</param>
 /// <param name="BytesRead">Bytes of these.</param>
-/// <param name="LeftOut">What was left out.</param>
+/// <param name="Excluded">What was left out.</param>
 /// <param name="Warnings">What should be known.</param>
 public sealed record SourceTree(
-    SourceNode Root, long Files, long Folders, long Bytes, long Allocated, long Latest, long FilesRead, long BytesRead, IReadOnlyList<LeftOut> LeftOut, IReadOnlyList<string> Warnings)
+    SourceNode Root, long Files, long Folders, long Bytes, long Allocated, long Latest, long FilesRead, long BytesRead, IReadOnlyList<ExcludedEntry> Excluded, IReadOnlyList<string> Warnings)
 {
     /// <summary>Files that the volume keeps compacted.</summary>
     public CompactedCount Compacted { get; init; } = new(0, 0, 0);

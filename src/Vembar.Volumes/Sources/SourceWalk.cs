@@ -47,7 +47,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         return names;
     }
 
-    public List<LeftOut> LeftOut { get; } = [];
+    public List<ExcludedEntry> Excluded { get; } = [];
     public List<string> Warnings { get; } = [];
     public List<VembarException> Problems { get; } = [];
     public long Files { get; set; }
@@ -81,7 +81,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     public void KeptElsewhere(string path, string reason)
     {
         if (skipUnreadable)
-            LeftOut.Add(new LeftOut(path, $"unreadable: of the files that {reason}"));
+            Excluded.Add(new ExcludedEntry(path, $"unreadable: of the files that {reason}"));
         else
             Note(reason, 1, path);
     }
@@ -104,7 +104,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         Allocated += other.Allocated;
         Latest = Math.Max(Latest, other.Latest);
         Read = (Read.Files + other.Read.Files, Read.Bytes + other.Read.Bytes);
-        LeftOut.AddRange(other.LeftOut);
+        Excluded.AddRange(other.Excluded);
         Warnings.AddRange(other.Warnings);
         Problems.AddRange(other.Problems);
         foreach (var (file, names) in other.Links)
@@ -129,18 +129,18 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     public void Unreadable(string path, VembarException problem)
     {
         if (skipUnreadable)
-            LeftOut.Add(new LeftOut(path, $"unreadable: {problem.Message}"));
+            Excluded.Add(new ExcludedEntry(path, $"unreadable: {problem.Message}"));
         else
             Problems.Add(problem);
     }
 
     /// <summary>Whether a folder is deeper than a tree can hold; then it is told.</summary>
-    public bool IsTooDeep(string[] path, string shown)
+    public bool IsTooDeep(string[] path, string displayName)
     {
         if (path.Length < TreeLimits.MaxDepth)
             return false;
         Unreadable(string.Join('/', path), VembarException.Input(
-            "too-deep", $"{shown}: '{string.Join('/', path[..3])}/…' leads more than {TreeLimits.MaxDepth} folders down", "Move what is in it further up, or leave it out with --leave-out."));
+            "too-deep", $"{displayName}: '{string.Join('/', path[..3])}/…' leads more than {TreeLimits.MaxDepth} folders down", "Move what is in it further up, or leave it out with --leave-out."));
         return true;
     }
 
@@ -176,7 +176,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
                 "Expand them on the reference before capturing it (compact /u /exe), or leave them out with --skip-unreadable."));
         }
         if (Problems.Count > 0)
-            throw VembarException.Together([.. Problems.OrderBy(p => p.Message, StringComparer.Ordinal)]);
+            throw VembarException.Aggregate([.. Problems.OrderBy(p => p.Message, StringComparer.Ordinal)]);
         foreach (var group in Links.Values)
         {
             Bytes += group[0].Length;
@@ -184,18 +184,18 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
                 continue;
             // Named by the group's first path, so that the number stays when other files come and go.
             var byPath = group.Select(n => (Node: n, Path: n.Path.ToString())).OrderBy(n => n.Path, StringComparer.Ordinal).ToList();
-            var number = XxHash3.HashToUInt64(WideText.Encode(byPath[0].Path)) | 1;
+            var number = XxHash3.HashToUInt64(Wtf8.Encode(byPath[0].Path)) | 1;
             foreach (var (node, _) in byPath)
             {
                 node.Entry = node.Entry with { LinkGroup = number };
-                node.SameAs = node == byPath[0].Node ? null : byPath[0].Node;
+                node.HardLinkOf = node == byPath[0].Node ? null : byPath[0].Node;
             }
         }
         // Who found what is left to chance; what is told is not.
         var warnings = Warnings.Order(StringComparer.Ordinal).ToList();
         warnings.AddRange(exclusions.Unused.Select(rule =>
             $"the pattern '{rule}' left nothing out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
-        return new SourceTree(root, Files, Folders, Bytes, Allocated, Latest, Read.Files, Read.Bytes, [.. LeftOut.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings)
+        return new SourceTree(root, Files, Folders, Bytes, Allocated, Latest, Read.Files, Read.Bytes, [.. Excluded.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings)
         {
             Compacted = Compacted,
         };

@@ -77,7 +77,7 @@ internal sealed class FolderTarget : IDisposable
         try
         {
             if (!TryLock())
-                throw VembarException.Surroundings("target-in-use", $"another deployment writes into '{path}'", "Wait until it has ended.");
+                throw VembarException.Environment("target-in-use", $"another deployment writes into '{path}'", "Wait until it has ended.");
             var journal = System.IO.Path.Combine(path, DeployJournal.FileName);
             if (key is null || !File.Exists(journal))
                 return;
@@ -124,7 +124,7 @@ internal sealed class FolderTarget : IDisposable
         _tree.LoadAll(cancellation);
         Plan(_tree.Root, problems, cancellation);
         if (problems.Count > 0)
-            throw VembarException.Together(problems);
+            throw VembarException.Aggregate(problems);
     }
 
     private void Plan(TreeEditor.Node folder, List<VembarException> problems, CancellationToken cancellation)
@@ -172,7 +172,7 @@ internal sealed class FolderTarget : IDisposable
         {
             foreach (var level in levels.Skip(1))
             {
-                OnAllCores(level, folder => In(folder.Raw, (parent, name) =>
+                OnAllCores(level, folder => WithParent(folder.Raw, (parent, name) =>
                 {
                     // What an earlier run of this one made is made.
                     var isNew = Posix.MakeFolder(parent, name, 0x1C0);
@@ -213,7 +213,7 @@ internal sealed class FolderTarget : IDisposable
     {
         try
         {
-            return In(item.Raw, (parent, name) => Posix.TryStat(parent, name, out _));
+            return WithParent(item.Raw, (parent, name) => Posix.TryStat(parent, name, out _));
         }
         catch (NativeException)
         {
@@ -290,7 +290,7 @@ internal sealed class FolderTarget : IDisposable
     {
         try
         {
-            In(item.Raw, (parent, name) => Posix.Remove(parent, name, folder));
+            WithParent(item.Raw, (parent, name) => Posix.Remove(parent, name, folder));
         }
         catch (NativeException)
         {
@@ -315,7 +315,7 @@ internal sealed class FolderTarget : IDisposable
     }
 
     private static void OnAllCores(List<Item> items, Action<Item> work, CancellationToken cancellation) =>
-        Crew.Each(items.Count, i => work(items[i]), cancellation);
+        WorkStealingRunner.Each(items.Count, i => work(items[i]), cancellation);
 
     private void WriteFiles(Action<long, long, string> report, CancellationToken cancellation)
     {
@@ -343,7 +343,7 @@ internal sealed class FolderTarget : IDisposable
         }
         runs = [.. runs.OrderByDescending(r => BytesOf(r) is > Long and var bytes ? bytes : 0)];
         var done = 0L;
-        Crew.Each(runs.Count, run =>
+        WorkStealingRunner.Each(runs.Count, run =>
         {
             foreach (var item in CollectionsMarshal.AsSpan(_files)[runs[run].Start..runs[run].End])
             {
@@ -358,7 +358,7 @@ internal sealed class FolderTarget : IDisposable
 
     private void WriteFile(Item item)
     {
-        In(item.Raw, (parent, name) =>
+        WithParent(item.Raw, (parent, name) =>
         {
             SafeFileHandle file;
             try
@@ -419,13 +419,13 @@ internal sealed class FolderTarget : IDisposable
                 if (end < entry.Length)
                     Posix.SetLength(file, entry.Length);
             }
-            Dress(item, parent, name, file);
+            ApplyMetadata(item, parent, name, file);
             if (entry.Modified is { } time)
                 Posix.SetTime(file, time.ToPosix());
         }
     }
 
-    private void WriteLink(Item link) => In(link.Raw, (parent, name) =>
+    private void WriteLink(Item link) => WithParent(link.Raw, (parent, name) =>
     {
         if ((_keepExisting || IsResuming) && Posix.TryStat(parent, name, out _))
         {
@@ -439,7 +439,7 @@ internal sealed class FolderTarget : IDisposable
         if (_firstNames.TryGetValue(link.Node, out var first))
         {
             // A kept file in the place of the first name is another file: then this name gets a copy of its own.
-            var errno = first.Made ? In(first.Raw, (firstParent, firstName) => Posix.TryHardLink(firstParent, firstName, parent, name)) : Errno.CrossDevice;
+            var errno = first.Made ? WithParent(first.Raw, (firstParent, firstName) => Posix.TryHardLink(firstParent, firstName, parent, name)) : Errno.CrossDevice;
             if (errno is Errno.TooManyLinks or Errno.CrossDevice or Errno.NotPermitted)
                 WriteFile(link);
             else if (errno != 0)
@@ -458,40 +458,40 @@ internal sealed class FolderTarget : IDisposable
             Posix.SetTime(parent, name, time.ToPosix());
     });
 
-    private void Finish(Item folder) => In(folder.Raw, (parent, name) =>
+    private void Finish(Item folder) => WithParent(folder.Raw, (parent, name) =>
     {
         using var handle = Posix.OpenFolder(parent, name);
-        Dress(folder, parent, name, handle);
+        ApplyMetadata(folder, parent, name, handle);
         if (folder.Entry.Modified is { } time)
             Posix.SetTime(handle, time.ToPosix());
     });
 
-    private void Dress(Item item, SafeFileHandle parent, byte[] name, SafeFileHandle open)
+    private void ApplyMetadata(Item item, SafeFileHandle parent, byte[] name, SafeFileHandle open)
     {
         var entry = item.Entry;
         SetAttributes(item, parent, name);
         if (entry.Owner is { } owner)
         {
             if (!_asRoot || !Posix.TrySetOwner(open, owner.Uid, owner.Gid))
-                Lose("owners (only root can give files away)");
+                RecordUnsupported("owners (only root can give files away)");
             Posix.SetMode(open, owner.Mode);
         }
         else
             Posix.SetMode(open, entry.Kind == EntryKind.Folder ? 0x1EDu : 0x1A4u);
         if ((entry.Attributes ?? 0) is var attributes && (attributes & ~(WindowsAttributes.Archive | WindowsAttributes.Directory | WindowsAttributes.Normal)) != 0)
-            Lose("Windows attributes");
+            RecordUnsupported("Windows attributes");
         if (!entry.Security.IsNone)
-            Lose("security descriptors");
+            RecordUnsupported("security descriptors");
         if (entry.Streams.Count > 0)
-            Lose("named streams");
+            RecordUnsupported("named streams");
         if (entry.Reparse is not null)
-            Lose("reparse points");
+            RecordUnsupported("reparse points");
         if (entry.ShortName is not null)
-            Lose("short names");
+            RecordUnsupported("short names");
         if (entry.Created is not null)
-            Lose("creation times");
+            RecordUnsupported("creation times");
         if (entry.ObjectId is not null || entry.ExtendedAttributes.Count > 0)
-            Lose("object ids and extended attributes");
+            RecordUnsupported("object ids and extended attributes");
     }
 
     private void SetAttributes(Item item, SafeFileHandle parent, byte[] name)
@@ -499,23 +499,23 @@ internal sealed class FolderTarget : IDisposable
         foreach (var attribute in item.Entry.PosixAttributes)
         {
             if (Posix.TrySetAttribute(parent, name, attribute.Name, attribute.Value) != 0)
-                Lose($"extended attributes '{attribute.Name.Split('.')[0]}.*'");
+                RecordUnsupported($"extended attributes '{attribute.Name.Split('.')[0]}.*'");
         }
     }
 
-    private void Lose(string what)
+    private void RecordUnsupported(string what)
     {
         lock (_gate)
             _lost[what] = _lost.GetValueOrDefault(what) + 1;
     }
 
-    private void In(byte[] raw, Action<SafeFileHandle, byte[]> work) => In(raw, (parent, name) =>
+    private void WithParent(byte[] raw, Action<SafeFileHandle, byte[]> work) => WithParent(raw, (parent, name) =>
     {
         work(parent, name);
         return 0;
     });
 
-    private T In<T>(byte[] raw, Func<SafeFileHandle, byte[], T> work) => PosixPath.In(_root, raw, work);
+    private T WithParent<T>(byte[] raw, Func<SafeFileHandle, byte[], T> work) => PosixPath.WithParent(_root, raw, work);
 
     /// <summary>Reads back what was written and compares.</summary>
     /// <returns>What differs, a line each.</returns>
@@ -525,10 +525,10 @@ internal sealed class FolderTarget : IDisposable
         var written = _files.Concat(_links).Where(f => f.Made).ToList();
         var total = written.Where(f => f.Entry.Kind == EntryKind.File).Sum(f => f.Entry.Length);
         var done = 0L;
-        Crew.Each(written.Count, i =>
+        WorkStealingRunner.Each(written.Count, i =>
         {
             var item = written[i];
-            In(item.Raw, (parent, name) =>
+            WithParent(item.Raw, (parent, name) =>
             {
                 if (Difference(item, parent, name) is { } difference)
                     differences.Add($"{item.Path}: {difference}");

@@ -31,7 +31,7 @@ public static class Formatting
     {
         const long Most = 16L << 40;
         var cluster = 4096;
-        for (var most = Most; length > most; most *= 2)
+        for (var max = Most; length > max; max *= 2)
             cluster *= 2;
         return cluster;
     }

@@ -39,7 +39,7 @@ internal sealed class NtfsTarget
         public required TreeEntry Entry { get; init; }
         public required WindowsPath Path { get; init; }
         public required Item? Folder { get; init; }
-        public Item? SameAs { get; init; }
+        public Item? HardLinkOf { get; init; }
         public ulong Reference { get; set; }
         public bool Made { get; set; }
         public bool Kept { get; set; }
@@ -133,12 +133,12 @@ internal sealed class NtfsTarget
         }
     }
 
-    private void Remove(ulong folder, string name, string shown)
+    private void Remove(ulong folder, string name, string displayName)
     {
-        using var parent = _volume.Open(folder, shown);
+        using var parent = _volume.Open(folder, displayName);
         if (parent.Find(name) is not { } found)
             return;
-        using var file = _volume.Open(found, shown);
+        using var file = _volume.Open(found, displayName);
         file.DeleteAndClose(parent, name);
     }
 
@@ -168,9 +168,9 @@ internal sealed class NtfsTarget
         var needed = _files.Sum(f => Allocated(_image.DataLength(f.Entry.Content, f.Entry.Length, () => f.Path)) + f.Entry.Streams.Sum(s => Allocated(s.Content.Length)) + Record) + _folders.Count * (Record + (long)cluster);
         var free = _volume.FreeBytes();
         if (needed > free && !_keepExisting && !IsResuming && !_skipRoomCheck)
-            problems.Add(VembarException.Surroundings("no-room", $"the image needs about {needed >> 20} MiB on the volume, which has {free >> 20} MiB free", "Make the disk or the partition larger, or try it all the same with --skip-room-check."));
+            problems.Add(VembarException.Environment("no-room", $"the image needs about {needed >> 20} MiB on the volume, which has {free >> 20} MiB free", "Make the disk or the partition larger, or try it all the same with --skip-room-check."));
         if (problems.Count > 0)
-            throw VembarException.Together(problems);
+            throw VembarException.Aggregate(problems);
     }
 
     private void Plan(TreeEditor.Node node, Item? parent, WindowsPath path, List<VembarException> problems, CancellationToken cancellation)
@@ -189,7 +189,7 @@ internal sealed class NtfsTarget
             }
             // Windows opens none of these, but NTFS keeps them; a subsystem of it may have made them.
             if (entry.Name.AsSpan().ContainsAny(s_unopenable) || entry.Name.Any(char.IsControl) || entry.Name[^1] is ' ' or '.')
-                Lose("names that Windows programs can open");
+                RecordUnsupported("names that Windows programs can open");
             if (entry.Kind == EntryKind.Folder)
             {
                 Plan(child, folder, own, problems, cancellation);
@@ -197,16 +197,16 @@ internal sealed class NtfsTarget
             }
             if (entry.Kind == EntryKind.Link)
             {
-                Lose("symbolic links of Linux");
+                RecordUnsupported("symbolic links of Linux");
                 continue;
             }
             if (entry.Owner is not null)
-                Lose("owners and permissions of Linux");
+                RecordUnsupported("owners and permissions of Linux");
             if (entry.LinkGroup != 0 && entry.Content is not null)
             {
                 if (_groups.TryGetValue((entry.LinkGroup, entry.Content.Hash), out var first))
                 {
-                    _links.Add(new Item { Entry = entry, Path = own, Folder = folder, SameAs = first });
+                    _links.Add(new Item { Entry = entry, Path = own, Folder = folder, HardLinkOf = first });
                     continue;
                 }
             }
@@ -217,7 +217,7 @@ internal sealed class NtfsTarget
         }
     }
 
-    private void Lose(string what) => _lost[what] = _lost.GetValueOrDefault(what) + 1;
+    private void RecordUnsupported(string what) => _lost[what] = _lost.GetValueOrDefault(what) + 1;
 
     /// <summary>Writes everything; the caller closes the volume.</summary>
     /// <exception cref="VembarException">It cannot be written.</exception>
@@ -251,7 +251,7 @@ internal sealed class NtfsTarget
                 catch (Exception failure) when (failure is VembarException or NativeException or OperationCanceledException)
                 {
                     if (file.Made)
-                        TakeBack(file);
+                        Rollback(file);
                     throw;
                 }
                 done += file.Entry.Length;
@@ -291,7 +291,7 @@ internal sealed class NtfsTarget
             if (failure.Errno == Errno.NoSpace)
                 _volume.MarkDirty(false);
             throw failure.Errno == Errno.NoSpace
-                ? VembarException.Surroundings("no-room", $"the volume is full at '{current}'", "Make the disk or the partition larger.") : VembarException.From(failure, "write", current.ToString())!;
+                ? VembarException.Environment("no-room", $"the volume is full at '{current}'", "Make the disk or the partition larger.") : VembarException.From(failure, "write", current.ToString())!;
         }
     }
 
@@ -305,11 +305,11 @@ internal sealed class NtfsTarget
             folder.Made = !_keepExisting;
             return;
         }
-        var shown = folder.Path.ToString();
-        using var parent = _volume.Open(folder.Folder.Reference, shown);
+        var displayName = folder.Path.ToString();
+        using var parent = _volume.Open(folder.Folder.Reference, displayName);
         if ((IsResuming || (_keepExisting && !folder.Folder.Made)) && parent.Find(folder.Entry.Name) is { } found)
         {
-            using var there = _volume.Open(found, shown);
+            using var there = _volume.Open(found, displayName);
             if (!there.IsFolder)
                 throw VembarException.Input("target-exists", $"the volume has a file '{folder.Path}' where the image has a folder", "Remove it, or deploy to an empty volume.");
             folder.Reference = there.Number;
@@ -359,16 +359,16 @@ internal sealed class NtfsTarget
 
     private void WriteFile(Item item)
     {
-        var shown = item.Path.ToString();
+        var displayName = item.Path.ToString();
         var entry = item.Entry;
-        var parent = _volume.Open(item.Folder!.Reference, shown);
+        var parent = _volume.Open(item.Folder!.Reference, displayName);
         NtfsFile? file = null;
         try
         {
             if ((IsResuming || (_keepExisting && !item.Folder.Made)) && parent.Find(entry.Name) is { } found)
             {
-                var isOwn = IsResuming && !_keptBefore.Contains(shown);
-                if (!isOwn || IsWhole(entry, found, shown))
+                var isOwn = IsResuming && !_keptBefore.Contains(displayName);
+                if (!isOwn || IsWhole(entry, found, displayName))
                 {
                     (item.Kept, item.Made, item.Reference) = (!isOwn, isOwn, found);
                     Resumed += isOwn ? 1 : 0;
@@ -377,8 +377,8 @@ internal sealed class NtfsTarget
                     return;
                 }
                 parent.Dispose();
-                Remove(item.Folder.Reference, entry.Name, shown);
-                parent = _volume.Open(item.Folder.Reference, shown);
+                Remove(item.Folder.Reference, entry.Name, displayName);
+                parent = _volume.Open(item.Folder.Reference, displayName);
             }
             file = Create(parent, item, isFolder: false);
             item.Reference = file.Number;
@@ -393,7 +393,7 @@ internal sealed class NtfsTarget
                 using var data = file.OpenData();
                 WriteContent(data, entry.New, entry.Content, item.Path);
             }
-            Dress(item, file);
+            ApplyMetadata(item, file);
             if (form != CompactedForm.None)
                 file.SetReparse(CompactedForms.Reparse(form));
             else if (entry.Reparse is { } reparse)
@@ -412,16 +412,16 @@ internal sealed class NtfsTarget
     }
 
     // Its times are the last thing that a file is given.
-    private bool IsWhole(TreeEntry entry, ulong reference, string shown)
+    private bool IsWhole(TreeEntry entry, ulong reference, string displayName)
     {
-        using var file = _volume.Open(reference, shown);
+        using var file = _volume.Open(reference, displayName);
         var there = file.Describe();
         return !there.IsFolder && there.Length == entry.Length && entry.New is null && entry.Modified is { } modified && there.Modified == modified.Ticks
             && (entry.Created is not { } created || there.Created == created.Ticks) && (entry.Changed is not { } changed || there.Changed == changed.Ticks);
     }
 
     // What is on the volume of the image is whole: a file that could not be finished is taken away again.
-    private void TakeBack(Item item)
+    private void Rollback(Item item)
     {
         try
         {
@@ -434,7 +434,7 @@ internal sealed class NtfsTarget
         }
     }
 
-    private void Dress(Item item, NtfsFile file)
+    private void ApplyMetadata(Item item, NtfsFile file)
     {
         var entry = item.Entry;
         foreach (var stream in entry.Streams)
@@ -456,7 +456,7 @@ internal sealed class NtfsTarget
         }
         catch (NativeException failure) when (failure.Errno != Errno.NoSpace && failure.Errno != Errno.InputOutput)
         {
-            Lose(what);
+            RecordUnsupported(what);
         }
     }
 
@@ -465,11 +465,11 @@ internal sealed class NtfsTarget
     {
         if (item.Entry.ShortName is not { Length: > 0 } name)
             return;
-        var shown = item.Path.ToString();
+        var displayName = item.Path.ToString();
         if (!file.TrySetShortNameAndClose(parent, name))
-            Lose("short names");
-        parent = _volume.Open(item.Folder!.Reference, shown);
-        file = _volume.Open(item.Reference, shown);
+            RecordUnsupported("short names");
+        parent = _volume.Open(item.Folder!.Reference, displayName);
+        file = _volume.Open(item.Reference, displayName);
     }
 
     private static void SetTimes(NtfsFile file, TreeEntry entry)
@@ -545,36 +545,36 @@ internal sealed class NtfsTarget
 
     private void WriteLink(Item link)
     {
-        var shown = link.Path.ToString();
-        using var parent = _volume.Open(link.Folder!.Reference, shown);
+        var displayName = link.Path.ToString();
+        using var parent = _volume.Open(link.Folder!.Reference, displayName);
         if ((IsResuming || (_keepExisting && !link.Folder.Made)) && parent.Find(link.Entry.Name) is { } found)
         {
-            link.Kept = !IsResuming || _keptBefore.Contains(shown);
+            link.Kept = !IsResuming || _keptBefore.Contains(displayName);
             link.Made = !link.Kept;
             // The same file under its other name; or one that could not be finished.
-            if (link.Kept || (found & NumberMask) == (link.SameAs!.Reference & NumberMask))
+            if (link.Kept || (found & NumberMask) == (link.HardLinkOf!.Reference & NumberMask))
             {
                 Files += link.Made ? 1 : 0;
                 return;
             }
             parent.Dispose();
-            Remove(link.Folder.Reference, link.Entry.Name, shown);
+            Remove(link.Folder.Reference, link.Entry.Name, displayName);
             link.Made = false;
             WriteLink(link);
             return;
         }
         // A kept file in the place of the first name is another file: then this name gets a copy of its own.
-        if (link.SameAs!.Kept)
+        if (link.HardLinkOf!.Kept)
         {
             parent.Dispose();
             WriteFile(link);
             return;
         }
-        using var file = _volume.Open(link.SameAs.Reference, shown);
+        using var file = _volume.Open(link.HardLinkOf.Reference, displayName);
         file.Link(parent, link.Entry.Name);
         // Its names are in several folders now, and the library opens each of them by itself.
         parent.Close();
-        SetTimes(file, link.SameAs.Entry);
+        SetTimes(file, link.HardLinkOf.Entry);
         file.Close();
         link.Made = true;
         Files++;
@@ -584,19 +584,19 @@ internal sealed class NtfsTarget
     {
         if (!item.Made)
             return;
-        var shown = item.Path.ToString();
+        var displayName = item.Path.ToString();
         var entry = item.Entry;
-        var file = _volume.Open(item.Reference, shown);
+        var file = _volume.Open(item.Reference, displayName);
         NtfsFile? parent = null;
         try
         {
             if (item.Folder is not null)
-                parent = _volume.Open(item.Folder.Reference, shown);
+                parent = _volume.Open(item.Folder.Reference, displayName);
             else if (!entry.Security.IsNone)
                 file.SetSecurity(_archive.Read(entry.Security).Span);
             if (entry.Attributes is { } attributes)
                 file.SetAttributes((uint)attributes);
-            Dress(item, file);
+            ApplyMetadata(item, file);
             if (parent is not null)
                 SetShortName(item, ref parent, ref file);
             SetTimes(file, entry);
@@ -629,7 +629,7 @@ internal sealed class NtfsTarget
         var differences = new System.Collections.Concurrent.ConcurrentBag<string>();
         var written = _folders.Concat(_files).Concat(_links).Where(i => i.Made).ToList();
         long done = 0, total = written.Sum(i => i.Entry.Length);
-        Crew.Each(written.Count, i =>
+        WorkStealingRunner.Each(written.Count, i =>
         {
             var item = written[i];
             var difference = found.TryGetValue(item.Path.ToString(), out var node) ? Difference(source, item, node) : "is not there";
@@ -643,7 +643,7 @@ internal sealed class NtfsTarget
     private string? Difference(NtfsSource source, Item item, SourceNode node)
     {
         // A further name of a file has the metadata of the first.
-        var expected = (item.SameAs ?? item).Entry;
+        var expected = (item.HardLinkOf ?? item).Entry;
         var entry = node.Entry;
         const WindowsAttributes Compared = WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive | WindowsAttributes.NotIndexed | WindowsAttributes.Compressed | WindowsAttributes.Reparse;
         if (node.Kind != expected.Kind || node.Length != expected.Length)

@@ -21,9 +21,9 @@ public sealed class ReadinessRule
     private readonly Severity _severity;
     private readonly string _text;
     private readonly string _mend;
-    private readonly Func<IFileView, Func<string, RegistryHive?>, string, string?> _violation;
+    private readonly Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?> _violation;
 
-    private ReadinessRule(string check, Severity severity, string text, string mend, Func<IFileView, Func<string, RegistryHive?>, string, string?> violation)
+    private ReadinessRule(string check, Severity severity, string text, string mend, Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?> violation)
     {
         _check = check;
         _severity = severity;
@@ -32,7 +32,7 @@ public sealed class ReadinessRule
         _violation = violation;
     }
 
-    internal IEnumerable<Finding> Check(IFileView source, Func<string, RegistryHive?> hive, string windows)
+    internal IEnumerable<Finding> Check(IReadOnlyTree source, Func<string, RegistryHive?> hive, string windows)
     {
         if (_violation(source, hive, windows) is { } found)
             yield return new Finding(_check, _severity, _text, found, _mend);
@@ -100,14 +100,14 @@ public sealed class ReadinessRule
 
     private static bool Wanted(Dictionary<string, string> fields) => fields["present"] is "yes" or "true";
 
-    private static Func<IFileView, Func<string, RegistryHive?>, string, string?>? Registry(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
+    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? Registry(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
     {
         var whole = fields["registry"].Replace('/', '\\');
         var cut = whole.IndexOf('\\');
         var name = cut > 0 ? whole[..cut].ToUpperInvariant() : "";
-        if (name is not ("SYSTEM" or "SOFTWARE" or "SAM" or "SECURITY" or "DEFAULT" or Readiness.NewUsers))
+        if (name is not ("SYSTEM" or "SOFTWARE" or "SAM" or "SECURITY" or "DEFAULT" or ReadinessCheck.NewUsers))
         {
-            yaml.Wrong(item, $@"'{whole}' does not begin with a hive: write SOFTWARE\..., SYSTEM\..., SAM\..., SECURITY\..., DEFAULT\... or {Readiness.NewUsers}\... (what new users get)");
+            yaml.Wrong(item, $@"'{whole}' does not begin with a hive: write SOFTWARE\..., SYSTEM\..., SAM\..., SECURITY\..., DEFAULT\... or {ReadinessCheck.NewUsers}\... (what new users get)");
             return null;
         }
         var path = whole[(cut + 1)..];
@@ -136,16 +136,16 @@ public sealed class ReadinessRule
             // In SYSTEM a path may leave out which control set it is in.
             var key = root?.Key(path) ?? (root is not null && name == "SYSTEM" ? WindowsInstall.ControlSet(root)?.Key(path) : null);
             var text = value is null || key is null ? null : TextOf(key, value);
-            var shown = value is null ? whole : $@"{whole}\{value}";
+            var displayName = value is null ? whole : $@"{whole}\{value}";
             if (fields.ContainsKey("present"))
             {
                 var isThere = value is null ? key is not null : text is not null;
-                return isThere == Wanted(fields) ? null : isThere ? $"{shown} is there{(text is null ? "" : $": {text}")}" : $"{shown} is missing";
+                return isThere == Wanted(fields) ? null : isThere ? $"{displayName} is there{(text is null ? "" : $": {text}")}" : $"{displayName} is missing";
             }
             if (text is null)
-                return $"{shown} is missing";
+                return $"{displayName} is missing";
             var isRight = pattern is null ? text.Equals(fields["equals"], StringComparison.OrdinalIgnoreCase) : pattern.IsMatch(text);
-            return isRight ? null : $"{shown} is {text}";
+            return isRight ? null : $"{displayName} is {text}";
         };
     }
 
@@ -158,7 +158,7 @@ public sealed class ReadinessRule
         (_, var bytes) => Convert.ToHexStringLower(bytes),
     };
 
-    private static Func<IFileView, Func<string, RegistryHive?>, string, string?>? FileRule(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
+    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? FileRule(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
     {
         WindowsPath path;
         try
@@ -173,7 +173,7 @@ public sealed class ReadinessRule
         return (source, _, _) => source.Exists(path) == Wanted(fields) ? null : Wanted(fields) ? $"{path} is missing" : $"{path} is there";
     }
 
-    private static Func<IFileView, Func<string, RegistryHive?>, string, string?>? Service(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
+    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? Service(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
     {
         var wanted = Array.IndexOf(s_starts, fields["start"]);
         if (wanted < 0)

@@ -52,7 +52,7 @@ public sealed record WindowsInstall
     public static WindowsPath HivePath(string windowsFolder, string hive) => WindowsPath.Root.Child(windowsFolder).Child("System32").Child("config").Child(hive);
 
     /// <summary>The name of the Windows folder, or null when there is no Windows.</summary>
-    public static string? FindFolder(IFileView files)
+    public static string? FindFolder(IReadOnlyTree files)
     {
         bool IsWindows(string name) => files.Exists(HivePath(name, "SYSTEM")) && files.Exists(HivePath(name, "SOFTWARE"))
             && files.Exists(WindowsPath.Root.Child(name).Child("System32").Child("ntoskrnl.exe"));
@@ -72,11 +72,11 @@ public sealed record WindowsInstall
 
     /// <summary>Opens a hive of an install for reading.</summary>
     /// <exception cref="VembarException">It is missing or damaged.</exception>
-    public static RegistryHive OpenHive(IFileView files, string windowsFolder, string hive, bool write = false)
+    public static RegistryHive OpenHive(IReadOnlyTree files, string windowsFolder, string hive, bool write = false)
     {
         var path = HivePath(windowsFolder, hive);
-        var bytes = files.ReadFile(path, RegistryHive.Longest) ?? throw VembarException.Input("no-hive", $"{files.Shown}: the registry hive '{path}' is missing", "Check that this is a whole Windows install.");
-        return RegistryHive.Open(bytes, write, $"{files.Shown}: '{path}'");
+        var bytes = files.ReadFile(path, RegistryHive.Longest) ?? throw VembarException.Input("no-hive", $"{files.DisplayName}: the registry hive '{path}' is missing", "Check that this is a whole Windows install.");
+        return RegistryHive.Open(bytes, write, $"{files.DisplayName}: '{path}'");
     }
 
     /// <summary>Opens a hive of an install to read what of it is sound.</summary>
@@ -85,11 +85,11 @@ public sealed record WindowsInstall
     /// <param name="hive">SYSTEM, SOFTWARE and so on.</param>
     /// <param name="damaged">Told of each damage that is met.</param>
     /// <exception cref="VembarException">It is not there or is not a hive.</exception>
-    internal static RegistryHive OpenHive(IFileView files, string windowsFolder, string hive, Action<string> damaged)
+    internal static RegistryHive OpenHive(IReadOnlyTree files, string windowsFolder, string hive, Action<string> damaged)
     {
         var path = HivePath(windowsFolder, hive);
-        var bytes = files.ReadFile(path, RegistryHive.Longest) ?? throw VembarException.Input("no-hive", $"{files.Shown}: the registry hive '{path}' is missing", "Check that this is a whole Windows install.");
-        return RegistryHive.OpenAsFarAsSound(bytes, $"{files.Shown}: '{path}'", damaged);
+        var bytes = files.ReadFile(path, RegistryHive.Longest) ?? throw VembarException.Input("no-hive", $"{files.DisplayName}: the registry hive '{path}' is missing", "Check that this is a whole Windows install.");
+        return RegistryHive.OpenAsFarAsSound(bytes, $"{files.DisplayName}: '{path}'", damaged);
     }
 
     /// <summary>Reads what an install says of itself.</summary>
@@ -97,7 +97,7 @@ public sealed record WindowsInstall
     /// <param name="opened">Told of the hives that it opens, for those who look into them as well.</param>
     /// <returns>Null when there is no Windows.</returns>
     /// <exception cref="VembarException">A hive is damaged.</exception>
-    public static WindowsInstall? Read(IFileView files, Action<string, RegistryHive>? opened = null)
+    public static WindowsInstall? Read(IReadOnlyTree files, Action<string, RegistryHive>? opened = null)
     {
         if (FindFolder(files) is not { } folder)
             return null;

@@ -34,14 +34,14 @@ internal static class HiveLog
     /// <param name="hive">Its path.</param>
     /// <param name="number">Its second sequence number.</param>
     /// <exception cref="VembarException">It does.</exception>
-    public static void Check(IFileView files, WindowsPath hive, uint number)
+    public static void Check(IReadOnlyTree files, WindowsPath hive, uint number)
     {
         foreach (var ending in (string[])[".LOG1", ".LOG2"])
         {
             var log = hive.Parent.Child(hive.Name + ending);
             if (files.Exists(log) && files.ReadFile(log, Longest) is { } found && NewerEntry(found, number) is { } entry)
             {
-                throw VembarException.Input("registry-not-flushed", string.Create(CultureInfo.InvariantCulture, $"{files.Shown}: '{hive}' lacks changes that only its log '{ending[1..]}' holds (entry {entry}), and is not changed"),
+                throw VembarException.Input("registry-not-flushed", string.Create(CultureInfo.InvariantCulture, $"{files.DisplayName}: '{hive}' lacks changes that only its log '{ending[1..]}' holds (entry {entry}), and is not changed"),
                     "Let that Windows start and shut down fully once more, and capture it again.");
             }
         }

@@ -17,54 +17,54 @@ public sealed class RegistryHive
     private readonly long _time;
     private readonly string _shown;
 
-    private RegistryHive(HiveImage image, HiveEditor? editor, long time, string shown)
+    private RegistryHive(HiveImage image, HiveEditor? editor, long time, string displayName)
     {
         _image = image;
         _editor = editor;
         _time = time;
-        _shown = shown;
+        _shown = displayName;
     }
 
     /// <summary>Opens a hive from its bytes. One that is to be changed is looked over first.</summary>
     /// <param name="bytes">The file's bytes; they are the hive's own from then on.</param>
     /// <param name="write">Whether it will be changed.</param>
-    /// <param name="shown">What it is, for messages.</param>
+    /// <param name="displayName">What it is, for messages.</param>
     /// <param name="time">The time that changed keys get; null for now.</param>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">It is not a hive, or damaged, or not written to its end and to be changed.</exception>
-    public static RegistryHive Open(byte[] bytes, bool write, string shown, DateTime? time = null, CancellationToken cancellation = default)
+    public static RegistryHive Open(byte[] bytes, bool write, string displayName, DateTime? time = null, CancellationToken cancellation = default)
     {
         if (bytes.Length < HiveImage.BlockLength || !bytes.AsSpan().StartsWith("regf"u8))
-            throw VembarException.Input("bad-hive", $"{shown} is not a registry hive", Hint);
+            throw VembarException.Input("bad-hive", $"{displayName} is not a registry hive", Hint);
         var when = (time ?? DateTime.UtcNow).ToFileTimeUtc();
         try
         {
             var image = HiveImage.Open(bytes);
             _ = KeyCell.At(image, image.Root);
-            var hive = new RegistryHive(image, null, when, shown);
+            var hive = new RegistryHive(image, null, when, displayName);
             return write ? hive.ForChanges(cancellation) : hive;
         }
         catch (BinaryFormatException problem)
         {
-            throw Damaged(shown, problem);
+            throw Damaged(displayName, problem);
         }
     }
 
     /// <summary>Opens a hive that is only read, and whose pieces may be shared with another.</summary>
     /// <param name="pieces">The file, in pieces that follow each other; none is written to.</param>
-    /// <param name="shown">What it is, for messages.</param>
+    /// <param name="displayName">What it is, for messages.</param>
     /// <exception cref="VembarException">It is not a hive, or damaged.</exception>
-    public static RegistryHive OpenShared(IEnumerable<byte[]> pieces, string shown)
+    public static RegistryHive OpenShared(IEnumerable<byte[]> pieces, string displayName)
     {
         try
         {
             var image = HiveImage.Open(new HivePieces(pieces));
             _ = KeyCell.At(image, image.Root);
-            return new RegistryHive(image, null, 0, shown);
+            return new RegistryHive(image, null, 0, displayName);
         }
         catch (BinaryFormatException problem)
         {
-            throw Damaged(shown, problem);
+            throw Damaged(displayName, problem);
         }
     }
 
@@ -82,12 +82,12 @@ public sealed class RegistryHive
 
     /// <summary>Opens a hive that may be damaged, to read what of it is sound; what is not is passed over and told.</summary>
     /// <param name="bytes">The file's bytes; they are the hive's own from then on.</param>
-    /// <param name="shown">What it is, for messages.</param>
+    /// <param name="displayName">What it is, for messages.</param>
     /// <param name="damaged">Told of each damage that is met.</param>
     /// <exception cref="VembarException">It is not a hive, or not even its beginning is sound.</exception>
-    public static RegistryHive OpenAsFarAsSound(byte[] bytes, string shown, Action<string> damaged)
+    public static RegistryHive OpenAsFarAsSound(byte[] bytes, string displayName, Action<string> damaged)
     {
-        var hive = Open(bytes, write: false, shown);
+        var hive = Open(bytes, write: false, displayName);
         hive._damaged = damaged;
         return hive;
     }
@@ -103,7 +103,7 @@ public sealed class RegistryHive
 
     private const string Hint = "Take the file from another copy of the install.";
 
-    private static VembarException Damaged(string shown, BinaryFormatException problem) => VembarException.Input("bad-hive", $"{shown} is a damaged registry hive: {problem.Message}", Hint);
+    private static VembarException Damaged(string displayName, BinaryFormatException problem) => VembarException.Input("bad-hive", $"{displayName} is a damaged registry hive: {problem.Message}", Hint);
 
     /// <summary>The number of the newest change that the hive has, to compare with its logs.</summary>
     public uint SequenceNumber => System.Buffers.Binary.BinaryPrimitives.ReadUInt32LittleEndian(_image.Base[8..]);

@@ -24,7 +24,7 @@ public sealed class RegistryKey
     public string Name => _hive.Guard(() => KeyCell.At(Image, _cell).Name, () => "");
 
     /// <summary>Whether it has the same values and keys below it, whatever their order and times.</summary>
-    public bool SaysTheSameAs(RegistryKey other) => _hive.Guard(() => HiveComparison.Same(Image, _cell, other.Image, other._cell, 0));
+    public bool ContentEquals(RegistryKey other) => _hive.Guard(() => HiveComparison.Same(Image, _cell, other.Image, other._cell, 0));
 
     /// <summary>The keys below it.</summary>
     public IReadOnlyList<RegistryKey> Subkeys =>

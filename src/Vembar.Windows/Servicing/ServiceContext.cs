@@ -75,7 +75,7 @@ public sealed class ServiceContext
         if (_seen.Remove(name, out var seen) && Stored(name)?.Content.Hash == seen.Hash)
             hive = seen.Hive;
         else if (Tree.ReadFile(path, RegistryHive.Longest) is { } bytes)
-            hive = RegistryHive.Open(bytes, write: false, $"{Tree.Shown}: '{path}'");
+            hive = RegistryHive.Open(bytes, write: false, $"{Tree.DisplayName}: '{path}'");
         else
             return null;
         if (MayChange)
@@ -100,7 +100,7 @@ public sealed class ServiceContext
         var saved = hive.Length - compact.Length;
         if (saved < Block)
             return 0;
-        _hives[name] = (RegistryHive.Open(compact, write: true, $"{Tree.Shown}: '{PathOf(name)}'", null, Cancellation), [true]);
+        _hives[name] = (RegistryHive.Open(compact, write: true, $"{Tree.DisplayName}: '{PathOf(name)}'", null, Cancellation), [true]);
         return saved;
     }
 
@@ -108,13 +108,13 @@ public sealed class ServiceContext
     internal (FileContent Content, FileTime? Modified)? Stored(string hive) => Tree.Find(PathOf(hive))?.Entry is { New: null, Content: { } content } entry ? (content, entry.Modified) : null;
 
     /// <summary>Says that a hive was changed and has to be written.</summary>
-    public void Touch(string hive) => _hives[hive].Changed[0] = true;
+    public void MarkModified(string hive) => _hives[hive].Changed[0] = true;
 
     /// <summary>Says that a hive may have become what it was before: when it says the same as that, it gets those very bytes back.</summary>
     /// <param name="hive">The hive.</param>
     /// <param name="content">What it was, as the archive holds it.</param>
     /// <param name="modified">Its time then.</param>
-    internal void MayBe(string hive, FileContent content, FileTime? modified) => _before.Add((hive, content, modified));
+    internal void AddRevertCandidate(string hive, FileContent content, FileTime? modified) => _before.Add((hive, content, modified));
 
     private readonly List<(string Hive, FileContent Content, FileTime? Modified)> _before = [];
 
@@ -126,7 +126,7 @@ public sealed class ServiceContext
             try
             {
                 var before = RegistryHive.Open(Tree.ReadContent(content, PathOf(name), RegistryHive.Longest), write: false, name);
-                if (!before.Root.SaysTheSameAs(hive.Root))
+                if (!before.Root.ContentEquals(hive.Root))
                     continue;
             }
             catch (VembarException problem) when (problem.Kind is ErrorKind.Damaged or ErrorKind.Input)

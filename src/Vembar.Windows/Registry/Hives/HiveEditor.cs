@@ -128,7 +128,7 @@ internal sealed class HiveEditor(HiveImage hive, HiveAllocator cells, long time)
         if (SubkeyLeaf.At(hive, list).Room > count)
             return list;
         if (count == ushort.MaxValue)
-            throw VembarException.Surroundings("hive-full", $"a key of the registry hive would have more lists of keys than {ushort.MaxValue}, which is all that its format can hold", "Make fewer changes, or tidy the hive first with --tidy registry.");
+            throw VembarException.Environment("hive-full", $"a key of the registry hive would have more lists of keys than {ushort.MaxValue}, which is all that its format can hold", "Make fewer changes, or tidy the hive first with --tidy registry.");
         var length = SubkeyLeaf.HeadLength + (count + 1 + count / 4) * step;
         if (cells.TryResize(list, length))
             return list;
@@ -325,7 +325,7 @@ internal sealed class HiveEditor(HiveImage hive, HiveAllocator cells, long time)
         const int HeadLength = 8;
         var count = (data.Length - 1) / HiveReader.SegmentLength + 1;
         if (count > ushort.MaxValue)
-            throw VembarException.Surroundings("value-too-long", $"a value has {data.Length} bytes; registry hives hold up to {(long)ushort.MaxValue * HiveReader.SegmentLength}", "Make it shorter.");
+            throw VembarException.Environment("value-too-long", $"a value has {data.Length} bytes; registry hives hold up to {(long)ushort.MaxValue * HiveReader.SegmentLength}", "Make it shorter.");
         var head = cells.Take(HeadLength, near);
         var list = cells.Take(count * sizeof(int), head);
         "db"u8.CopyTo(hive.Cell(head));

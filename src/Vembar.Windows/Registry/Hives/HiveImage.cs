@@ -182,7 +182,7 @@ internal sealed class HiveImage
     public int AddBin(int length, long time)
     {
         if (Length + (long)length > Longest)
-            throw VembarException.Surroundings("hive-full", $"the registry hive would be longer than {Longest >> 20} MiB, which is all that its format can hold", "Make fewer changes, or tidy the hive first with --tidy registry.");
+            throw VembarException.Environment("hive-full", $"the registry hive would be longer than {Longest >> 20} MiB, which is all that its format can hold", "Make fewer changes, or tidy the hive first with --tidy registry.");
         var piece = _added.Count > 0 ? _added[^1] : null;
         if (piece is null || piece.Bytes.Length - piece.Used < length)
         {

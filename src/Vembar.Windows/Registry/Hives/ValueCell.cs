@@ -50,7 +50,7 @@ internal readonly ref struct ValueCell
 
     private int NameLength => BinaryPrimitives.ReadUInt16LittleEndian(_bytes[NameLengthAt..]);
 
-    private uint Told => BinaryPrimitives.ReadUInt32LittleEndian(_bytes[LengthAt..]);
+    private uint StoredLength => BinaryPrimitives.ReadUInt32LittleEndian(_bytes[LengthAt..]);
 
     /// <summary>Whether the name is stored in bytes.</summary>
     public bool IsCompressed => (_bytes[FlagsAt] & 1) != 0;
@@ -69,10 +69,10 @@ internal readonly ref struct ValueCell
     }
 
     /// <summary>Whether the data is in this cell.</summary>
-    public bool IsResident => (Told & IsResidentFlag) != 0;
+    public bool IsResident => (StoredLength & IsResidentFlag) != 0;
 
     /// <summary>The length of the data in bytes.</summary>
-    public int Length => (int)(Told & ~IsResidentFlag);
+    public int Length => (int)(StoredLength & ~IsResidentFlag);
 
     /// <summary>The cell that holds the data, or its list of segments; where it is not resident.</summary>
     public int Data => BinaryPrimitives.ReadInt32LittleEndian(_bytes[DataAt..]);

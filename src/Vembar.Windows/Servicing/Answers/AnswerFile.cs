@@ -29,7 +29,7 @@ public sealed partial class AnswerFile
 
     /// <summary>Reads an answer file.</summary>
     /// <exception cref="VembarException">It is not well-formed XML; the message names line and column.</exception>
-    public static AnswerFile Parse(byte[] bytes, string shown)
+    public static AnswerFile Parse(byte[] bytes, string displayName)
     {
         try
         {
@@ -39,7 +39,7 @@ public sealed partial class AnswerFile
         }
         catch (XmlException problem)
         {
-            throw VembarException.Input("bad-answer-file", $"'{shown}' is not well-formed XML: {problem.Message.TrimEnd('.')}", "Mend it in an XML editor.");
+            throw VembarException.Input("bad-answer-file", $"'{displayName}' is not well-formed XML: {problem.Message.TrimEnd('.')}", "Mend it in an XML editor.");
         }
     }
 
@@ -139,7 +139,7 @@ public sealed partial class AnswerFile
     {
         if (!AnswerKnowledge.Components.TryGetValue(name, out var known))
         {
-            if (AnswerKnowledge.Components.Keys.FirstOrDefault(k => Likeness.Distance(k, name) <= 3) is { } near)
+            if (AnswerKnowledge.Components.Keys.FirstOrDefault(k => EditDistance.Distance(k, name) <= 3) is { } near)
                 error(component, $"there is no component '{name}'; did you mean '{near}'?");
             return;
         }
@@ -149,7 +149,7 @@ public sealed partial class AnswerFile
         {
             var word = setting.Name.LocalName;
             if (!known.Settings.TryGetValue(word, out var passes))
-                warn(setting, $"'{word}' is not known in component '{name}'{(known.Settings.Keys.MinBy(k => Likeness.Distance(k, word)) is { } near && Likeness.Distance(near, word) <= Math.Max(2, word.Length / 4) ? $"; did you mean '{near}'?" : "")}");
+                warn(setting, $"'{word}' is not known in component '{name}'{(known.Settings.Keys.MinBy(k => EditDistance.Distance(k, word)) is { } near && EditDistance.Distance(near, word) <= Math.Max(2, word.Length / 4) ? $"; did you mean '{near}'?" : "")}");
             else if (passes.Length > 0 && known.Passes.Contains(pass) && !passes.Contains(pass))
                 error(setting, $"'{word}' does nothing in pass '{pass}'; it works in {string.Join(", ", passes)}");
             if (setting.ElementsBeforeSelf(setting.Name).Any())

@@ -79,7 +79,7 @@ internal static partial class AnswerKnowledge
     public static string? ValueProblem(string name, string value) => name switch
     {
         "TimeZone" => s_zones.Contains(value) || value.Contains("{{", StringComparison.Ordinal) ? null
-            : $"'{value}' is not among the time zones that are known here{(s_zones.MinBy(z => Likeness.Distance(z, value)) is { } near && Likeness.Distance(near, value) <= value.Length / 2 ? $"; did you mean '{near}'?" : "")}",
+            : $"'{value}' is not among the time zones that are known here{(s_zones.MinBy(z => EditDistance.Distance(z, value)) is { } near && EditDistance.Distance(near, value) <= value.Length / 2 ? $"; did you mean '{near}'?" : "")}",
         "UILanguage" or "SystemLocale" or "UserLocale" or "UILanguageFallback" => LocaleForm().IsMatch(value) ? null : $"'{value}' is not a locale: en-GB is one",
         "InputLocale" => value.Split(';').All(v => LocaleForm().IsMatch(v) || KeyboardForm().IsMatch(v)) ? null : $"'{value}' is not an input locale: en-GB and 0809:00000809 are, several with ';' between them",
         "ProductKey" or "Key" => value.Length == 0 || KeyForm().IsMatch(value) ? null : "a product key is five groups of five letters and digits with '-' between them",

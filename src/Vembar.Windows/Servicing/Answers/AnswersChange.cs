@@ -39,7 +39,7 @@ public sealed class AnswersChange(string file, bool merge = false) : IChange
             var settings = 0;
             if (merge && context.Tree.ReadFile(path, AnswerFile.Longest) is { } there)
             {
-                var into = AnswerFile.Parse(there, $"{context.Tree.Shown}: {path}");
+                var into = AnswerFile.Parse(there, $"{context.Tree.DisplayName}: {path}");
                 settings = into.Merge(answers);
                 if (settings == 0)
                     return [Outcome(ChangeStatus.Already, $"what it says is in {path}")];

@@ -33,13 +33,13 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
                 else
                     (signatures[found[i]], folders[found[i]]) = (signature, driver.StoreFolder());
             }
-            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
             {
                 found[i] = found[i] with { Status = ChangeStatus.Refused, Why = problem.Message };
             }
         }
         var kept = Choose(context, store, found, folders, signatures);
-        outcomes.AddRange(kept.Select(k => k.Status != ChangeStatus.Done ? new ChangeOutcome("driver", k.Found.Shown, k.Status, k.Why) : AddOne(context, store, k, folders[k], signatures[k])));
+        outcomes.AddRange(kept.Select(k => k.Status != ChangeStatus.Done ? new ChangeOutcome("driver", k.Found.DisplayName, k.Status, k.Why) : AddOne(context, store, k, folders[k], signatures[k])));
         return outcomes;
     }
 
@@ -53,7 +53,7 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         var brought = found.Where(f => f.Driver is not null).SelectMany(f => f.Driver!.CopiedInfs.Select(f.Beside)).ToHashSet(StringComparer.OrdinalIgnoreCase);
         for (var i = 0; i < found.Count; i++)
         {
-            if (found[i] is { Status: ChangeStatus.Done, Driver: { } driver } && !brought.Contains(found[i].Found.Shown) && !driver.Devices.Any(d => d.Ids.Any(ids.Contains)))
+            if (found[i] is { Status: ChangeStatus.Done, Driver: { } driver } && !brought.Contains(found[i].Found.DisplayName) && !driver.Devices.Any(d => d.Ids.Any(ids.Contains)))
                 found[i] = found[i] with { Status = ChangeStatus.Skipped, Why = WhyLeftOut(driver) };
         }
     }
@@ -70,16 +70,16 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         var chosen = new HashSet<string>(StringComparer.Ordinal);
         if (options.For.Count > 0)
         {
-            var candidates = found.Where(f => f.Status == ChangeStatus.Done).Select(f => CandidateDriver.Of(f.Driver!, f.Found.Shown, signatures[f].State == SignatureState.Signed))
+            var candidates = found.Where(f => f.Status == ChangeStatus.Done).Select(f => CandidateDriver.Of(f.Driver!, f.Found.DisplayName, signatures[f].State == SignatureState.Signed))
                 .Concat(store.Listed.Where(l => !folders.ContainsValue(l.StoreFolder)).Select(l => CandidateDriver.Of(l, store.Fit(l), context.UnsignedDrivers.All(u => u.Inf != l.Inf)))).ToList();
             chosen.UnionWith(Coverage.Of(options.For, candidates).SelectMany(m => m.Devices).SelectMany(d => d.All).Select(m => m.Driver.From));
             // What a chosen one brings comes along.
-            var pending = new Queue<DriverFound>(found.Where(f => chosen.Contains(f.Found.Shown)));
+            var pending = new Queue<DriverFound>(found.Where(f => chosen.Contains(f.Found.DisplayName)));
             while (pending.TryDequeue(out var bringer))
             {
                 foreach (var brought in bringer.Driver!.CopiedInfs.SelectMany(n => found.Where(f => f.Driver is not null && f.IsAt(bringer.Beside(n)))))
                 {
-                    if (chosen.Add(brought.Found.Shown))
+                    if (chosen.Add(brought.Found.DisplayName))
                         pending.Enqueue(brought);
                 }
             }
@@ -91,10 +91,10 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
             DriverFound Skip(string why) => f with { Status = ChangeStatus.Skipped, Why = why };
             var package = f.Driver!.Package;
             if (!first.TryAdd(folders[f], f))
-                return Skip($"the same package as {first[folders[f]].Found.Shown}");
+                return Skip($"the same package as {first[folders[f]].Found.DisplayName}");
             if (!options.EveryVersion && Newer(f, lines[package.Line], wanted) is { } best)
-                return Skip($"older than {best.Driver!.Package.Version} in {best.Found.Shown}");
-            return options.For.Count > 0 && !chosen.Contains(f.Found.Shown) ? Skip(WhyLeftOut(f.Driver)) : f;
+                return Skip($"older than {best.Driver!.Package.Version} in {best.Found.DisplayName}");
+            return options.For.Count > 0 && !chosen.Contains(f.Found.DisplayName) ? Skip(WhyLeftOut(f.Driver)) : f;
         });
     }
 
@@ -110,7 +110,7 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
 
     private ChangeOutcome AddOne(ServiceContext context, DriverStore store, DriverFound found, string folder, DriverSignature signature)
     {
-        ChangeOutcome Outcome(ChangeStatus status, string why) => new("driver", found.Found.Shown, status, why);
+        ChangeOutcome Outcome(ChangeStatus status, string why) => new("driver", found.Found.DisplayName, status, why);
         var driver = found.Driver!;
         var package = driver.Package;
         try
@@ -153,7 +153,7 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
                 notes.Add($"it includes {string.Join(", ", driver.MissingIncludes)}, which the image does not have");
             return Outcome(ChangeStatus.Done, string.Join("; ", notes)) with { Bytes = context.Tree.BytesChanged - before };
         }
-        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
         {
             return Outcome(ChangeStatus.Refused, problem.Message);
         }

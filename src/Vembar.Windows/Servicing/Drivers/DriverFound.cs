@@ -47,10 +47,10 @@ internal sealed record DriverFound(FoundInf Found, FittedDriver? Driver, ChangeS
     }
 
     /// <summary>Where an INF is that this one names.</summary>
-    public string Beside(string name) => Found.Shown[..(Found.Shown.LastIndexOf('/') + 1)] + name;
+    public string Beside(string name) => Found.DisplayName[..(Found.DisplayName.LastIndexOf('/') + 1)] + name;
 
     /// <summary>Whether it is at a place.</summary>
-    public bool IsAt(string shown) => Found.Shown.Equals(shown, StringComparison.OrdinalIgnoreCase);
+    public bool IsAt(string displayName) => Found.DisplayName.Equals(displayName, StringComparison.OrdinalIgnoreCase);
 
     // One package that does not fit is a mistake; among many it is what vendors' collections are like.
     private static DriverFound Read(FoundInf inf, WindowsTarget windows, Func<string, InfFile?>? include, bool alone)
@@ -58,7 +58,7 @@ internal sealed record DriverFound(FoundInf Found, FittedDriver? Driver, ChangeS
         var unfit = alone ? ChangeStatus.Refused : ChangeStatus.Skipped;
         try
         {
-            var text = InfFile.Parse(inf.Folder.Read(inf.Name, InfFile.Longest), inf.Shown);
+            var text = InfFile.Parse(inf.Folder.Read(inf.Name, InfFile.Longest), inf.DisplayName);
             if (!alone && !text.Has("Version"))
                 return new DriverFound(inf, null, ChangeStatus.Skipped, "it is not the INF of a driver");
             var package = DriverPackage.Read(text, inf.Folder, inf.Name);
@@ -71,7 +71,7 @@ internal sealed record DriverFound(FoundInf Found, FittedDriver? Driver, ChangeS
             }
             return driver.MissingFiles is { Count: > 0 } missing ? new DriverFound(inf, driver, ChangeStatus.Refused, $"files that the INF names are missing: {string.Join(", ", missing)}") : new DriverFound(inf, driver, ChangeStatus.Done, "");
         }
-        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
         {
             return new DriverFound(inf, null, ChangeStatus.Refused, problem.Message);
         }

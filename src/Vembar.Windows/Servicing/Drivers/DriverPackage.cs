@@ -65,8 +65,8 @@ public sealed class DriverPackage
     {
         using var stream = found.Folder.Open(found.Name);
         if (stream.CanSeek && stream.Length > InfFile.Longest)
-            throw VembarException.Input("bad-inf", $"'{found.Shown}' is too long to be an INF file");
-        return Read(InfFile.Parse(found.Folder.Read(found.Name, InfFile.Longest), found.Shown), found.Folder, found.Name);
+            throw VembarException.Input("bad-inf", $"'{found.DisplayName}' is too long to be an INF file");
+        return Read(InfFile.Parse(found.Folder.Read(found.Name, InfFile.Longest), found.DisplayName), found.Folder, found.Name);
     }
 
     /// <summary>Reads a package from its INF.</summary>
@@ -78,9 +78,9 @@ public sealed class DriverPackage
     {
         string Version(string key) => inf.Line("Version", key) is { } line ? inf.Expand(line.Value(0)) : "";
         if (!inf.Has("Version"))
-            throw VembarException.Input("bad-inf", $"'{inf.Shown}' has no [Version] section", "Is it the INF of a driver?");
+            throw VembarException.Input("bad-inf", $"'{inf.DisplayName}' has no [Version] section", "Is it the INF of a driver?");
         if (!(Version("Signature").ToUpperInvariant() is "$WINDOWS NT$" or "$CHICAGO$" or "$WINDOWS 95$"))
-            throw VembarException.Input("bad-inf", $"'{inf.Shown}' has the signature '{Version("Signature")}'; \"$WINDOWS NT$\" is wanted", "Is it the INF of a driver?");
+            throw VembarException.Input("bad-inf", $"'{inf.DisplayName}' has the signature '{Version("Signature")}'; \"$WINDOWS NT$\" is wanted", "Is it the INF of a driver?");
         var line = inf.Line("Version", "DriverVer");
         DateOnly.TryParseExact(line is null ? "" : inf.Expand(line.Value(0)), ["MM/dd/yyyy", "M/d/yyyy", "MM-dd-yyyy", "M-d-yyyy"], CultureInfo.InvariantCulture, DateTimeStyles.None, out var date);
         var makers = inf.Section("Manufacturer").Where(m => m.Value(0).Length > 0).ToList();
@@ -132,5 +132,5 @@ public sealed class DriverPackage
     public FittedDriver For(WindowsTarget windows, Func<string, InfFile?>? include = null) => new(this, windows, name => IncludeOf(name) ?? include?.Invoke(name));
 
     private InfFile? IncludeOf(string name) =>
-        name.Length > 0 && name.IndexOfAny(['/', '\\']) < 0 && Folder.Length(name) is <= InfFile.Longest ? InfFile.Parse(Folder.Read(name, InfFile.Longest), $"{Folder.Shown}/{name}") : null;
+        name.Length > 0 && name.IndexOfAny(['/', '\\']) < 0 && Folder.Length(name) is <= InfFile.Longest ? InfFile.Parse(Folder.Read(name, InfFile.Longest), $"{Folder.DisplayName}/{name}") : null;
 }

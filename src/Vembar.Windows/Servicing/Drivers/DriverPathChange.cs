@@ -24,10 +24,10 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
         var outcomes = new List<ChangeOutcome>();
         foreach (var found in DriverFound.In(paths, windows, null, outcomes, context.Cancellation))
         {
-            var shown = found.Found.Shown;
+            var displayName = found.Found.DisplayName;
             if (found is not { Status: ChangeStatus.Done, Driver: { } driver })
             {
-                outcomes.Add(Outcome(shown, found.Status, found.Why));
+                outcomes.Add(Outcome(displayName, found.Status, found.Why));
                 continue;
             }
             try
@@ -36,17 +36,17 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
                 DriverFound.AddCopied(all, windows, null);
                 var signature = options.Trust.Check(driver);
                 if (signature.State != SignatureState.Signed && !options.AllowUnsigned)
-                    outcomes.Add(Outcome(shown, ChangeStatus.Refused, $"{signature.Word}: {signature.Why}"));
+                    outcomes.Add(Outcome(displayName, ChangeStatus.Refused, $"{signature.Word}: {signature.Why}"));
                 else if (driver.IsPrimitive)
-                    outcomes.Add(Outcome(shown, ChangeStatus.Refused, "it is for no device, so Windows will not look for it; --driver installs it"));
+                    outcomes.Add(Outcome(displayName, ChangeStatus.Refused, "it is for no device, so Windows will not look for it; --driver installs it"));
                 else if (all.Skip(1).FirstOrDefault(a => WhyNot(a) is not null) is { } brought)
-                    outcomes.Add(Outcome(shown, ChangeStatus.Refused, $"it brings {brought.Found.Name}, which cannot go in: {WhyNot(brought)}"));
+                    outcomes.Add(Outcome(displayName, ChangeStatus.Refused, $"it brings {brought.Found.Name}, which cannot go in: {WhyNot(brought)}"));
                 else
-                    outcomes.Add(Put(context, software, [.. all.Select(a => a.Driver!)], signature, why => Outcome(shown, why.Length > 0 ? ChangeStatus.Done : ChangeStatus.Already, why.Length > 0 ? why : "it is there")));
+                    outcomes.Add(Put(context, software, [.. all.Select(a => a.Driver!)], signature, why => Outcome(displayName, why.Length > 0 ? ChangeStatus.Done : ChangeStatus.Already, why.Length > 0 ? why : "it is there")));
             }
-            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
             {
-                outcomes.Add(Outcome(shown, ChangeStatus.Refused, problem.Message));
+                outcomes.Add(Outcome(displayName, ChangeStatus.Refused, problem.Message));
             }
         }
         return outcomes;
@@ -79,7 +79,7 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
         if (!before.Split(';').Contains(SearchPath, StringComparer.OrdinalIgnoreCase))
         {
             key.SetString("DevicePath", $"{before};{SearchPath}", RegistryType.ExpandString);
-            context.Touch("SOFTWARE");
+            context.MarkModified("SOFTWARE");
             changed = true;
         }
         return outcome(changed ? $"{driver.Package.Provider} {driver.Package.Class} {driver.Package.Version}, in {folder}; Windows looks there when it meets a device; {(signature.State == SignatureState.Signed ? signature.Why : $"NOT TRUSTED, {signature.Word}: {signature.Why}")}" : "");

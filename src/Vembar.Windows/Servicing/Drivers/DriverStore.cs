@@ -87,11 +87,11 @@ public sealed class DriverStore
 
     /// <summary>The INF of a listed package in the store.</summary>
     /// <param name="listed">The package.</param>
-    /// <param name="shown">What it is, for messages.</param>
-    public FoundInf Locate(ListedDriver listed, string shown)
+    /// <param name="displayName">What it is, for messages.</param>
+    public FoundInf Locate(ListedDriver listed, string displayName)
     {
         var folder = new StoredPackageFolder(_context.Tree, _context.Windows($"{StorePath}/{listed.StoreFolder}"));
-        return new FoundInf(folder, listed.OriginalInf.Length > 0 ? listed.OriginalInf : listed.Inf, shown);
+        return new FoundInf(folder, listed.OriginalInf.Length > 0 ? listed.OriginalInf : listed.Inf, displayName);
     }
 
     /// <summary>Whether a package is staged and registered: its published name, or null.</summary>
@@ -188,11 +188,11 @@ public sealed class DriverStore
 
     private IEnumerable<RegistryHive> Databases()
     {
-        _context.Touch("SYSTEM");
+        _context.MarkModified("SYSTEM");
         yield return _system;
         if (_context.Hive("DRIVERS") is { } drivers && DriverDatabase.IsIn(drivers))
         {
-            _context.Touch("DRIVERS");
+            _context.MarkModified("DRIVERS");
             yield return drivers;
         }
     }

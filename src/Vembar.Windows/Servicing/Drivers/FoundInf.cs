@@ -6,8 +6,8 @@ namespace Vembar.Windows.Servicing.Drivers;
 /// <summary>An INF file that was found.</summary>
 /// <param name="Folder">Where it lies.</param>
 /// <param name="Name">Its file name.</param>
-/// <param name="Shown">What it is, for messages.</param>
-public sealed record FoundInf(IPackageFolder Folder, string Name, string Shown)
+/// <param name="DisplayName">What it is, for messages.</param>
+public sealed record FoundInf(IPackageFolder Folder, string Name, string DisplayName)
 {
     private const string Ending = ".inf";
 

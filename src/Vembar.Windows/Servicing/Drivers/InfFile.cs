@@ -16,9 +16,9 @@ public sealed class InfFile
     private readonly Dictionary<string, List<InfLine>> _sections;
     private readonly List<Dictionary<string, string>> _strings;
 
-    private InfFile(string shown, Dictionary<string, List<InfLine>> sections, ushort language)
+    private InfFile(string displayName, Dictionary<string, List<InfLine>> sections, ushort language)
     {
-        Shown = shown;
+        DisplayName = displayName;
         _sections = sections;
         // The language itself, its main form, its neutral form, and what has no language; a token is looked for in that order.
         const int MainForm = 0x400, PrimaryMask = 0x3FF;
@@ -39,20 +39,20 @@ public sealed class InfFile
 
     /// <summary>The same file with its texts in a language, where it has them.</summary>
     /// <param name="language">Windows' number of the language (0x0809 for British English).</param>
-    public InfFile In(ushort language) => SectionNames.Any(n => n.StartsWith("Strings.", StringComparison.OrdinalIgnoreCase)) ? new InfFile(Shown, _sections, language) : this;
+    public InfFile In(ushort language) => SectionNames.Any(n => n.StartsWith("Strings.", StringComparison.OrdinalIgnoreCase)) ? new InfFile(DisplayName, _sections, language) : this;
 
     /// <summary>What file it is, for messages.</summary>
-    public string Shown { get; }
+    public string DisplayName { get; }
 
     /// <summary>The names of its sections.</summary>
     public IEnumerable<string> SectionNames => _sections.Keys;
 
     /// <summary>Reads an INF file: UTF-16 or UTF-8 with a mark, UTF-8, or else Windows' western code page.</summary>
     /// <exception cref="VembarException">The text is not an INF; the message names the line.</exception>
-    public static InfFile Parse(ReadOnlySpan<byte> bytes, string shown)
+    public static InfFile Parse(ReadOnlySpan<byte> bytes, string displayName)
     {
         if (bytes.Length > Longest)
-            throw Bad(shown, 0, "", "it is too long to be one");
+            throw Bad(displayName, 0, "", "it is too long to be one");
         var sections = new Dictionary<string, List<InfLine>>(StringComparer.OrdinalIgnoreCase);
         List<InfLine>? section = null;
         var number = 0;
@@ -60,18 +60,18 @@ public sealed class InfFile
         var first = 0;
         var within = "";
         // Old editors end a text with a control character; what follows it is none.
-        var lines = Decode(bytes, shown).Split('\x1A', 2)[0].Split('\n');
+        var lines = Decode(bytes, displayName).Split('\x1A', 2)[0].Split('\n');
         foreach (var raw in lines)
         {
             number++;
-            var text = WithoutComment(raw.TrimEnd('\r'), shown, number, within).Trim();
+            var text = WithoutComment(raw.TrimEnd('\r'), displayName, number, within).Trim();
             if (pending.Length == 0)
                 first = number;
             // A backslash as the last sign, outside of quotes, goes on in the next line.
             if (text.EndsWith('\\') && !text.StartsWith('[') && number < lines.Length)
             {
                 if (pending.Length > Longest / 2)
-                    throw Bad(shown, first, within, "a line that goes on without end");
+                    throw Bad(displayName, first, within, "a line that goes on without end");
                 pending.Append(text[..^1]).Append(' ');
                 continue;
             }
@@ -83,36 +83,36 @@ public sealed class InfFile
             {
                 var end = text.IndexOf(']');
                 if (end < 0)
-                    throw Bad(shown, number, within, "a section name without ']'");
+                    throw Bad(displayName, number, within, "a section name without ']'");
                 var name = within = text[1..end].Trim().Trim('"');
                 if (!sections.TryGetValue(name, out section))
                     sections[name] = section = [];
                 continue;
             }
             if (section is null)
-                throw Bad(shown, first, "", "text before the first section");
+                throw Bad(displayName, first, "", "text before the first section");
             section.Add(SplitLine(first, text));
         }
-        return new InfFile(shown, sections, EnglishUnitedStates);
+        return new InfFile(displayName, sections, EnglishUnitedStates);
     }
 
-    private static VembarException Bad(string shown, int line, string section, string problem) => VembarException.Input(
-        "bad-inf", $"'{shown}'{(line > 0 ? string.Create(CultureInfo.InvariantCulture, $", line {line}") : "")}{(section.Length > 0 ? $", [{section}]" : "")}: {problem}", "Take the driver package from its vendor again.");
+    private static VembarException Bad(string displayName, int line, string section, string problem) => VembarException.Input(
+        "bad-inf", $"'{displayName}'{(line > 0 ? string.Create(CultureInfo.InvariantCulture, $", line {line}") : "")}{(section.Length > 0 ? $", [{section}]" : "")}: {problem}", "Take the driver package from its vendor again.");
 
     /// <summary>An error in it.</summary>
     /// <param name="section">The section; may be empty.</param>
     /// <param name="line">The line; null when it is none in particular.</param>
     /// <param name="problem">What is wrong.</param>
-    public VembarException Error(string section, InfLine? line, string problem) => Bad(Shown, line?.Number ?? 0, section, problem);
+    public VembarException Error(string section, InfLine? line, string problem) => Bad(DisplayName, line?.Number ?? 0, section, problem);
 
-    private static string Decode(ReadOnlySpan<byte> bytes, string shown)
+    private static string Decode(ReadOnlySpan<byte> bytes, string displayName)
     {
         var wide = bytes.StartsWith((ReadOnlySpan<byte>)[0xFF, 0xFE]) || (bytes.Length >= 2 && bytes[0] != 0 && bytes[1] == 0);
         var bigEndian = bytes.StartsWith((ReadOnlySpan<byte>)[0xFE, 0xFF]) || (bytes.Length >= 2 && bytes[0] == 0 && bytes[1] != 0);
         if (wide || bigEndian)
         {
             if (bytes.Length % 2 != 0)
-                throw Bad(shown, 0, "", "its last character is cut off");
+                throw Bad(displayName, 0, "", "its last character is cut off");
             return (wide ? Encoding.Unicode : Encoding.BigEndianUnicode).GetString(bytes).TrimStart('\uFEFF');
         }
         if (bytes.StartsWith((ReadOnlySpan<byte>)[0xEF, 0xBB, 0xBF]))
@@ -122,10 +122,10 @@ public sealed class InfFile
         return System.Text.Unicode.Utf8.IsValid(bytes) ? Encoding.UTF8.GetString(bytes) : CodePagesEncodingProvider.Instance.GetEncoding(WesternCodePage)!.GetString(bytes);
     }
 
-    private static string WithoutComment(string line, string shown, int number, string section)
+    private static string WithoutComment(string line, string displayName, int number, string section)
     {
         if (line.Contains('\0'))
-            throw Bad(shown, number, section, "a NUL character; is this a text file?");
+            throw Bad(displayName, number, section, "a NUL character; is this a text file?");
         var quoted = false;
         for (var i = 0; i < line.Length; i++)
         {
@@ -202,7 +202,7 @@ public sealed class InfFile
         if (!text.Contains('%'))
             return text;
         if (depth > DeepestTokens)
-            throw Bad(Shown, 0, "Strings", $"the token in '{text}' names itself");
+            throw Bad(DisplayName, 0, "Strings", $"the token in '{text}' names itself");
         var result = new StringBuilder();
         for (var i = 0; i < text.Length; i++)
         {
@@ -225,7 +225,7 @@ public sealed class InfFile
                 i = end;
             }
             if (result.Length > Longest)
-                throw Bad(Shown, 0, "Strings", "its tokens grow without end");
+                throw Bad(DisplayName, 0, "Strings", "its tokens grow without end");
         }
         return result.ToString();
     }

@@ -29,27 +29,27 @@ public sealed class SecurityCatalog
 
     /// <summary>Reads a catalog. Its signature is not looked at.</summary>
     /// <exception cref="VembarException">It is not a catalog; the message says what is wrong.</exception>
-    public static SecurityCatalog Parse(ReadOnlySpan<byte> bytes, string shown)
+    public static SecurityCatalog Parse(ReadOnlySpan<byte> bytes, string displayName)
     {
         if (bytes.Length > Longest)
-            throw Bad(shown, "it is too long to be one");
+            throw Bad(displayName, "it is too long to be one");
         try
         {
             var cms = new SignedCms();
             cms.Decode(bytes);
             if (cms.ContentInfo.ContentType.Value != TrustList)
-                throw Bad(shown, $"it signs something else (type {cms.ContentInfo.ContentType.Value})");
+                throw Bad(displayName, $"it signs something else (type {cms.ContentInfo.ContentType.Value})");
             var catalog = new SecurityCatalog(cms);
             catalog.ReadList(cms.ContentInfo.Content);
             return catalog;
         }
         catch (Exception failure) when (failure is CryptographicException or AsnContentException or OverflowException or ArgumentException)
         {
-            throw Bad(shown, failure.Message.TrimEnd('.'));
+            throw Bad(displayName, failure.Message.TrimEnd('.'));
         }
     }
 
-    private static VembarException Bad(string shown, string problem) => VembarException.Input("bad-catalog", $"'{shown}' is not a security catalog: {problem}", "Take the driver package from its vendor again.");
+    private static VembarException Bad(string displayName, string problem) => VembarException.Input("bad-catalog", $"'{displayName}' is not a security catalog: {problem}", "Take the driver package from its vendor again.");
 
     // The content is a sequence; its tag and length may have been taken off with the octet string that others wrap it in.
     private void ReadList(ReadOnlyMemory<byte> content)

@@ -39,7 +39,7 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
                 }
             })];
         }
-        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
         {
             return [Outcome(file, ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message)];
         }
@@ -82,10 +82,10 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
         var count = 0;
         foreach (var list in (string[])[Uninstall, @"WOW6432Node\" + Uninstall])
         {
-            foreach (var key in (context.Hive("SOFTWARE")?.Key(list)?.Subkeys ?? []).Where(k => k.GetString("DisplayName") is { } shown && name.Matches([shown])))
+            foreach (var key in (context.Hive("SOFTWARE")?.Key(list)?.Subkeys ?? []).Where(k => k.GetString("DisplayName") is { } displayName && name.Matches([displayName])))
             {
                 key.Delete();
-                context.Touch("SOFTWARE");
+                context.MarkModified("SOFTWARE");
                 count++;
             }
         }
@@ -97,7 +97,7 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
         if (name.Contains('\\') || context.Hive("SYSTEM")?.Key($@"{RegistryChange.CurrentSet(context)}\Services\{name}") is not { } key)
             return false;
         key.Delete();
-        context.Touch("SYSTEM");
+        context.MarkModified("SYSTEM");
         return true;
     }
 }

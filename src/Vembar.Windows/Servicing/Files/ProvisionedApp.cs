@@ -46,7 +46,7 @@ public sealed record ProvisionedApp(string FullName)
                     key.Delete();
             }
             software.Root.Ensure($@"{Store}\Deprovisioned\{family}");
-            context.Touch("SOFTWARE");
+            context.MarkModified("SOFTWARE");
             foreach (var folder in (string[])[Files, Repository, $"{Repository}/Packages"])
             {
                 var path = WindowsPath.Parse(folder);

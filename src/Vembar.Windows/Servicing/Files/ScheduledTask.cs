@@ -27,7 +27,7 @@ internal static class ScheduledTask
                     software.Key($@"{Cache}\{list}\{id}")?.Delete();
             }
             entry.Delete();
-            context.Touch("SOFTWARE");
+            context.MarkModified("SOFTWARE");
         }
         return found.Count;
     }

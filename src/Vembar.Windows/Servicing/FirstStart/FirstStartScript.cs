@@ -40,7 +40,7 @@ public sealed class FirstStartScript
     /// <summary>Reads the script of an image; an empty one when it has none.</summary>
     /// <param name="files">The image.</param>
     /// <param name="windows">Its Windows folder.</param>
-    public static FirstStartScript Read(IFileView files, WindowsPath windows) => new(Encoding.UTF8.GetString(files.ReadFile(PathIn(windows), Longest) ?? []));
+    public static FirstStartScript Read(IReadOnlyTree files, WindowsPath windows) => new(Encoding.UTF8.GetString(files.ReadFile(PathIn(windows), Longest) ?? []));
 
     /// <summary>Where the script is.</summary>
     public static WindowsPath PathIn(WindowsPath windows) => windows.Append(WindowsPath.Parse(ScriptPath));

@@ -8,7 +8,7 @@ namespace Vembar.Windows.Servicing.Folders;
 public sealed class DiskPackageFolder(string path) : IPackageFolder
 {
     /// <inheritdoc/>
-    public string Shown => path;
+    public string DisplayName => path;
 
     /// <inheritdoc/>
     public long? Length(string file) => Locate(file) is { } at ? new FileInfo(at).Length : null;
@@ -16,7 +16,7 @@ public sealed class DiskPackageFolder(string path) : IPackageFolder
     /// <inheritdoc/>
     public Stream Open(string file)
     {
-        var at = Locate(file) ?? throw PackageFolders.Missing(Shown, file);
+        var at = Locate(file) ?? throw PackageFolders.Missing(DisplayName, file);
         try
         {
             return InputFile.OpenRead(at);
@@ -29,7 +29,7 @@ public sealed class DiskPackageFolder(string path) : IPackageFolder
 
     /// <inheritdoc/>
     public NewContent Content(string file) =>
-        Locate(file) is { } at ? new NewContent(null, at, new FileInfo(at).Length) : throw PackageFolders.Missing(Shown, file);
+        Locate(file) is { } at ? new NewContent(null, at, new FileInfo(at).Length) : throw PackageFolders.Missing(DisplayName, file);
 
     private string? Locate(string file)
     {

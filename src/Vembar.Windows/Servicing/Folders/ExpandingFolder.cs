@@ -14,7 +14,7 @@ public sealed class ExpandingFolder(IPackageFolder folder) : IPackageFolder
     private readonly Dictionary<string, PackedFile> _expanded = new(StringComparer.OrdinalIgnoreCase);
 
     /// <inheritdoc/>
-    public string Shown => folder.Shown;
+    public string DisplayName => folder.DisplayName;
 
     /// <inheritdoc/>
     public long? Length(string file) => folder.Length(file) ?? Expand(file)?.Files.Values.Single();
@@ -41,16 +41,16 @@ public sealed class ExpandingFolder(IPackageFolder folder) : IPackageFolder
                 return known;
             if (folder.Length(name) is not { } length)
                 return null;
-            var shown = $"{Shown}/{name}";
+            var displayName = $"{DisplayName}/{name}";
             var bytes = folder.Read(name);
             if (bytes.AsSpan().StartsWith("SZDD"u8) || bytes.AsSpan().StartsWith("KWAJ"u8))
             {
-                throw VembarException.Input("old-compression", $"'{shown}' is compressed in the way of before cabinets ({System.Text.Encoding.ASCII.GetString(bytes.AsSpan(0, 4))})",
+                throw VembarException.Input("old-compression", $"'{displayName}' is compressed in the way of before cabinets ({System.Text.Encoding.ASCII.GetString(bytes.AsSpan(0, 4))})",
                     "Expand it, and put the plain file beside it.");
             }
-            var packed = PackedFile.InMemory(bytes, shown);
+            var packed = PackedFile.InMemory(bytes, displayName);
             if (packed.Files.Count != 1)
-                throw VembarException.Input("bad-packed-file", $"'{shown}' holds {packed.Files.Count} files, where '{file}' alone is wanted", "Take the driver package from its vendor again.");
+                throw VembarException.Input("bad-packed-file", $"'{displayName}' holds {packed.Files.Count} files, where '{file}' alone is wanted", "Take the driver package from its vendor again.");
             return _expanded[name] = packed;
         }
     }

@@ -7,7 +7,7 @@ namespace Vembar.Windows.Servicing.Folders;
 public interface IPackageFolder
 {
     /// <summary>What it is, for messages.</summary>
-    string Shown { get; }
+    string DisplayName { get; }
 
     /// <summary>The length of a file in bytes, or null when there is none.</summary>
     /// <param name="file">Its path below the folder, with '/'.</param>

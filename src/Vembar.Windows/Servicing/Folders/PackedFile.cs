@@ -66,20 +66,20 @@ public abstract class PackedFile
 
     /// <summary>A packed file that lies in another.</summary>
     /// <param name="bytes">All of it; not a zip file.</param>
-    /// <param name="shown">What it is, for messages.</param>
+    /// <param name="displayName">What it is, for messages.</param>
     /// <exception cref="VembarException">It is damaged or of no known kind.</exception>
-    internal static PackedFile InMemory(byte[] bytes, string shown)
+    internal static PackedFile InMemory(byte[] bytes, string displayName)
     {
         try
         {
-            return new SpooledPackedFile(shown, bytes.Length, () =>
+            return new SpooledPackedFile(displayName, bytes.Length, () =>
             {
-                var file = TemporaryFile.Create(bytes.Length, $"'{shown}'");
+                var file = TemporaryFile.Create(bytes.Length, $"'{displayName}'");
                 TemporaryFile.Write(file, bytes, 0);
                 return file;
             }, CancellationToken.None);
         }
-        catch (Exception failure) when (ToError(failure, shown) is { } error)
+        catch (Exception failure) when (ToError(failure, displayName) is { } error)
         {
             throw error;
         }

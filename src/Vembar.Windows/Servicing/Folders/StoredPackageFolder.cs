@@ -8,20 +8,20 @@ namespace Vembar.Windows.Servicing.Folders;
 public sealed class StoredPackageFolder(TreeEditor files, WindowsPath folder) : IPackageFolder
 {
     /// <inheritdoc/>
-    public string Shown => folder.ToString();
+    public string DisplayName => folder.ToString();
 
     /// <inheritdoc/>
     public long? Length(string file) => files.Find(At(file))?.Entry is { Kind: EntryKind.File } entry ? entry.Length : null;
 
     /// <inheritdoc/>
     public Stream Open(string file) =>
-        new MemoryStream(files.ReadFile(At(file), PackageFolders.LargestFile) ?? throw PackageFolders.Missing(Shown, file), writable: false);
+        new MemoryStream(files.ReadFile(At(file), PackageFolders.LargestFile) ?? throw PackageFolders.Missing(DisplayName, file), writable: false);
 
     /// <inheritdoc/>
     public NewContent Content(string file)
     {
         if (files.Find(At(file))?.Entry is not { Kind: EntryKind.File } entry)
-            throw PackageFolders.Missing(Shown, file);
+            throw PackageFolders.Missing(DisplayName, file);
         return entry.New ?? NewContent.Of(entry.Content!);
     }
 

@@ -23,7 +23,7 @@ internal static class TemporaryFile
         {
             if (Posix.FreeBytes(folder) is var free && free < bytes)
             {
-                throw VembarException.Surroundings("no-room", $"{what} holds {bytes >> 20} MiB unpacked, and '{folder}' has room for {free >> 20} MiB",
+                throw VembarException.Environment("no-room", $"{what} holds {bytes >> 20} MiB unpacked, and '{folder}' has room for {free >> 20} MiB",
                     "Set TMPDIR to a folder with more room, or unpack it yourself.");
             }
             var path = Path.Combine(folder, $".vembar-{Guid.NewGuid():N}");

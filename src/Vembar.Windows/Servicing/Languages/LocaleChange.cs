@@ -42,7 +42,7 @@ public sealed partial class LocaleChange(string name, IReadOnlyList<string> part
         if (wanted.FirstOrDefault(p => !Parts.Contains(p)) is { } unknown)
             return [Outcome(ChangeStatus.Refused, $"'{unknown}' is not a part of it; {string.Join(", ", Parts)} are")];
         if (KnownLocale.Named(name) is not { } locale)
-            return [Outcome(ChangeStatus.Refused, $"'{name}' is not a locale that is known here{Likeness.Hint(name, KnownLocale.Names)}")];
+            return [Outcome(ChangeStatus.Refused, $"'{name}' is not a locale that is known here{EditDistance.Hint(name, KnownLocale.Names)}")];
         if (keyboard.Length > 0 && !KeyboardForm().IsMatch(keyboard))
             return [Outcome(ChangeStatus.Refused, $"'{keyboard}' is not a keyboard: 0809:00000809 is one")];
         // What another change of the same order brought counts.

@@ -20,10 +20,10 @@ public sealed record LocaleSettings(IReadOnlyList<string> Languages, string Disp
     /// <param name="files">The install.</param>
     /// <param name="system">Its SYSTEM hive.</param>
     /// <exception cref="VembarException">A hive is damaged.</exception>
-    public static LocaleSettings Read(IFileView files, RegistryHive system)
+    public static LocaleSettings Read(IReadOnlyTree files, RegistryHive system)
     {
         var path = WindowsPath.Parse(ServiceContext.NewUsersPath);
-        return Read(system, files.ReadFile(path, RegistryHive.Longest) is { } bytes ? RegistryHive.Open(bytes, write: false, $"{files.Shown}: '{path}'") : null);
+        return Read(system, files.ReadFile(path, RegistryHive.Longest) is { } bytes ? RegistryHive.Open(bytes, write: false, $"{files.DisplayName}: '{path}'") : null);
     }
 
     /// <summary>Reads them from hives that are open.</summary>

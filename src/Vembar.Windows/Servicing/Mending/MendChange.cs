@@ -45,7 +45,7 @@ public sealed class MendChange(IReadOnlyList<string> names) : IChange
 
     private static string WhyNot(string name) => MendRule.NotOffline.Contains(name, StringComparer.OrdinalIgnoreCase)
         ? "this cannot be mended offline; it takes Windows on the reference, generalized and captured again"
-        : $"there is no such check{Likeness.Hint(name, MendRule.All.Select(r => r.Name).Append(MendRule.Everything))}";
+        : $"there is no such check{EditDistance.Hint(name, MendRule.All.Select(r => r.Name).Append(MendRule.Everything))}";
 
     private static string? Mend(ServiceContext context, string name)
     {
@@ -82,9 +82,9 @@ public sealed class MendChange(IReadOnlyList<string> names) : IChange
                 Make(context, Delete(Cryptography, "MachineGuid"));
                 return $"{machine} is out";
             case MendRule.UpdateClientId:
-                if (context.Hive("SOFTWARE")?.Key(Readiness.UpdateClient)?.GetString("SusClientId") is not { Length: > 0 } client)
+                if (context.Hive("SOFTWARE")?.Key(ReadinessCheck.UpdateClient)?.GetString("SusClientId") is not { Length: > 0 } client)
                     return null;
-                Make(context, Delete(Readiness.UpdateClient, "SusClientId"), Delete(Readiness.UpdateClient, "SusClientIdValidation"));
+                Make(context, Delete(ReadinessCheck.UpdateClient, "SusClientId"), Delete(ReadinessCheck.UpdateClient, "SusClientIdValidation"));
                 return $"{client} is out";
             case MendRule.SetupLogs:
                 return Files(context, "%Panther/**/*.log", "%Panther/**/*.etl", "%Panther/*.log", "%Panther/*.etl", "%System32/Sysprep/Panther/**");
@@ -97,9 +97,9 @@ public sealed class MendChange(IReadOnlyList<string> names) : IChange
     {
         var own = context.HasOwnAnswerFile ? context.Windows(AnswersChange.Place).ToString() : null;
         var gone = new List<string>();
-        foreach (var path in Readiness.AnswerFilesOf(context.Tree, context.Install!.Folder))
+        foreach (var path in ReadinessCheck.AnswerFilesOf(context.Tree, context.Install!.Folder))
         {
-            if (path.ToString().Equals(own, StringComparison.OrdinalIgnoreCase) || context.Tree.ReadFile(path, LongestText) is not { } bytes || Readiness.HoldsPassword(bytes) != withPassword)
+            if (path.ToString().Equals(own, StringComparison.OrdinalIgnoreCase) || context.Tree.ReadFile(path, LongestText) is not { } bytes || ReadinessCheck.HoldsPassword(bytes) != withPassword)
                 continue;
             context.Tree.Remove(context.Tree.Find(path)!);
             gone.Add(path.ToString());

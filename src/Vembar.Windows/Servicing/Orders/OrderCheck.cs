@@ -75,7 +75,7 @@ public static class OrderCheck
             case "time-zone" when TimeZoneChange.WindowsName(value) is { } windows:
                 throw VembarException.Input("bad-time-zone", $"Windows calls this time zone '{windows}'");
             case "locale" when KnownLocale.Named(value) is null:
-                throw VembarException.Input("bad-locale", $"'{value}' is not a locale that is known{Likeness.Hint(value, KnownLocale.Names)}");
+                throw VembarException.Input("bad-locale", $"'{value}' is not a locale that is known{EditDistance.Hint(value, KnownLocale.Names)}");
         }
     }
 
@@ -83,6 +83,6 @@ public static class OrderCheck
     {
         var rules = BallastRule.Read(file).Select(r => r.Name).ToList();
         if (names.FirstOrDefault(n => !rules.Contains(n)) is { } unknown)
-            throw VembarException.Input("no-such-rule", $"'{file}' has no rule '{unknown}'{Likeness.Hint(unknown, rules)}");
+            throw VembarException.Input("no-such-rule", $"'{file}' has no rule '{unknown}'{EditDistance.Hint(unknown, rules)}");
     }
 }

@@ -279,7 +279,7 @@ public sealed class OrderDraft
             {
                 Sort(root, file, Path.GetExtension(file).ToLowerInvariant(), cancellation);
             }
-            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings or ErrorKind.Usage)
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment or ErrorKind.Usage)
             {
                 // Not what its name looks like.
             }

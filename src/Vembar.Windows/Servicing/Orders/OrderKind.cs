@@ -59,7 +59,7 @@ internal sealed record OrderKind(string Name, OrderForm Form, string Meaning, pa
         OrderForm.YesNo when value is not ("yes" or "no" or "true" or "false") => $"'{field.Name}' is yes or no",
         OrderForm.OnOff when value is not ("on" or "off") => $"'{field.Name}' is on or off",
         OrderForm.Codes when ExitCodes.Parse(value) is null => $"'{field.Name}' is a list of exit codes: 0, 3010",
-        OrderForm.Words when Unknown(WorkOrder.Words(value), field.Choices) is { } unknown => $"'{field.Name}' does not know '{unknown}'{Likeness.Hint(unknown, field.Choices)}",
+        OrderForm.Words when Unknown(WorkOrder.Words(value), field.Choices) is { } unknown => $"'{field.Name}' does not know '{unknown}'{EditDistance.Hint(unknown, field.Choices)}",
         _ when field.Needed && value.Length == 0 => $"'{field.Name}' is empty",
         _ => null,
     };

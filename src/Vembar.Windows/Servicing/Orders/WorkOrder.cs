@@ -56,7 +56,7 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
             var name = use.Groups[1].Value;
             if (variables.TryGetValue(name, out var value))
                 return value;
-            yaml.Wrong(at, $"there is no variable '{name}'{(variables.Count > 0 ? Likeness.Hint(name, variables.Keys) : "; 'variables' at the top gives names their texts")}");
+            yaml.Wrong(at, $"there is no variable '{name}'{(variables.Count > 0 ? EditDistance.Hint(name, variables.Keys) : "; 'variables' at the top gives names their texts")}");
             return use.Value;
         });
         List<string> Texts(string key) => yaml.Root.At(key) is { } node ? yaml.Texts(node).ConvertAll(t => Expand(node, t)) : [];
@@ -79,8 +79,8 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         {
             drivers = drivers with
             {
-                Trust = Sound(yaml, "trust", () => DriverTrust.Load(trusted.Distinct())) ?? drivers.Trust,
-                For = models.Count > 0 ? Sound(yaml, "for", () => HardwareProfile.ReadAll(models)) ?? [] : drivers.For,
+                Trust = Validated(yaml, "trust", () => DriverTrust.Load(trusted.Distinct())) ?? drivers.Trust,
+                For = models.Count > 0 ? Validated(yaml, "for", () => HardwareProfile.ReadAll(models)) ?? [] : drivers.For,
             };
         }
         yaml.Throw();
@@ -106,7 +106,7 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
     [GeneratedRegex(VariableForm)]
     private static partial Regex VariableName();
 
-    private static T? Sound<T>(YamlFile yaml, string key, Func<T> read) where T : class
+    private static T? Validated<T>(YamlFile yaml, string key, Func<T> read) where T : class
     {
         try
         {
@@ -181,18 +181,18 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         if (kinds is not [var kind])
         {
             var first = fields.Keys.First();
-            yaml.Wrong(item, kinds.Count > 1 ? $"it is {string.Join(" and ", kinds.Select(k => k.Name))} at once; each change is an item of its own" : $"a change has exactly one of {string.Join(", ", names)}{(Likeness.Nearest(first, names) is { } near ? $"; did you mean '{near}'?" : "")}");
+            yaml.Wrong(item, kinds.Count > 1 ? $"it is {string.Join(" and ", kinds.Select(k => k.Name))} at once; each change is an item of its own" : $"a change has exactly one of {string.Join(", ", names)}{(EditDistance.Nearest(first, names) is { } near ? $"; did you mean '{near}'?" : "")}");
             return null;
         }
         var problems = new List<string>();
         foreach (var extra in fields.Keys.Where(f => f != kind.Name && !kind.Further.Any(k => k.Name == f)))
-            problems.Add($"'{extra}' is not known in a '{kind.Name}' change{Likeness.Hint(extra, kind.Further.Select(f => f.Name))}");
+            problems.Add($"'{extra}' is not known in a '{kind.Name}' change{EditDistance.Hint(extra, kind.Further.Select(f => f.Name))}");
         foreach (var list in lists.Where(l => !kind.MayBeList(l)))
             problems.Add($"'{list}' takes one text and no list; each change is an item of its own");
         if (fields[kind.Name].Length == 0)
             problems.Add($"'{kind.Name}' is empty");
         else if (OrderKind.Unknown(Words(fields[kind.Name]), kind.Choices) is { } unknown)
-            problems.Add($"'{kind.Name}' does not know '{unknown}'{Likeness.Hint(unknown, kind.Choices)}");
+            problems.Add($"'{kind.Name}' does not know '{unknown}'{EditDistance.Hint(unknown, kind.Choices)}");
         foreach (var field in kind.Further)
         {
             if (!fields.TryGetValue(field.Name, out var value))
@@ -255,8 +255,8 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
 
     private static IChange Single(OrderItem item, string value) => item.Kind.Name switch
     {
-        "driver-out" => new DriverOutChange(value),
-        "package-out" => new PackageOutChange(value),
+        "driver-out" => new DriverRemoval(value),
+        "package-out" => new PackageRemoval(value),
         "feature" => new FeatureChange(value, item.Text("state") != "off", item.Yes("with-dependents")),
         "locale" => new LocaleChange(value, Words(item.Text("parts")), item.Text("keyboard")),
         "time-zone" => new TimeZoneChange(value),

@@ -23,7 +23,7 @@ public sealed class FeatureChange(string name, bool on, bool withDependents) : I
             var wanted = All().Where(f => pattern is null ? f.Feature.Name.Equals(name, StringComparison.OrdinalIgnoreCase) : pattern.Matches([f.Feature.Name])).Select(f => f.Feature.Name).ToList();
             if (wanted.Count == 0)
             {
-                var near = Likeness.Nearest(name, All().Select(f => f.Feature.Name));
+                var near = EditDistance.Nearest(name, All().Select(f => f.Feature.Name));
                 return [Outcome(ChangeStatus.Refused, $"the image has no feature '{name}'{(near is null ? "" : $"; did you mean '{near}'?")}")];
             }
             var outcomes = new List<ChangeOutcome>();

@@ -47,7 +47,7 @@ public sealed class InstalledPackage
     /// <param name="files">The image.</param>
     /// <param name="windows">Its Windows folder.</param>
     /// <exception cref="VembarException">A record is damaged.</exception>
-    public static IReadOnlyList<InstalledPackage> Read(IFileView files, WindowsPath windows)
+    public static IReadOnlyList<InstalledPackage> Read(IReadOnlyTree files, WindowsPath windows)
     {
         var all = new List<InstalledPackage>();
         var root = windows.Append(WindowsPath.Parse(RecordsPath));
@@ -60,11 +60,11 @@ public sealed class InstalledPackage
                     continue;
                 try
                 {
-                    all.Add(new InstalledPackage(PackageManifest.Parse(System.Text.Encoding.UTF8.GetString(manifest), $"{files.Shown}: {record}"), JsonSerializer.Deserialize(state, PackageJson.Default.PackageState) ?? new PackageState(), record));
+                    all.Add(new InstalledPackage(PackageManifest.Parse(System.Text.Encoding.UTF8.GetString(manifest), $"{files.DisplayName}: {record}"), JsonSerializer.Deserialize(state, PackageJson.Default.PackageState) ?? new PackageState(), record));
                 }
                 catch (JsonException problem)
                 {
-                    throw VembarException.Input("bad-package-record", $"{files.Shown}: '{record.Child(StateFile)}' is damaged: {problem.Message}", "Take the image from before that package was installed.");
+                    throw VembarException.Input("bad-package-record", $"{files.DisplayName}: '{record.Child(StateFile)}' is damaged: {problem.Message}", "Take the image from before that package was installed.");
                 }
             }
         }

@@ -14,11 +14,11 @@ public sealed class Package
     private const int LongestManifest = 16 << 20, MostFiles = 190_000;
     private const string Records = "Windows/Vembar/";
 
-    private Package(PackageManifest manifest, IPackageFolder folder, string shown, string text)
+    private Package(PackageManifest manifest, IPackageFolder folder, string displayName, string text)
     {
         Manifest = manifest;
         Folder = folder;
-        Shown = shown;
+        DisplayName = displayName;
         Text = text;
     }
 
@@ -29,7 +29,7 @@ public sealed class Package
     public IPackageFolder Folder { get; }
 
     /// <summary>What it is, for messages.</summary>
-    public string Shown { get; }
+    public string DisplayName { get; }
 
     /// <summary>The manifest's text.</summary>
     public string Text { get; }
@@ -49,10 +49,10 @@ public sealed class Package
     }
 
     /// <summary>Reads a package from a folder that holds its manifest.</summary>
-    public static Package Read(IPackageFolder folder, string shown)
+    public static Package Read(IPackageFolder folder, string displayName)
     {
         var text = Encoding.UTF8.GetString(folder.Read(PackageManifest.FileName, LongestManifest)).TrimStart('\uFEFF');
-        return new Package(PackageManifest.Parse(text, $"{shown}/{PackageManifest.FileName}"), folder, shown, text);
+        return new Package(PackageManifest.Parse(text, $"{displayName}/{PackageManifest.FileName}"), folder, displayName, text);
     }
 
     /// <summary>All its parts: its own, and those of its features.</summary>
@@ -64,7 +64,7 @@ public sealed class Package
     {
         var problems = new List<string>();
         if (Manifest.Hashes.Count == 0 && Parts.Any(p => p.Files.Count + p.Registry.Count > 0))
-            return [$"'{Shown}' lists no hashes of its files; 'vembar package make' writes them"];
+            return [$"'{DisplayName}' lists no hashes of its files; 'vembar package make' writes them"];
         foreach (var (file, hash) in Manifest.Hashes)
         {
             if (Folder.Length(file) is null)

@@ -41,7 +41,7 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
                 else
                     given.Add((path, package));
             }
-            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
             {
                 outcomes[path] = Outcome(path, ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details.Skip(problem.Message.Contains(problem.Details[0], StringComparison.Ordinal) ? 1 : 0))}" : problem.Message);
             }
@@ -75,7 +75,7 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
                     }.Where(t => t.Length > 0))) with
                 { Bytes = context.Tree.BytesChanged - before };
             }
-            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Surroundings)
+            catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
             {
                 outcomes[path] = Outcome(path, ChangeStatus.Refused, problem.Message);
             }

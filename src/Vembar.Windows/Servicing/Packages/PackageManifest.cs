@@ -90,15 +90,15 @@ public sealed partial record PackageManifest
 
     /// <summary>Reads a manifest.</summary>
     /// <exception cref="VembarException">It is not one; all mistakes are told with their lines.</exception>
-    public static PackageManifest Parse(string text, string shown)
+    public static PackageManifest Parse(string text, string displayName)
     {
-        var yaml = YamlFile.Parse(text, shown, "a package manifest", "bad-package", "docs/packages.md");
+        var yaml = YamlFile.Parse(text, displayName, "a package manifest", "bad-package", "docs/packages.md");
         var manifest = new PackageManifest();
         var map = yaml.Root.Children;
         yaml.Known(yaml.Root, s_known);
         string Text(string key) => map.TryGetValue(key, out var node) && node is YamlScalarNode { Value: { } value } ? value : "";
         if (Text("format") is { Length: > 0 } format && (!int.TryParse(format, CultureInfo.InvariantCulture, out var number) || number is < 1 or > Format))
-            throw VembarException.Input("newer-package", $"'{shown}' is of format {format}; this program reads up to {Format}", "Use a newer version of the program.");
+            throw VembarException.Input("newer-package", $"'{displayName}' is of format {format}; this program reads up to {Format}", "Use a newer version of the program.");
         if (!ServicingName.IsOne(Text("name")))
             yaml.Wrong(yaml.Root.At("name") ?? yaml.Root, $"'{Text("name")}' is not a package's name: letters, digits, '.', '_' and '-' are");
         if (!TryVersion(Text("version"), out var version))
@@ -139,7 +139,7 @@ public sealed partial record PackageManifest
             if (KnownLocale.Named(Text("language")) is { } locale)
                 manifest = manifest with { Language = locale.Name, Part = manifest.Part with { System = [.. manifest.Part.System, .. LanguageKeys(locale)] } };
             else
-                yaml.Wrong(map["language"], $"'{Text("language")}' is not a language that is known here: pl-PL is one{Likeness.Hint(Text("language"), KnownLocale.Names)}");
+                yaml.Wrong(map["language"], $"'{Text("language")}' is not a language that is known here: pl-PL is one{EditDistance.Hint(Text("language"), KnownLocale.Names)}");
         }
         if (map.TryGetValue("applies-to", out var applies))
             manifest = ReadApplies(yaml, applies, manifest);
@@ -282,7 +282,7 @@ public sealed partial record PackageManifest
                 continue;
             }
             foreach (var key in map.Children.Keys.Where(k => !known.Contains((k as YamlScalarNode)?.Value)))
-                yaml.Wrong(key, $"'{key}' is not known in a feature{Likeness.Hint(key.ToString(), known)}");
+                yaml.Wrong(key, $"'{key}' is not known in a feature{EditDistance.Hint(key.ToString(), known)}");
             string Text(string key) => map.At(key) is YamlScalarNode { Value: { } value } ? value : "";
             if (!ServicingName.IsOne(Text("name")))
                 yaml.Wrong(item, $"'{Text("name")}' is not a feature's name: letters, digits, '.', '_' and '-' are");

@@ -192,7 +192,7 @@ internal sealed class PackageStore
             Undo(package, steps);
         Undo(package, package.State.Steps);
         foreach (var hive in package.State.Hives)
-            _context.MayBe(hive.Hive, hive.Content, hive.Modified);
+            _context.AddRevertCandidate(hive.Hive, hive.Content, hive.Modified);
         if (_context.Tree.Find(package.Record) is { } record)
             _context.Tree.Remove(record);
         foreach (var folder in (WindowsPath[])[package.Record.Parent, package.Record.Parent.Parent, package.Record.Parent.Parent.Parent])
@@ -215,7 +215,7 @@ internal sealed class PackageStore
         {
             Undo(package, steps);
             foreach (var hive in hives)
-                _context.MayBe(hive.Hive, hive.Content, hive.Modified);
+                _context.AddRevertCandidate(hive.Hive, hive.Content, hive.Modified);
         }
         package.State = package.State with { Features = features, Hives = hives };
         package.Save(_context.Tree);
@@ -245,7 +245,7 @@ internal sealed class PackageStore
                 hives.Add(StoredHive.Of(edit.Root, stored.Content, stored.Modified));
             undo.InsertRange(0, edit.Undo(hive.Root));
             edit.Apply(hive.Root);
-            _context.Touch(edit.Root);
+            _context.MarkModified(edit.Root);
         }
         if (undo.Count > 0)
             journal.Add(new JournalStep { Kind = "registry", Undo = undo });
@@ -332,7 +332,7 @@ internal sealed class PackageStore
                         if (_context.Hive(edit.Root) is not { } hive)
                             continue;
                         edit.Apply(hive.Root);
-                        _context.Touch(edit.Root);
+                        _context.MarkModified(edit.Root);
                     }
                     break;
                 case "first-start":

@@ -17,18 +17,18 @@ public static class RegFile
 
     /// <summary>Reads a file.</summary>
     /// <param name="bytes">Its bytes: UTF-16 or UTF-8 with a mark, UTF-8, or the western code page.</param>
-    /// <param name="shown">What file it is, for messages.</param>
+    /// <param name="displayName">What file it is, for messages.</param>
     /// <param name="currentSet">The name of the control set that Windows starts with ("ControlSet001").</param>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">It is not such a file; all mistakes are told with their lines.</exception>
-    public static IReadOnlyList<RegLine> Parse(ReadOnlySpan<byte> bytes, string shown, string currentSet = "ControlSet001", CancellationToken cancellation = default)
+    public static IReadOnlyList<RegLine> Parse(ReadOnlySpan<byte> bytes, string displayName, string currentSet = "ControlSet001", CancellationToken cancellation = default)
     {
         if (bytes.Length > Longest)
-            throw VembarException.Input("bad-reg", $"'{shown}' is too long to be a .reg file");
+            throw VembarException.Input("bad-reg", $"'{displayName}' is too long to be a .reg file");
         using var lines = Lines(Decode(bytes)).GetEnumerator();
         var problems = new List<string>();
         if (!lines.MoveNext() || lines.Current.Text is not ("Windows Registry Editor Version 5.00" or "REGEDIT4"))
-            throw VembarException.Input("bad-reg", $"'{shown}' is not a .reg file: it does not begin with 'Windows Registry Editor Version 5.00'", "Export it from a registry editor, or write that as its first line.");
+            throw VembarException.Input("bad-reg", $"'{displayName}' is not a .reg file: it does not begin with 'Windows Registry Editor Version 5.00'", "Export it from a registry editor, or write that as its first line.");
         var wide = lines.Current.Text != "REGEDIT4";
         var edits = new List<RegLine>();
         (string Hive, string Key)? at = null;
@@ -82,7 +82,7 @@ public static class RegFile
                 break;
         }
         return problems.Count == 0 ? edits
-            : throw VembarException.Input("bad-reg", $"'{shown}', {problems[0]}", "Correct the file; lines count from 1.", [.. problems.Skip(1)]);
+            : throw VembarException.Input("bad-reg", $"'{displayName}', {problems[0]}", "Correct the file; lines count from 1.", [.. problems.Skip(1)]);
     }
 
     private static string Decode(ReadOnlySpan<byte> bytes)

@@ -82,7 +82,7 @@ public sealed class RegistryChange(string path) : IChange
                 (at, key) = ((edit.Root, edit.Subkey), root.Key(edit.Subkey));
             if (edit.IsMadeIn(key))
                 continue;
-            context.Touch(edit.Root);
+            context.MarkModified(edit.Root);
             made++;
             if (edit.Kind == RegistryEditKind.Set && key?.Get(edit.Name) is not null)
             {

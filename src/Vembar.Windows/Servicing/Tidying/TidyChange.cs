@@ -19,7 +19,7 @@ public sealed class TidyChange(IReadOnlyList<string> names) : IChange
         if (names.FirstOrDefault(n => n != "all" && !TidyRule.All.Any(r => r.Name == n)) is { } unknown)
         {
             var known = TidyRule.All.Select(r => r.Name).ToList();
-            return [Outcome(unknown, ChangeStatus.Refused, $"there is no such rule{Likeness.Hint(unknown, known.Append("all"))}")];
+            return [Outcome(unknown, ChangeStatus.Refused, $"there is no such rule{EditDistance.Hint(unknown, known.Append("all"))}")];
         }
         var outcomes = new List<ChangeOutcome>();
         foreach (var rule in TidyRule.All.Where(r => (names.Contains("all") && r.Name != TidyRule.Registry) || names.Contains(r.Name)))

@@ -1,7 +1,7 @@
 namespace Vembar.Common;
 
 /// <summary>How far a mistyped name is from another.</summary>
-public static class Likeness
+public static class EditDistance
 {
     /// <summary>The number of letters to insert, remove or exchange, without regard to case.</summary>
     /// <remarks>Source: Levenshtein, "Binary codes capable of correcting deletions, insertions and reversals" (1966).</remarks>

@@ -16,7 +16,7 @@ namespace Vembar.Windows.Inspection;
 /// Looks whether an install may be captured, in its own files and hives alone. What the values mean: docs/windows.md,
 /// "Readiness".
 /// </summary>
-public sealed class Readiness
+public sealed class ReadinessCheck
 {
     /// <summary>How rules name the hive that new users' settings come from.</summary>
     internal const string NewUsers = "NTUSER.DAT";
@@ -25,13 +25,13 @@ public sealed class Readiness
     internal const string UpdateClient = @"Microsoft\Windows\CurrentVersion\WindowsUpdate";
 
     private const long LongestText = 16 << 20;
-    private readonly IFileView _source;
+    private readonly IReadOnlyTree _source;
     private readonly string _windows;
     private readonly ReadinessOptions _options;
     private readonly List<Finding> _findings = [];
     private readonly Dictionary<string, RegistryHive?> _hives = new(StringComparer.OrdinalIgnoreCase);
 
-    private Readiness(IFileView source, string windows, ReadinessOptions options)
+    private ReadinessCheck(IReadOnlyTree source, string windows, ReadinessOptions options)
     {
         _source = source;
         _windows = windows;
@@ -44,11 +44,11 @@ public sealed class Readiness
     /// <param name="options">What else is known.</param>
     /// <returns>What was found, the worst first.</returns>
     /// <exception cref="VembarException">There is no Windows.</exception>
-    public static IReadOnlyList<Finding> Check(IFileView source, IReadOnlyList<ReadinessRule> rules, ReadinessOptions? options = null)
+    public static IReadOnlyList<Finding> Check(IReadOnlyTree source, IReadOnlyList<ReadinessRule> rules, ReadinessOptions? options = null)
     {
         var windows = WindowsInstall.FindFolder(source)
-            ?? throw VembarException.Input("no-windows", $"{source.Shown} holds no Windows, so there is nothing to check", "Name the root of a Windows volume, or a disk with one.");
-        var readiness = new Readiness(source, windows, options ?? new ReadinessOptions());
+            ?? throw VembarException.Input("no-windows", $"{source.DisplayName} holds no Windows, so there is nothing to check", "Name the root of a Windows volume, or a disk with one.");
+        var readiness = new ReadinessCheck(source, windows, options ?? new ReadinessOptions());
         foreach (var check in (Action[])
         [
             readiness.Volume, readiness.Hives, readiness.State, readiness.Updates, readiness.Identity, readiness.Logon, readiness.AnswerFiles, readiness.Services, readiness.Packages, readiness.Profiles, readiness.Ballast, readiness.SetupLogs,
@@ -75,7 +75,7 @@ public sealed class Readiness
     private void Add(string check, Severity severity, string text, string found, string mend)
     {
         // One thing may show in several places.
-        var same = _findings.FindIndex(f => f.Check == check && f.Text == text && f.Mend == mend);
+        var same = _findings.FindIndex(f => f.Check == check && f.Text == text && f.Remedy == mend);
         if (same < 0)
             _findings.Add(new Finding(check, severity, text, found, mend));
         else if (!_findings[same].Found.Split("; ").Contains(found))
@@ -256,7 +256,7 @@ public sealed class Readiness
     }
 
     /// <summary>The answer files in the places where Windows looks for them or leaves them.</summary>
-    internal static IReadOnlyList<WindowsPath> AnswerFilesOf(IFileView files, string windows)
+    internal static IReadOnlyList<WindowsPath> AnswerFilesOf(IReadOnlyTree files, string windows)
     {
         WindowsPath In(params string[] parts) => parts.Aggregate(WindowsPath.Root.Child(windows), (path, part) => path.Child(part));
         var places = new List<WindowsPath> { In("Panther", "unattend.xml") };

@@ -3,10 +3,10 @@ namespace Vembar.Store.Places;
 /// <summary>Where an archive is, and where to look for the archives that it is based on.</summary>
 /// <param name="Path">The archive's path.</param>
 /// <param name="Bases">Archives, or folders that hold them, to look in before the archive's own folder.</param>
-public sealed record ArchivePlace(string Path, IReadOnlyList<string> Bases)
+public sealed record ArchiveLocation(string Path, IReadOnlyList<string> Bases)
 {
     /// <summary>An archive whose bases, if it has any, lie beside it.</summary>
-    public static implicit operator ArchivePlace(string path) => new(path, []);
+    public static implicit operator ArchiveLocation(string path) => new(path, []);
 
     /// <inheritdoc/>
     public override string ToString() => Path;

@@ -1,7 +1,7 @@
 namespace Vembar.Store.Places;
 
 /// <summary>The few things that an archive needs of a file system; tests put one in its place that stops at a chosen operation.</summary>
-public interface IFileLayer
+public interface IFileSystem
 {
     /// <summary>Opens a file that exists.</summary>
     IArchiveFile Open(string path, bool write);

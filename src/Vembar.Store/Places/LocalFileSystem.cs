@@ -4,10 +4,10 @@ using Vembar.Native;
 namespace Vembar.Store.Places;
 
 /// <summary>The real file system.</summary>
-public sealed class SystemFileLayer : IFileLayer
+public sealed class LocalFileSystem : IFileSystem
 {
     /// <summary>The one instance; it has no state.</summary>
-    public static SystemFileLayer Instance { get; } = new();
+    public static LocalFileSystem Instance { get; } = new();
 
     /// <inheritdoc/>
 #pragma warning disable CA2000 // owned by what is returned

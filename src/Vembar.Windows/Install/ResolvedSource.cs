@@ -5,9 +5,9 @@ using Vembar.Volumes.Sources;
 namespace Vembar.Windows.Install;
 
 /// <summary>A source that was found at a path: a folder, or a volume of a disk.</summary>
-public sealed class FoundSource : IDisposable
+public sealed class ResolvedSource : IDisposable
 {
-    private FoundSource(ISource source, Disk? disk, DiskVolume? volume, IReadOnlyList<string> warnings)
+    private ResolvedSource(ISource source, Disk? disk, DiskVolume? volume, IReadOnlyList<string> warnings)
     {
         Source = source;
         Disk = disk;
@@ -31,20 +31,20 @@ public sealed class FoundSource : IDisposable
     /// <param name="path">A folder, a disk image or a block device.</param>
     /// <param name="number">The volume's number; null finds the one that holds Windows.</param>
     /// <exception cref="VembarException">There is nothing there, nothing that can be captured, or several installs and no number.</exception>
-    public static FoundSource Open(string path, int? number)
+    public static ResolvedSource Open(string path, int? number)
     {
         if (Directory.Exists(path) || !Path.Exists(path))
         {
             if (number is not null)
                 throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{path}' is not a disk, so it has no volumes to choose from", "Leave out --volume.");
-            return new FoundSource(FolderSource.Open(path), null, null, []);
+            return new ResolvedSource(FolderSource.Open(path), null, null, []);
         }
         var disk = Disk.Open(path);
         try
         {
             var volume = number is { } given ? Given(disk, given) : WithWindows(disk);
             var source = OpenVolume(disk, volume);
-            return new FoundSource(source, disk, volume, disk.Table.Warnings);
+            return new ResolvedSource(source, disk, volume, disk.Table.Warnings);
         }
         catch
         {
@@ -57,12 +57,12 @@ public sealed class FoundSource : IDisposable
     /// <exception cref="VembarException">It is not NTFS or cannot be read.</exception>
     public static NtfsSource OpenVolume(Disk disk, DiskVolume volume)
     {
-        var shown = disk.Table.Scheme == PartitionScheme.None ? $"'{disk.Path}'" : $"volume {volume.Number} of '{disk.Path}'";
+        var displayName = disk.Table.Scheme == PartitionScheme.None ? $"'{disk.Path}'" : $"volume {volume.Number} of '{disk.Path}'";
         return volume.FileSystem.Kind switch
         {
-            FileSystem.Ntfs => NtfsSource.Open(shown, () => disk.OpenVolume(volume)),
-            FileSystem.Encrypted => throw VembarException.Input("encrypted-volume", $"{shown} is encrypted as a whole; nothing of it can be read", "Turn the encryption off on the reference and let it finish (manage-bde -off), then shut it down again."),
-            var kind => throw VembarException.Input("not-ntfs", $"{shown} is not an NTFS volume ({kind})", $"See what the disk holds with `vembar survey {disk.Path}`."),
+            FileSystem.Ntfs => NtfsSource.Open(displayName, () => disk.OpenVolume(volume)),
+            FileSystem.Encrypted => throw VembarException.Input("encrypted-volume", $"{displayName} is encrypted as a whole; nothing of it can be read", "Turn the encryption off on the reference and let it finish (manage-bde -off), then shut it down again."),
+            var kind => throw VembarException.Input("not-ntfs", $"{displayName} is not an NTFS volume ({kind})", $"See what the disk holds with `vembar survey {disk.Path}`."),
         };
     }
 

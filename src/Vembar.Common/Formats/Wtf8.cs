@@ -5,7 +5,7 @@ namespace Vembar.Common.Formats;
 
 /// <summary>UTF-8 that also carries lone surrogates, as three bytes each, so that every UTF-16 name keeps its form.</summary>
 /// <remarks>Source: "The WTF-8 encoding" (Sapin), sections 2 and 4.</remarks>
-public static class WideText
+public static class Wtf8
 {
     /// <summary>The bytes of a text.</summary>
     public static byte[] Encode(string text)

@@ -2,7 +2,7 @@ namespace Vembar.Windows.Servicing.Drivers;
 
 /// <summary>Takes added drivers out of the image.</summary>
 /// <param name="name">The published name (oem3.inf), or the INF's own name for all its versions.</param>
-public sealed class DriverOutChange(string name) : IChange
+public sealed class DriverRemoval(string name) : IChange
 {
     /// <inheritdoc/>
     public IEnumerable<ChangeOutcome> Apply(ServiceContext context)

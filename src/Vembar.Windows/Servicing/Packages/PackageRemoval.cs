@@ -5,7 +5,7 @@ namespace Vembar.Windows.Servicing.Packages;
 
 /// <summary>Takes a package out of the image; what it replaced is back.</summary>
 /// <param name="name">Its name.</param>
-public sealed class PackageOutChange(string name) : IChange
+public sealed class PackageRemoval(string name) : IChange
 {
     /// <inheritdoc/>
     public IEnumerable<ChangeOutcome> Apply(ServiceContext context)

@@ -4,10 +4,10 @@ using Vembar.Images.Paths;
 namespace Vembar.Images.Reading;
 
 /// <summary>Files to look into, wherever they are: a folder, an image, an image with changes.</summary>
-public interface IFileView
+public interface IReadOnlyTree
 {
     /// <summary>What it is, for messages.</summary>
-    string Shown { get; }
+    string DisplayName { get; }
 
     /// <summary>The names in a folder; empty when there is no such folder.</summary>
     IReadOnlyList<string> Names(WindowsPath folder);
@@ -20,8 +20,8 @@ public interface IFileView
 
     /// <summary>A file's bytes; null when there is no such file.</summary>
     /// <param name="path">Which.</param>
-    /// <param name="most">A longer file is an error.</param>
-    byte[]? ReadFile(WindowsPath path, long most);
+    /// <param name="max">A longer file is an error.</param>
+    byte[]? ReadFile(WindowsPath path, long max);
 
     /// <summary>The first bytes of a file; null when there is none.</summary>
     /// <param name="path">Which.</param>

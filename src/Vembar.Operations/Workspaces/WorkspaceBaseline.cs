@@ -6,7 +6,7 @@ using Vembar.Store.Hashing;
 namespace Vembar.Operations.Workspaces;
 
 /// <summary>The list of laid entries as a file: a mark, the entries, and a hash of both.</summary>
-internal static class LaidTree
+internal static class WorkspaceBaseline
 {
     private static ReadOnlySpan<byte> Mark => "VMBLAID1"u8;
 
