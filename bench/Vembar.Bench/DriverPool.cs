@@ -37,17 +37,20 @@ internal static class DriverPool
 
                 """);
             for (int k = 0, count = ((int[])[5, 20, 80, 250])[random.Next(4)]; k < count; k++)
-                text.Append(CultureInfo.InvariantCulture, $"%D%=I{k % 3},PCI\\VEN_F1C0&DEV_{n % Names:X2}{k:X2}&SUBSYS_{random.Next(1 << 16):X4}F1C0\r\n");
+                text.Append(CultureInfo.InvariantCulture,
+                    $"%D%=I{k % 3},PCI\\VEN_F1C0&DEV_{n % Names:X2}{k:X2}&SUBSYS_{random.Next(1 << 16):X4}F1C0\r\n");
             for (var i = 0; i < 3; i++)
             {
-                text.Append(CultureInfo.InvariantCulture, $"[I{i}.NT]\r\nCopyFiles=C{i}\r\nAddReg=R{i}\r\n[I{i}.NT.Services]\r\nAddService={name},2,S\r\n[C{i}]\r\n{name}{i}.sys\r\n[R{i}]\r\n");
+                text.Append(CultureInfo.InvariantCulture,
+                    $"[I{i}.NT]\r\nCopyFiles=C{i}\r\nAddReg=R{i}\r\n[I{i}.NT.Services]\r\nAddService={name},2,S\r\n[C{i}]\r\n{name}{i}.sys\r\n[R{i}]\r\n");
                 for (var k = 0; k < 60; k++)
                     text.Append(CultureInfo.InvariantCulture, $"HKR,Ndi\\params\\p{k},Default,,{k}\r\n");
                 var bytes = new byte[((int[])[20_000, 100_000, 400_000])[random.Next(3)]];
                 random.NextBytes(bytes);
                 File.WriteAllBytes(Path.Combine(place, string.Create(CultureInfo.InvariantCulture, $"{name}{i}.sys")), bytes);
             }
-            text.Append(CultureInfo.InvariantCulture, $"[S]\r\nServiceType=1\r\nStartType=3\r\nErrorControl=1\r\nServiceBinary=%12%\\{name}0.sys\r\n[DestinationDirs]\r\nDefaultDestDir=12\r\n[SourceDisksNames]\r\n1=d\r\n[SourceDisksFiles]\r\n");
+            text.Append(CultureInfo.InvariantCulture,
+                $"[S]\r\nServiceType=1\r\nStartType=3\r\nErrorControl=1\r\nServiceBinary=%12%\\{name}0.sys\r\n[DestinationDirs]\r\nDefaultDestDir=12\r\n[SourceDisksNames]\r\n1=d\r\n[SourceDisksFiles]\r\n");
             for (var i = 0; i < 3; i++)
                 text.Append(CultureInfo.InvariantCulture, $"{name}{i}.sys=1\r\n");
             text.Append("[Strings]\r\nV=\"Corrin Silicon\"\r\nD=\"Device\"\r\n");
@@ -60,7 +63,8 @@ internal static class DriverPool
     {
         var text = new StringBuilder(string.Create(CultureInfo.InvariantCulture, $"model: Model {model}\ndevices:\n"));
         for (var i = 0; i < DevicesOfModel; i++)
-            text.Append(CultureInfo.InvariantCulture, $"  - name: device {i}\n    hardware: ['{Device((model * 233 + i * 28) % Packages)}']\n");
+            text.Append(CultureInfo.InvariantCulture,
+                $"  - name: device {i}\n    hardware: ['{Device((model * 233 + i * 28) % Packages)}']\n");
         File.WriteAllText(path, text.ToString());
     }
 

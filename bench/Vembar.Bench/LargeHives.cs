@@ -26,7 +26,8 @@ internal static class LargeHives
         Change(install, "SYSTEM", hive =>
         {
             for (var i = 0; i < Devices; i++)
-                hive.Root.Ensure($@"DriverDatabase\DeviceIds\PCI\VEN_{i % 7 + 0x1000:X4}&DEV_{i:X4}").Set("inbox.inf", RegistryType.Binary, [1, 0xFF, 0, 0]);
+                hive.Root.Ensure($@"DriverDatabase\DeviceIds\PCI\VEN_{i % 7 + 0x1000:X4}&DEV_{i:X4}")
+                    .Set("inbox.inf", RegistryType.Binary, [1, 0xFF, 0, 0]);
         });
     }
 
@@ -44,8 +45,11 @@ internal static class LargeHives
         var text = new StringBuilder("Windows Registry Editor Version 5.00\r\n\r\n");
         for (var i = 0; i < 20_000; i++)
         {
-            text.Append(CultureInfo.InvariantCulture, $"[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley\\Shelves\\Shelf {i * 7919 % 20_000:00000}]\r\n\"Name\"=\"Shelf {i}\"\r\n\"Room\"=dword:{i % 30:x}\r\n");
-            text.Append(CultureInfo.InvariantCulture, $"\"Path\"=\"C:\\\\Shelves\\\\{i}\"\r\n\"Seen\"=hex:01,02,03,04,05,06,07,08\r\n\"Open\"=dword:1\r\n\r\n");
+            text.Append(CultureInfo.InvariantCulture,
+                $"[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley\\Shelves\\Shelf {i * 7919 % 20_000:00000}]\r\n\"Name\"=\"Shelf "
+                + $"{i}\"\r\n\"Room\"=dword:{i % 30:x}\r\n");
+            text.Append(CultureInfo.InvariantCulture,
+                $"\"Path\"=\"C:\\\\Shelves\\\\{i}\"\r\n\"Seen\"=hex:01,02,03,04,05,06,07,08\r\n\"Open\"=dword:1\r\n\r\n");
         }
         File.WriteAllText(path, text.ToString(), Encoding.Unicode);
     }

@@ -24,7 +24,8 @@ internal sealed class Bench(int times, string tree, string rows)
         try
         {
             var (files, bytes) = Size(tree);
-            Note($"Tree: `{tree}`, {files:N0} files, {bytes / 1048576.0:N0} MiB. {Environment.ProcessorCount} cores, {RuntimeInformation.FrameworkDescription}. Median of {times}.");
+            Note($"Tree: `{tree}`, {files:N0} files, {bytes / 1048576.0:N0} MiB. {Environment.ProcessorCount} cores, "
+                + $"{RuntimeInformation.FrameworkDescription}. Median of {times}.");
             // Nobody is to be the one who reads it from the disk.
             Once($"find {tree} -type f -print0 | xargs -0 cat > /dev/null");
             Captures();
@@ -60,7 +61,11 @@ internal sealed class Bench(int times, string tree, string rows)
 
     private static (long Files, long Bytes) Size(string folder)
     {
-        var files = new DirectoryInfo(folder).EnumerateFiles("*", new EnumerationOptions { RecurseSubdirectories = true, AttributesToSkip = FileAttributes.ReparsePoint }).ToList();
+        var files = new DirectoryInfo(folder).EnumerateFiles("*", new EnumerationOptions
+        {
+            RecurseSubdirectories = true,
+            AttributesToSkip = FileAttributes.ReparsePoint,
+        }).ToList();
         return (files.Count, files.Sum(f => f.Length));
     }
 
@@ -68,7 +73,12 @@ internal sealed class Bench(int times, string tree, string rows)
     private Measured Once(string command)
     {
         var clock = Stopwatch.StartNew();
-        using var process = Process.Start(new ProcessStartInfo("/usr/bin/env", ["time", "-f", "%M", "-o", At("memory"), "bash", "-c", command]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
+        using var process =
+            Process.Start(new ProcessStartInfo("/usr/bin/env", ["time", "-f", "%M", "-o", At("memory"), "bash", "-c", command])
+            {
+                RedirectStandardOutput = true,
+                RedirectStandardError = true,
+            })!;
         var error = process.StandardError.ReadToEndAsync();
         process.StandardOutput.ReadToEnd();
         process.WaitForExit();
@@ -98,7 +108,8 @@ internal sealed class Bench(int times, string tree, string rows)
         })];
     }
 
-    private void Row(string work, string target, string reached, bool ok) => _table.Add($"| {work} | {target} | {reached} | {(ok ? "yes" : "no")} |");
+    private void Row(string work, string target, string reached, bool ok) =>
+        _table.Add($"| {work} | {target} | {reached} | {(ok ? "yes" : "no")} |");
 
     private static string Ratio(double value) => value.ToString("0.00", CultureInfo.InvariantCulture);
 
@@ -114,7 +125,8 @@ internal sealed class Bench(int times, string tree, string rows)
                 ($"rm -f {At("q.tz")}", $"tar c {tree} 2>/dev/null | zstd -1 -T0 -q -o {At("q.tz")}"));
             var time = m[0].Seconds / Math.Min(m[1].Seconds, m[2].Seconds);
             var size = (double)Length(At("q.vmb")) / Math.Min(Length(At("q.sq")), Length(At("q.tz")));
-            Row("capture, quick", "time ≤ 0.70 × the faster of tar\\|zstd -1 and mksquashfs level 1; size ≤ 1.00 × the smaller", $"time {Ratio(time)}, size {Ratio(size)}, {m[0].MemoryKib / 1024} MiB", time <= 0.70 && size <= 1);
+            Row("capture, quick", "time ≤ 0.70 × the faster of tar\\|zstd -1 and mksquashfs level 1; size ≤ 1.00 × the smaller",
+                $"time {Ratio(time)}, size {Ratio(size)}, {m[0].MemoryKib / 1024} MiB", time <= 0.70 && size <= 1);
         }
         if (Wanted("capture balanced"))
         {
@@ -123,7 +135,8 @@ internal sealed class Bench(int times, string tree, string rows)
                 ($"rm -f {At("b.sq")}", $"mksquashfs {tree} {At("b.sq")} -comp zstd -Xcompression-level 6 -b 1M -quiet -no-progress"));
             var time = m[0].Seconds / m[1].Seconds;
             var size = (double)Length(At("b.vmb")) / Length(At("b.sq"));
-            Row("capture, balanced", "time ≤ 0.70, size ≤ 0.95 × mksquashfs level 6", $"time {Ratio(time)}, size {Ratio(size)}, {m[0].MemoryKib / 1024} MiB", time <= 0.70 && size <= 0.95);
+            Row("capture, balanced", "time ≤ 0.70, size ≤ 0.95 × mksquashfs level 6",
+                $"time {Ratio(time)}, size {Ratio(size)}, {m[0].MemoryKib / 1024} MiB", time <= 0.70 && size <= 0.95);
         }
         if (Wanted("capture dense") && times > 1)
         {
@@ -132,10 +145,12 @@ internal sealed class Bench(int times, string tree, string rows)
             var desk = $"{At("small")}/references/lending-desk";
             var clock = Once($"rm -f {At("d.vmb")}; {_vembar} capture {desk} {At("d.vmb")} --name x --effort dense --keep-all -q");
             var peer = Once($"mksquashfs {desk} {At("d.sq")} -comp zstd -Xcompression-level 19 -b 1M -quiet -no-progress");
-            Note($"- dense once: vembar {clock.Seconds:0.0} s, {Length(At("d.vmb"))} bytes; mksquashfs level 19 {peer.Seconds:0.0} s, {Length(At("d.sq"))} bytes");
+            Note($"- dense once: vembar {clock.Seconds:0.0} s, {Length(At("d.vmb"))} bytes; mksquashfs level 19 {peer.Seconds:0.0} s, "
+                + $"{Length(At("d.sq"))} bytes");
             var time = clock.Seconds / peer.Seconds;
             var size = (double)Length(At("d.vmb")) / Length(At("d.sq"));
-            Row("capture, dense (demo desktop, scale 6)", "time ≤ 1.00, size < 1.00 × mksquashfs level 19", $"time {Ratio(time)}, size {Ratio(size)}, {clock.MemoryKib / 1024} MiB", time <= 1 && size < 1);
+            Row("capture, dense (demo desktop, scale 6)", "time ≤ 1.00, size < 1.00 × mksquashfs level 19",
+                $"time {Ratio(time)}, size {Ratio(size)}, {clock.MemoryKib / 1024} MiB", time <= 1 && size < 1);
             File.Delete(At("d.vmb"));
             File.Delete(At("d.sq"));
         }
@@ -162,7 +177,8 @@ internal sealed class Bench(int times, string tree, string rows)
             ("", $"find {tree} -type f -print0 | xargs -0 b3sum > /dev/null"));
         var time = m[0].Seconds / first.Seconds;
         var size = (double)(Length(At("t.vmb")) - before) / before;
-        Row("add an unchanged tree, times trusted", "≤ 0.05 × the first capture; ≤ 0.1 % of the size", $"time {Ratio(time)}, {size * 100:0.000} %, {m[0].MemoryKib / 1024} MiB", time <= 0.05 && size <= 0.001);
+        Row("add an unchanged tree, times trusted", "≤ 0.05 × the first capture; ≤ 0.1 % of the size",
+            $"time {Ratio(time)}, {size * 100:0.000} %, {m[0].MemoryKib / 1024} MiB", time <= 0.05 && size <= 0.001);
         var read = m[1].Seconds / m[2].Seconds;
         Row("add an unchanged tree, everything read", "≤ 1.3 × b3sum", $"time {Ratio(read)}, {m[1].MemoryKib / 1024} MiB", read <= 1.3);
     }
@@ -172,14 +188,19 @@ internal sealed class Bench(int times, string tree, string rows)
     {
         if (!Wanted("changed"))
             return;
-        Once($"mkdir -p {At("changing")} && cp -r {tree}/. {At("changing")}/ && rm -f {At("x.vmb")} && {_vembar} capture {At("changing")} {At("x.vmb")} --name first -q");
+        Once($"mkdir -p {At("changing")} && cp -r {tree}/. {At("changing")}/ && rm -f {At("x.vmb")} && {_vembar} capture "
+            + $"{At("changing")} {At("x.vmb")} --name first -q");
         var before = Length(At("x.vmb"));
-        Once($"cd {At("changing")} && find . -type f -size +0 | LC_ALL=C sort | awk 'NR % 50 == 0' > {At("changed")} && while IFS= read -r f; do echo 'one line more' >> \"$f\"; done < {At("changed")}; tar c -T {At("changed")} | zstd -5 -q -f -o {At("changed.zst")}");
+        Once($"cd {At("changing")} && find . -type f -size +0 | LC_ALL=C sort | awk 'NR % 50 == 0' > {At("changed")} && while IFS= read "
+            + $"-r f; do echo 'one line more' >> \"$f\"; done < {At("changed")}; tar c -T {At("changed")} | zstd -5 -q -f -o "
+            + $"{At("changed.zst")}");
         var m = Once($"{_vembar} capture {At("changing")} {At("x.vmb")} --name second -q");
         var grown = Length(At("x.vmb")) - before;
         var rest = (double)(grown - Length(At("changed.zst"))) / before;
-        Note($"- 2 % changed: {m.Seconds:0.00} s; the archive grew by {grown:N0} bytes, the changed files are {Length(At("changed.zst")):N0} bytes as tar, zstd -5; the first capture was {before:N0} bytes");
-        Row("add a tree with 2 % of the files changed", "the changed files, compressed, and ≤ 0.3 %", $"{rest * 100:0.00} % beside them", rest <= 0.003);
+        Note($"- 2 % changed: {m.Seconds:0.00} s; the archive grew by {grown:N0} bytes, the changed files are "
+            + $"{Length(At("changed.zst")):N0} bytes as tar, zstd -5; the first capture was {before:N0} bytes");
+        Row("add a tree with 2 % of the files changed", "the changed files, compressed, and ≤ 0.3 %", $"{rest * 100:0.00} % beside them",
+            rest <= 0.003);
         Once($"rm -rf {At("changing")} {At("x.vmb")}");
     }
 
@@ -192,15 +213,22 @@ internal sealed class Bench(int times, string tree, string rows)
         var (_, bytes) = Size(tree);
         var size = $"{bytes * 3 / 2 / (1 << 20) + 2048} MiB";
         Once($"mkdir -p {At("mnt")}");
-        var mount = $"rm -f {At("f.img")}; truncate -s 8G {At("f.img")} && mkntfs -F -Q -q -s 512 -c 4096 -p 0 -H 255 -S 63 {At("f.img")} && ntfs-3g {At("f.img")} {At("mnt")}";
+        var mount = $"rm -f {At("f.img")}; truncate -s 8G {At("f.img")} && mkntfs -F -Q -q -s 512 -c 4096 -p 0 -H 255 -S 63 "
+            + $"{At("f.img")} && ntfs-3g {At("f.img")} {At("mnt")}";
         var write = InTurn(
             ($"rm -f {At("n.img")}", $"{_vembar} deploy {At("b.vmb")}#1 {At("n.img")} --size '{size}' -q"),
-            ($"umount {At("mnt")} 2>/dev/null; {mount}", $"unsquashfs -q -n -f -d {At("mnt")} {At("b.sq")} >/dev/null 2>&1; umount {At("mnt")}"));
-        Row("deploy to a disk image (NTFS)", "≤ 0.5 × unsquashfs through a FUSE mount", $"time {Ratio(write[0].Seconds / write[1].Seconds)}, {write[0].MemoryKib / 1024} MiB", write[0].Seconds <= 0.5 * write[1].Seconds && write[0].MemoryKib <= 400 * 1024);
+            ($"umount {At("mnt")} 2>/dev/null; {mount}",
+            $"unsquashfs -q -n -f -d {At("mnt")} {At("b.sq")} >/dev/null 2>&1; umount {At("mnt")}"));
+        Row("deploy to a disk image (NTFS)", "≤ 0.5 × unsquashfs through a FUSE mount",
+            $"time {Ratio(write[0].Seconds / write[1].Seconds)}, {write[0].MemoryKib / 1024} MiB",
+            write[0].Seconds <= 0.5 * write[1].Seconds && write[0].MemoryKib <= 400 * 1024);
         var read = InTurn(
             ($"rm -f {At("n.vmb")}", $"{_vembar} capture {At("f.img")} {At("n.vmb")} --name x --effort quick --keep-all -q"),
-            ($"ntfs-3g -o ro {At("f.img")} {At("mnt")}", $"tar c -C {At("mnt")} . 2>/dev/null | zstd -1 -T0 -q -f -o {At("n.tz")}; umount {At("mnt")}"));
-        Row("capture an NTFS volume, quick", "as fast as can be", $"time {Ratio(read[0].Seconds / read[1].Seconds)} × tar\\|zstd -1 through a FUSE mount, {read[0].MemoryKib / 1024} MiB", read[0].Seconds <= read[1].Seconds);
+            ($"ntfs-3g -o ro {At("f.img")} {At("mnt")}",
+            $"tar c -C {At("mnt")} . 2>/dev/null | zstd -1 -T0 -q -f -o {At("n.tz")}; umount {At("mnt")}"));
+        Row("capture an NTFS volume, quick", "as fast as can be",
+            $"time {Ratio(read[0].Seconds / read[1].Seconds)} × tar\\|zstd -1 through a FUSE mount, {read[0].MemoryKib / 1024} MiB",
+            read[0].Seconds <= read[1].Seconds);
         Once($"rm -f {At("n.img")} {At("f.img")} {At("n.vmb")} {At("n.tz")}");
     }
 
@@ -224,8 +252,10 @@ internal sealed class Bench(int times, string tree, string rows)
             var copy = Once($"{_vembar} copy {At("m.vmb")}#1 {At("mc.vmb")} -q");
             var deploy = Once($"{_vembar} deploy {At("m.vmb")}#1 {files}-out -q");
             var all = new[] { capture, again, verify, copy, deploy };
-            Row("memory at 1,000,000 files: capture, again, verify, copy, deploy", "≤ 400 MiB", string.Join(", ", all.Select(m => $"{m.MemoryKib / 1024}")) + " MiB", all.All(m => m.MemoryKib <= 400 * 1024));
-            Note($"- a million files: capture {capture.Seconds:0.0} s, again {again.Seconds:0.0} s, verify {verify.Seconds:0.0} s, copy {copy.Seconds:0.0} s, deploy {deploy.Seconds:0.0} s");
+            Row("memory at 1,000,000 files: capture, again, verify, copy, deploy", "≤ 400 MiB",
+                string.Join(", ", all.Select(m => $"{m.MemoryKib / 1024}")) + " MiB", all.All(m => m.MemoryKib <= 400 * 1024));
+            Note($"- a million files: capture {capture.Seconds:0.0} s, again {again.Seconds:0.0} s, verify {verify.Seconds:0.0} s, copy "
+                + $"{copy.Seconds:0.0} s, deploy {deploy.Seconds:0.0} s");
         }
         finally
         {
@@ -238,7 +268,8 @@ internal sealed class Bench(int times, string tree, string rows)
         if (File.Exists(At("w.vmb")))
             return;
         Once($"{_vembar} demo {At("world")} --world-only --without-disks --scale 33 -q");
-        Once($"for e in lending-desk reading-room bookmobile; do {_vembar} capture {At("world")}/references/$e {At("w.vmb")} --name $e -q --effort quick; done");
+        Once($"for e in lending-desk reading-room bookmobile; do {_vembar} capture {At("world")}/references/$e {At("w.vmb")} --name $e "
+            + $"-q --effort quick; done");
     }
 
     private void Looking()
@@ -247,8 +278,11 @@ internal sealed class Bench(int times, string tree, string rows)
             return;
         World();
         var m = InTurn(
-            ("", $"{_vembar} list {At("w.vmb")}"), ("", $"{_vembar} show {At("w.vmb")}#1"), ("", $"{_vembar} files {At("w.vmb")}#1 Windows/INF"), ("", $"{_vembar} files {At("w.vmb")}#1 --deep"));
-        Row("list, show, files, files of everything in an archive of 100,000 files", "≤ 0.25 s, ≤ 120 MiB", string.Join(", ", m.Select(x => $"{x.Seconds:0.00} s")) + $", {m.Max(x => x.MemoryKib) / 1024} MiB", m.All(x => x.Seconds <= 0.25) && m.Max(x => x.MemoryKib) <= 120 * 1024);
+            ("", $"{_vembar} list {At("w.vmb")}"), ("", $"{_vembar} show {At("w.vmb")}#1"),
+            ("", $"{_vembar} files {At("w.vmb")}#1 Windows/INF"), ("", $"{_vembar} files {At("w.vmb")}#1 --deep"));
+        Row("list, show, files, files of everything in an archive of 100,000 files", "≤ 0.25 s, ≤ 120 MiB",
+            string.Join(", ", m.Select(x => $"{x.Seconds:0.00} s")) + $", {m.Max(x => x.MemoryKib) / 1024} MiB",
+            m.All(x => x.Seconds <= 0.25) && m.Max(x => x.MemoryKib) <= 120 * 1024);
     }
 
     private void Servicing()
@@ -257,12 +291,18 @@ internal sealed class Bench(int times, string tree, string rows)
             return;
         World();
         var m = InTurn(
-            ($"cp {At("w.vmb")} {At("s.vmb")}", $"{_vembar} service {At("s.vmb")}#1 --driver {At("world")}/drivers/corrin-storage --trust {At("world")}/trust --in-place"),
-            ($"cp {At("w.vmb")} {At("s.vmb")}", $"{_vembar} service {At("s.vmb")}#1 --answers {At("world")}/answers/lending-desk.xml --in-place"));
-        Row("service: a driver, an answer file", "≤ 1.5 s, ≤ 200 MiB", string.Join(", ", m.Select(x => $"{x.Seconds:0.00} s")) + $", {m.Max(x => x.MemoryKib) / 1024} MiB", m.All(x => x.Seconds <= 1.5) && m.Max(x => x.MemoryKib) <= 200 * 1024);
+            ($"cp {At("w.vmb")} {At("s.vmb")}",
+            $"{_vembar} service {At("s.vmb")}#1 --driver {At("world")}/drivers/corrin-storage --trust {At("world")}/trust --in-place"),
+            ($"cp {At("w.vmb")} {At("s.vmb")}",
+            $"{_vembar} service {At("s.vmb")}#1 --answers {At("world")}/answers/lending-desk.xml --in-place"));
+        Row("service: a driver, an answer file", "≤ 1.5 s, ≤ 200 MiB",
+            string.Join(", ", m.Select(x => $"{x.Seconds:0.00} s")) + $", {m.Max(x => x.MemoryKib) / 1024} MiB",
+            m.All(x => x.Seconds <= 1.5) && m.Max(x => x.MemoryKib) <= 200 * 1024);
         var c = InTurn(
-            ($"rm -f {At("c.vmb")}", $"{_vembar} copy {At("w.vmb")}#1 {At("c.vmb")}"), ($"rm -f {At("c.bin")}", $"cp {At("c.vmb")} {At("c.bin")} && sync {At("c.bin")}"));
-        Row("copy an image between archives", "≤ 1.5 × cp of the same bytes (made durable)", $"time {Ratio(c[0].Seconds / c[1].Seconds)}, {c[0].MemoryKib / 1024} MiB", c[0].Seconds <= 1.5 * c[1].Seconds);
+            ($"rm -f {At("c.vmb")}", $"{_vembar} copy {At("w.vmb")}#1 {At("c.vmb")}"),
+            ($"rm -f {At("c.bin")}", $"cp {At("c.vmb")} {At("c.bin")} && sync {At("c.bin")}"));
+        Row("copy an image between archives", "≤ 1.5 × cp of the same bytes (made durable)",
+            $"time {Ratio(c[0].Seconds / c[1].Seconds)}, {c[0].MemoryKib / 1024} MiB", c[0].Seconds <= 1.5 * c[1].Seconds);
     }
 
     private void Hives()
@@ -278,17 +318,23 @@ internal sealed class Bench(int times, string tree, string rows)
         var changed = InTurn(
             ($"cp {At("h.vmb")} {At("k.vmb")}", $"{_vembar} service {At("k.vmb")}#1 --registry {At("keys.reg")} --as keys"),
             ($"cp {At("h.vmb")} {At("i.vmb")}", $"{_vembar} service {At("i.vmb")}#1 --driver {At("many")} --allow-unsigned --in-place"));
-        Row("20,000 keys with 5 values each into a hive of 98 MiB", "≤ 1.5 s, ≤ 250 MiB", $"{changed[0].Seconds:0.00} s, {changed[0].MemoryKib / 1024} MiB", changed[0].Seconds <= 1.5 && changed[0].MemoryKib <= 250 * 1024);
-        Row("a driver of 1,500 ids into a hive of 60,000", "≤ 1 s", $"{changed[1].Seconds:0.00} s, {changed[1].MemoryKib / 1024} MiB", changed[1].Seconds <= 1);
-        var looked = InTurn(("", $"{_vembar} show {At("k.vmb")}#1"), ("", $"{_vembar} survey {install}"), ("", $"{_vembar} diff {At("k.vmb")}#1 {At("k.vmb")}#keys"));
-        Row("show, survey, diff of such hives", "≤ 0.3, 0.5, 2 s, ≤ 200 MiB", string.Join(", ", looked.Select(x => $"{x.Seconds:0.00} s, {x.MemoryKib / 1024} MiB")),
+        Row("20,000 keys with 5 values each into a hive of 98 MiB", "≤ 1.5 s, ≤ 250 MiB",
+            $"{changed[0].Seconds:0.00} s, {changed[0].MemoryKib / 1024} MiB",
+            changed[0].Seconds <= 1.5 && changed[0].MemoryKib <= 250 * 1024);
+        Row("a driver of 1,500 ids into a hive of 60,000", "≤ 1 s", $"{changed[1].Seconds:0.00} s, {changed[1].MemoryKib / 1024} MiB",
+            changed[1].Seconds <= 1);
+        var looked = InTurn(("", $"{_vembar} show {At("k.vmb")}#1"), ("", $"{_vembar} survey {install}"),
+            ("", $"{_vembar} diff {At("k.vmb")}#1 {At("k.vmb")}#keys"));
+        Row("show, survey, diff of such hives", "≤ 0.3, 0.5, 2 s, ≤ 200 MiB",
+            string.Join(", ", looked.Select(x => $"{x.Seconds:0.00} s, {x.MemoryKib / 1024} MiB")),
             looked[0].Seconds <= 0.3 && looked[1].Seconds <= 0.5 && looked[2].Seconds <= 2 && looked.All(x => x.MemoryKib <= 200 * 1024));
         long Software()
         {
             Once($"rm -rf {At("taken")} && {_vembar} take {At("r.vmb")}#1 Windows/System32/config/SOFTWARE --to {At("taken")} -q");
             return Length(Directory.EnumerateFiles(At("taken"), "SOFTWARE", SearchOption.AllDirectories).Single());
         }
-        Once($"{_vembar} demo {At("rw")} --world-only --without-disks -q && {_vembar} capture {At("rw")}/references/lending-desk {At("r.vmb")} --name r -q");
+        Once($"{_vembar} demo {At("rw")} --world-only --without-disks -q && {_vembar} capture {At("rw")}/references/lending-desk "
+            + $"{At("r.vmb")} --name r -q");
         var before = 0L;
         for (var round = 0; round < 100; round++)
         {
@@ -299,7 +345,8 @@ internal sealed class Bench(int times, string tree, string rows)
         }
         var after = Software();
         const int Block = 4096;
-        Row("a hive of which sixty values change a hundred times", "grows ≤ 1 %, or by one block", $"{before:N0} to {after:N0} bytes", after - before <= Math.Max(Block, before / 100));
+        Row("a hive of which sixty values change a hundred times", "grows ≤ 1 %, or by one block", $"{before:N0} to {after:N0} bytes",
+            after - before <= Math.Max(Block, before / 100));
     }
 
     private void Pool()
@@ -311,8 +358,10 @@ internal sealed class Bench(int times, string tree, string rows)
         for (var model = 0; model < 3; model++)
             DriverPool.WriteModel(At($"model{model}.yaml"), model);
         var models = string.Join(' ', Enumerable.Range(0, 3).Select(m => $"--for {At($"model{m}.yaml")}"));
-        var m = InTurn(($"cp {At("w.vmb")} {At("p.vmb")}", $"{_vembar} service {At("p.vmb")}#1 --driver {At("pool")} {models} --allow-unsigned --in-place"), ("", $"{_vembar} drivers {At("pool")} {models}"));
-        Row("drivers for three models out of a pool of 700 packages: service, coverage", "≤ 2 s", string.Join(", ", m.Select(x => $"{x.Seconds:0.00} s, {x.MemoryKib / 1024} MiB")), m[0].Seconds <= 2);
+        var m = InTurn(($"cp {At("w.vmb")} {At("p.vmb")}", $"{_vembar} service {At("p.vmb")}#1 --driver {At("pool")} {models} "
+            + $"--allow-unsigned --in-place"), ("", $"{_vembar} drivers {At("pool")} {models}"));
+        Row("drivers for three models out of a pool of 700 packages: service, coverage", "≤ 2 s",
+            string.Join(", ", m.Select(x => $"{x.Seconds:0.00} s, {x.MemoryKib / 1024} MiB")), m[0].Seconds <= 2);
     }
 
     private void Compacted()
@@ -320,10 +369,13 @@ internal sealed class Bench(int times, string tree, string rows)
         if (!Wanted("compacted"))
             return;
         World();
-        Once($"rm -f {At("plain.img")} {At("compact.img")}; {_vembar} deploy {At("w.vmb")}#1 {At("plain.img")} --size '12 GiB' -q; {_vembar} deploy {At("w.vmb")}#1 {At("compact.img")} --size '12 GiB' --compact programs -q");
+        Once($"rm -f {At("plain.img")} {At("compact.img")}; {_vembar} deploy {At("w.vmb")}#1 {At("plain.img")} --size '12 GiB' -q; "
+            + $"{_vembar} deploy {At("w.vmb")}#1 {At("compact.img")} --size '12 GiB' --compact programs -q");
         var m = InTurn(
-            ($"rm -f {At("d.vmb")}", $"{_vembar} capture {At("compact.img")} {At("d.vmb")} --name compact"), ($"rm -f {At("d.vmb")}", $"{_vembar} capture {At("plain.img")} {At("d.vmb")} --name plain"));
-        Row("capture a volume whose program files are compacted", "≤ 1.3 × the same volume plain", $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB", m[0].Seconds <= 1.3 * m[1].Seconds);
+            ($"rm -f {At("d.vmb")}", $"{_vembar} capture {At("compact.img")} {At("d.vmb")} --name compact"),
+            ($"rm -f {At("d.vmb")}", $"{_vembar} capture {At("plain.img")} {At("d.vmb")} --name plain"));
+        Row("capture a volume whose program files are compacted", "≤ 1.3 × the same volume plain",
+            $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB", m[0].Seconds <= 1.3 * m[1].Seconds);
     }
 
     private void Verifying()
@@ -333,7 +385,8 @@ internal sealed class Bench(int times, string tree, string rows)
         Base();
         Once($"rm -f {At("v.tz")}; tar c {tree} 2>/dev/null | zstd -6 -T0 -q -o {At("v.tz")}");
         var m = InTurn(("", $"{_vembar} verify {At("b.vmb")}"), ("", $"zstd -tq {At("v.tz")}"));
-        Row("verify", "≤ 1.2 × zstd -t of the same data", $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB", m[0].Seconds <= 1.2 * m[1].Seconds);
+        Row("verify", "≤ 1.2 × zstd -t of the same data", $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB",
+            m[0].Seconds <= 1.2 * m[1].Seconds);
     }
 
     private void Deploying()
@@ -343,21 +396,27 @@ internal sealed class Bench(int times, string tree, string rows)
         Base();
         var target = Directory.Exists("/dev/shm") ? $"/dev/shm/vembar-bench-{Environment.ProcessId}" : At("out");
         var m = InTurn(
-            ($"rm -rf {target}", $"{_vembar} deploy {At("b.vmb")}#1 {target} -q"), ($"rm -rf {target}", $"unsquashfs -q -n -d {target} {At("b.sq")}"));
+            ($"rm -rf {target}", $"{_vembar} deploy {At("b.vmb")}#1 {target} -q"),
+            ($"rm -rf {target}", $"unsquashfs -q -n -d {target} {At("b.sq")}"));
         Once($"rm -rf {target}");
-        Row("deploy to a folder (in memory)", "≤ 0.8 × unsquashfs", $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB", m[0].Seconds <= 0.8 * m[1].Seconds);
+        Row("deploy to a folder (in memory)", "≤ 0.8 × unsquashfs",
+            $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB", m[0].Seconds <= 0.8 * m[1].Seconds);
     }
 
     private void WriteReport()
     {
         var report = new StringBuilder();
         report.AppendLine("# Performance").AppendLine();
-        report.AppendLine("Written by `make bench`: the built program beside general tools on the same data in the same run, each in turn. Figures are ratios where a peer");
-        report.AppendLine("does the same work; below one is faster or smaller than the peer. Memory is the peak of the process.").AppendLine();
+        report.AppendLine("Written by `make bench`: the built program beside general tools on the same data in the same run, each in "
+            + "turn. Figures are ratios where a peer");
+        report.AppendLine("does the same work; below one is faster or smaller than the peer. Memory is the peak of the process.")
+            .AppendLine();
         report.AppendLine("| work | to reach | reached | there |").AppendLine("|---|---|---|---|");
         foreach (var row in _table)
             report.AppendLine(row);
-        report.AppendLine().AppendLine("What limits the rows that are not there yet, and what was learnt on the way, is in [performance-notes.md](performance-notes.md).");
+        report.AppendLine()
+            .AppendLine("What limits the rows that are not there yet, and what was learnt on the way, is in "
+                + "[performance-notes.md](performance-notes.md).");
         report.AppendLine().AppendLine("## Raw figures").AppendLine().Append(_raw);
         if (rows.Length == 0)
             File.WriteAllText("docs/performance.md", report.ToString());

@@ -9,12 +9,15 @@ namespace Vembar.Demo;
 /// <remarks>Source: RFC 2315 (SignedData); the vendor's documentation of certificate trust lists and catalog members.</remarks>
 internal static class Catalog
 {
-    private const string SignedData = "1.2.840.113549.1.7.2", TrustList = "1.3.6.1.4.1.311.10.1", CatalogList = "1.3.6.1.4.1.311.12.1.1", CatalogMember = "1.3.6.1.4.1.311.12.1.2";
-    private const string IndirectData = "1.3.6.1.4.1.311.2.1.4", ImageData = "1.3.6.1.4.1.311.2.1.15", FlatData = "1.3.6.1.4.1.311.2.1.25", Sha256Oid = "2.16.840.1.101.3.4.2.1";
+    private const string SignedData = "1.2.840.113549.1.7.2", TrustList = "1.3.6.1.4.1.311.10.1", CatalogList = "1.3.6.1.4.1.311.12.1.1",
+        CatalogMember = "1.3.6.1.4.1.311.12.1.2";
+    private const string IndirectData = "1.3.6.1.4.1.311.2.1.4", ImageData = "1.3.6.1.4.1.311.2.1.15", FlatData = "1.3.6.1.4.1.311.2.1.25",
+        Sha256Oid = "2.16.840.1.101.3.4.2.1";
 
     private const string Data = "1.2.840.113549.1.9.3", Digest = "1.2.840.113549.1.9.4", Rsa = "1.2.840.113549.1.1.1";
 
-    private static readonly byte[] s_programLink = [0x30, 0x09, 0x03, 0x01, 0x00, 0xA0, 0x04, 0xA2, 0x02, 0x80, 0x00], s_flatLink = [0xA2, 0x02, 0x80, 0x00];
+    private static readonly byte[] s_programLink = [0x30, 0x09, 0x03, 0x01, 0x00, 0xA0, 0x04, 0xA2, 0x02, 0x80, 0x00],
+        s_flatLink = [0xA2, 0x02, 0x80, 0x00];
 
     public static byte[] Make(string seed, DateTime time, IEnumerable<byte[]> files)
     {

@@ -18,9 +18,11 @@ public static class DemoWorld
     /// <summary>When the demo's world was made.</summary>
     internal static DateTime Epoch { get; } = new(2026, 9, 1, 6, 0, 0, DateTimeKind.Utc);
 
-    private static readonly DemoProgram s_shelfmark = new("Shelfmark", "Shelfmark Lending Client", "7.3.1", "Tarn Valley Libraries", 21_400);
+    private static readonly DemoProgram s_shelfmark =
+        new("Shelfmark", "Shelfmark Lending Client", "7.3.1", "Tarn Valley Libraries", 21_400);
     private static readonly DemoProgram s_quillpad = new("Quillpad", "Quillpad", "4.0.12", "Quillpad Makers", 8_900);
-    private static readonly DemoProgram s_lanternview = new("Lanternview", "Lanternview Document Viewer", "2.6", "Lanternview Makers", 5_300);
+    private static readonly DemoProgram s_lanternview =
+        new("Lanternview", "Lanternview Document Viewer", "2.6", "Lanternview Makers", 5_300);
 
     private static readonly DemoEdition[] s_editions =
     [
@@ -43,7 +45,8 @@ public static class DemoWorld
         var files = 0L;
         var bytes = 0L;
         var made = Directory.CreateDirectory(folder).FullName;
-        foreach (var (files1, bytes1) in s_editions.AsParallel().WithCancellation(cancellation).Select(e => MakeReference(made, e, scale, cancellation)))
+        foreach (var (files1, bytes1) in s_editions.AsParallel().WithCancellation(cancellation)
+            .Select(e => MakeReference(made, e, scale, cancellation)))
         {
             files += files1;
             bytes += bytes1;
@@ -63,7 +66,8 @@ public static class DemoWorld
         foreach (var edition in s_editions)
         {
             var reference = Path.Combine(folder, "references", edition.Folder);
-            var bytes = new DirectoryInfo(reference).EnumerateFiles("*", SearchOption.AllDirectories).Where(f => !f.Name.EndsWith("file.sys", StringComparison.Ordinal)).Sum(f => f.Length);
+            var bytes = new DirectoryInfo(reference).EnumerateFiles("*", SearchOption.AllDirectories)
+                .Where(f => !f.Name.EndsWith("file.sys", StringComparison.Ordinal)).Sum(f => f.Length);
             ReferenceDisk.Make(reference, bytes, Path.Combine(folder, "disks", $"{edition.Folder}.vhdx"), cancellation);
         }
         SpoiledDisks.Make(Path.Combine(folder, "disks", $"{s_editions[0].Folder}.vhdx"), Path.Combine(folder, "spoiled"));
@@ -75,14 +79,16 @@ public static class DemoWorld
         var output = new Output(folder);
         var assembly = Assembly.GetExecutingAssembly();
         const string Prefix = "world/";
-        foreach (var name in assembly.GetManifestResourceNames().Where(n => n.StartsWith(Prefix, StringComparison.Ordinal)).Order(StringComparer.Ordinal))
+        foreach (var name in assembly.GetManifestResourceNames().Where(n => n.StartsWith(Prefix, StringComparison.Ordinal))
+            .Order(StringComparer.Ordinal))
         {
             using var stream = assembly.GetManifestResourceStream(name)!;
             var bytes = new byte[stream.Length];
             stream.ReadExactly(bytes);
             output.Write(name[Prefix.Length..].Replace('\\', '/'), bytes);
         }
-        MakeDriver(output, "corrin-storage", "corstor", ("x64/corstor.sys", ProgramFile.Amd64, "Corrin Silicon storage controller driver", new Version(4, 2, 118, 0)));
+        MakeDriver(output, "corrin-storage", "corstor",
+            ("x64/corstor.sys", ProgramFile.Amd64, "Corrin Silicon storage controller driver", new Version(4, 2, 118, 0)));
         MakeDriver(output, "corrin-network", "cornet",
             ("x64/cornet.sys", ProgramFile.Amd64, "Corrin Silicon network adapter driver", new Version(2, 10, 3, 7)),
             ("arm64/cornet.sys", ProgramFile.Arm64, "Corrin Silicon network adapter driver", new Version(2, 10, 3, 7)));
@@ -90,18 +96,23 @@ public static class DemoWorld
         MakeDriver(output, "brightwell-audio", "bwaudio",
             ("bwaudio.sys", ProgramFile.Amd64, "Brightwell B2 audio driver", new Version(6, 0, 1, 9920)),
             ("tools/bwequal.dll", ProgramFile.Amd64, "Brightwell equaliser", new Version(6, 0, 1, 9920)));
-        MakeDriver(output, "pell-barcode", "pellscan", ("pellscan.dll", ProgramFile.Amd64, "Pell L7 barcode reader driver", new Version(1, 4, 0, 21)));
-        MakeDriver(output, "corrin-wireless", "corwlan", ("x64/corwlan.sys", ProgramFile.Amd64, "Corrin Silicon wireless adapter driver", new Version(1, 9, 0, 44)));
-        MakeDriver(output, "corrin-network-2.9", "cornet", ("x64/cornet.sys", ProgramFile.Amd64, "Corrin Silicon network adapter driver", new Version(2, 9, 1, 0)));
+        MakeDriver(output, "pell-barcode", "pellscan",
+            ("pellscan.dll", ProgramFile.Amd64, "Pell L7 barcode reader driver", new Version(1, 4, 0, 21)));
+        MakeDriver(output, "corrin-wireless", "corwlan",
+            ("x64/corwlan.sys", ProgramFile.Amd64, "Corrin Silicon wireless adapter driver", new Version(1, 9, 0, 44)));
+        MakeDriver(output, "corrin-network-2.9", "cornet",
+            ("x64/cornet.sys", ProgramFile.Amd64, "Corrin Silicon network adapter driver", new Version(2, 9, 1, 0)));
         MakeDriver(output, "fellside-wireless", "t2wlan");
         foreach (var name in (string[])["corrin-wireless", "corrin-network-2.9", "fellside-wireless"])
             output.Pack($"drivers/{name}", $"more-drivers/{name}.zip");
-        MakePackage(output, "shelfmark-7.4", ("client/shelfmark.exe", "Shelfmark Lending Client"), ("client/shelfmarkcore.dll", "Shelfmark core"), ("labels/labels.dll", "Shelfmark spine labels"));
+        MakePackage(output, "shelfmark-7.4", ("client/shelfmark.exe", "Shelfmark Lending Client"),
+            ("client/shelfmarkcore.dll", "Shelfmark core"), ("labels/labels.dll", "Shelfmark spine labels"));
         MakePackage(output, "kiosk-tools-1.0", ("service/kiosk.exe", "Tarn Valley kiosk reset"));
         MakePackage(output, "house-settings-1.0");
         MakePackage(output, "polish-1.0", ("texts/shell32.dll.mui", "Texts in Polish"), ("texts/control.dll.mui", "Texts in Polish"));
         MakePackage(output, "lanternview-2.6.1", ("viewer/lanternview.exe", "Lanternview Document Viewer 2.6.1"));
-        MakePackage(output, "lanternview-2.7", ("viewer/lanternview.exe", "Lanternview Document Viewer 2.7"), ("scores/scores.dll", "Lanternview sheet music"));
+        MakePackage(output, "lanternview-2.7", ("viewer/lanternview.exe", "Lanternview Document Viewer 2.7"),
+            ("scores/scores.dll", "Lanternview sheet music"));
         output.Write("house/branding/lanterns.bmp", Picture(320, 200));
         output.Write("trust/fellview-root.pem", Encoding.ASCII.GetBytes(Signing.Root.ExportCertificatePem() + "\n"));
         output.SettleFolders();
@@ -114,7 +125,8 @@ public static class DemoWorld
         const int Header = 54;
         var bytes = new byte[Header + width * height * 3];
         "BM"u8.CopyTo(bytes);
-        foreach (var (at, value) in (ReadOnlySpan<(int, int)>)[(2, bytes.Length), (10, Header), (14, 40), (18, width), (22, height), (26, 1 | (24 << 16)), (34, bytes.Length - Header)])
+        foreach (var (at, value) in (ReadOnlySpan<(int, int)>)[(2, bytes.Length), (10, Header), (14, 40), (18, width), (22, height),
+            (26, 1 | (24 << 16)), (34, bytes.Length - Header)])
             BitConverter.TryWriteBytes(bytes.AsSpan(at), value);
         for (var y = 0; y < height; y++)
         {
@@ -133,21 +145,25 @@ public static class DemoWorld
         {
             var filler = new Filler($"{name}/{path}");
             var info = new ProgramInfo(Path.GetFileName(path), description, description, "Tarn Valley Libraries", new Version(7, 4, 0, 0));
-            output.Write($"packages/{name}/{path}", ProgramFile.Make(ProgramFile.Amd64, path.EndsWith(".dll", StringComparison.Ordinal), false, 30_000 + filler.Below(60_000), info, filler));
+            output.Write($"packages/{name}/{path}", ProgramFile.Make(ProgramFile.Amd64, path.EndsWith(".dll", StringComparison.Ordinal),
+                false, 30_000 + filler.Below(60_000), info, filler));
         }
         Package.Make(Path.Combine(output.Root, "packages", name), Path.Combine(output.Root, "packages", $"{name}.zip"));
         File.SetLastWriteTimeUtc(Path.Combine(output.Root, "packages", $"{name}.zip"), Epoch);
     }
 
-    private static void MakeDriver(Output output, string folder, string name, params (string Path, ushort Machine, string Description, Version Version)[] programs)
+    private static void MakeDriver(Output output, string folder, string name,
+        params (string Path, ushort Machine, string Description, Version Version)[] programs)
     {
         foreach (var (path, machine, description, version) in programs)
         {
             var filler = new Filler($"{folder}/{path}");
             var info = new ProgramInfo(Path.GetFileName(path), description, description, description.Split(' ')[0], version);
-            output.Write($"drivers/{folder}/{path}", ProgramFile.Make(machine, path.EndsWith(".dll", StringComparison.Ordinal), path.EndsWith(".sys", StringComparison.Ordinal), 40_000 + filler.Below(90_000), info, filler));
+            output.Write($"drivers/{folder}/{path}", ProgramFile.Make(machine, path.EndsWith(".dll", StringComparison.Ordinal),
+                path.EndsWith(".sys", StringComparison.Ordinal), 40_000 + filler.Below(90_000), info, filler));
         }
-        var members = Directory.EnumerateFiles(Path.Combine(output.Root, "drivers", folder), "*", SearchOption.AllDirectories).Order(StringComparer.Ordinal).Select(File.ReadAllBytes);
+        var members = Directory.EnumerateFiles(Path.Combine(output.Root, "drivers", folder), "*", SearchOption.AllDirectories)
+            .Order(StringComparer.Ordinal).Select(File.ReadAllBytes);
         output.Write($"drivers/{folder}/{name}.cat", Catalog.Make(name, Epoch, members.ToList()));
     }
 
@@ -246,6 +262,7 @@ public static class DemoWorld
             Directory.SetLastWriteTimeUtc(Root, Epoch);
         }
 
-        private static DateTime TimeOf(string path) => Epoch.AddSeconds(-new Filler(path).Below(300 * 86_400)).AddTicks(new Filler(path + "#").Below(10_000_000));
+        private static DateTime TimeOf(string path) =>
+            Epoch.AddSeconds(-new Filler(path).Below(300 * 86_400)).AddTicks(new Filler(path + "#").Below(10_000_000));
     }
 }

@@ -85,8 +85,10 @@ internal sealed class Filler
     /// <summary>A name of two or three syllables.</summary>
     public string Name()
     {
-        string[] first = ["tarn", "fell", "beck", "moss", "rig", "dale", "holm", "scar", "thwa", "kirk", "ling", "wath", "gill", "haw", "birk", "ast", "rowan", "stain", "crag", "mire"];
-        string[] second = ["net", "core", "shell", "disp", "auth", "page", "stor", "prn", "font", "audio", "ui", "cfg", "log", "crypt", "xml", "sync", "map", "task", "rpc", "usr"];
+        string[] first = ["tarn", "fell", "beck", "moss", "rig", "dale", "holm", "scar", "thwa", "kirk", "ling", "wath", "gill", "haw",
+            "birk", "ast", "rowan", "stain", "crag", "mire"];
+        string[] second = ["net", "core", "shell", "disp", "auth", "page", "stor", "prn", "font", "audio", "ui", "cfg", "log", "crypt",
+            "xml", "sync", "map", "task", "rpc", "usr"];
         return first[Below(first.Length)] + second[Below(second.Length)];
     }
 
@@ -94,7 +96,8 @@ internal sealed class Filler
     {
         var filler = new Filler("snippets");
         var snippets = new byte[1536][];
-        byte[] frequent = [0x48, 0x8B, 0x89, 0x83, 0xE8, 0xFF, 0x0F, 0x85, 0x84, 0xC0, 0xC3, 0x74, 0x75, 0x4C, 0x8D, 0x24, 0x00, 0x00, 0x01, 0x45];
+        byte[] frequent =
+            [0x48, 0x8B, 0x89, 0x83, 0xE8, 0xFF, 0x0F, 0x85, 0x84, 0xC0, 0xC3, 0x74, 0x75, 0x4C, 0x8D, 0x24, 0x00, 0x00, 0x01, 0x45];
         for (var i = 0; i < snippets.Length; i++)
         {
             snippets[i] = new byte[2 + filler.Below(6)];
@@ -107,7 +110,9 @@ internal sealed class Filler
     private static string[] MakeWords()
     {
         var filler = new Filler("words");
-        string[] parts = ["li", "bra", "ry", "de", "sk", "re", "ad", "er", "val", "ley", "ta", "rn", "bo", "ok", "mo", "bi", "le", "ca", "ta", "log", "en", "try", "is", "sue", "re", "turn", "sh", "elf", "ma", "rk"];
-        return [.. Enumerable.Range(0, 700).Select(_ => string.Concat(Enumerable.Range(0, 1 + filler.Below(3)).Select(_ => parts[filler.Below(parts.Length)])))];
+        string[] parts = ["li", "bra", "ry", "de", "sk", "re", "ad", "er", "val", "ley", "ta", "rn", "bo", "ok", "mo", "bi", "le", "ca",
+            "ta", "log", "en", "try", "is", "sue", "re", "turn", "sh", "elf", "ma", "rk"];
+        return [.. Enumerable.Range(0, 700)
+            .Select(_ => string.Concat(Enumerable.Range(0, 1 + filler.Below(3)).Select(_ => parts[filler.Below(parts.Length)])))];
     }
 }

@@ -57,9 +57,13 @@ internal static class Hives
         foreach (var (name, type, start, image, group) in (ReadOnlySpan<(string, uint, uint, string, string)>)
         [
             ("disk", 1, 0, @"System32\drivers\disk.sys", ""), ("storahci", 1, 0, @"System32\drivers\storahci.sys", "SCSI Miniport"),
-            ("cdrom", 1, 1, @"System32\drivers\cdrom.sys", "SCSI CDROM Class"), ("Ntfs", 2, 0, @"System32\drivers\ntfs.sys", "Boot File System"),
-            ("Tcpip", 1, 0, @"System32\drivers\tcpip.sys", "PNP_TDI"), ("Spooler", 0x110, 2, @"%SystemRoot%\System32\spoolsv.exe", "SpoolerGroup"),
-            ("OakmereCare", 0x10, 2, @"C:\Program Files\Oakmere Care\care.exe", ""), ("WMPNetworkSvc", 0x10, 3, @"%ProgramFiles%\Windows Media Player\wmpnetwk.exe", ""), ("EventLog", 0x20, 2, @"%SystemRoot%\System32\svchost.exe -k LocalService", "Event Log"),
+            ("cdrom", 1, 1, @"System32\drivers\cdrom.sys", "SCSI CDROM Class"),
+            ("Ntfs", 2, 0, @"System32\drivers\ntfs.sys", "Boot File System"),
+            ("Tcpip", 1, 0, @"System32\drivers\tcpip.sys", "PNP_TDI"),
+            ("Spooler", 0x110, 2, @"%SystemRoot%\System32\spoolsv.exe", "SpoolerGroup"),
+            ("OakmereCare", 0x10, 2, @"C:\Program Files\Oakmere Care\care.exe", ""),
+            ("WMPNetworkSvc", 0x10, 3, @"%ProgramFiles%\Windows Media Player\wmpnetwk.exe", ""),
+            ("EventLog", 0x20, 2, @"%SystemRoot%\System32\svchost.exe -k LocalService", "Event Log"),
         ])
         {
             var service = services.Ensure(name);
@@ -75,9 +79,12 @@ internal static class Hives
         root.Ensure("DriverDatabase").SetDword("Version", 0x0A000000);
         (string Inf, string Class, string[] Ids)[] inbox =
         [
-            ("disk.inf", "4d36e967-e325-11ce-bfc1-08002be10318", ["GenDisk"]), ("cdrom.inf", "4d36e965-e325-11ce-bfc1-08002be10318", ["GenCdRom"]),
-            ("mshdc.inf", "4d36e96a-e325-11ce-bfc1-08002be10318", [@"PCI\CC_0106"]), ("keyboard.inf", "4d36e96b-e325-11ce-bfc1-08002be10318", ["*PNP0303", "HID_DEVICE_SYSTEM_KEYBOARD"]),
-            ("usbxhci.inf", "36fc9e60-c465-11cf-8056-444553540000", [@"PCI\CC_0C0330"]), ("hdaudio.inf", "4d36e96c-e325-11ce-bfc1-08002be10318", [@"HDAUDIO\FUNC_01"]),
+            ("disk.inf", "4d36e967-e325-11ce-bfc1-08002be10318", ["GenDisk"]),
+            ("cdrom.inf", "4d36e965-e325-11ce-bfc1-08002be10318", ["GenCdRom"]),
+            ("mshdc.inf", "4d36e96a-e325-11ce-bfc1-08002be10318", [@"PCI\CC_0106"]),
+            ("keyboard.inf", "4d36e96b-e325-11ce-bfc1-08002be10318", ["*PNP0303", "HID_DEVICE_SYSTEM_KEYBOARD"]),
+            ("usbxhci.inf", "36fc9e60-c465-11cf-8056-444553540000", [@"PCI\CC_0C0330"]),
+            ("hdaudio.inf", "4d36e96c-e325-11ce-bfc1-08002be10318", [@"HDAUDIO\FUNC_01"]),
             ("input.inf", "745a17a0-74d3-11d0-b6fe-00a0c90f57da", ["HID_DEVICE"]),
         ];
         foreach (var (inf, classId, ids) in inbox)
@@ -90,7 +97,8 @@ internal static class Hives
             var version = new byte[48];
             new Guid(classId).TryWriteBytes(version.AsSpan(8));
             BitConverter.TryWriteBytes(version.AsSpan(24), new DateTime(2006, 6, 21, 0, 0, 0, DateTimeKind.Utc).ToFileTimeUtc());
-            BitConverter.TryWriteBytes(version.AsSpan(32), (10ul << 48) | (ulong.Parse(DemoWorld.Build, CultureInfo.InvariantCulture) << 16) | 1);
+            BitConverter.TryWriteBytes(version.AsSpan(32),
+                (10ul << 48) | (ulong.Parse(DemoWorld.Build, CultureInfo.InvariantCulture) << 16) | 1);
             package.Set("Version", RegistryType.Binary, version);
             foreach (var id in ids)
                 package.Ensure($@"Descriptors\{id}").SetString("Configuration", "Install");
@@ -132,7 +140,8 @@ internal static class Hives
         }
         Zones(version.Ensure("Time Zones"));
         foreach (var app in ReferenceMaker.Apps)
-            root.Ensure($@"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Applications\{app}").SetString("Path", $@"C:\Program Files\WindowsApps\{app}\AppxManifest.xml");
+            root.Ensure($@"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Applications\{app}")
+                .SetString("Path", $@"C:\Program Files\WindowsApps\{app}\AppxManifest.xml");
         var care = root.Ensure(@"Microsoft\Windows\CurrentVersion\Uninstall\OakmereCare");
         care.SetString("DisplayName", "Oakmere Care Centre");
         care.SetString("DisplayVersion", "2.4");
@@ -164,8 +173,10 @@ internal static class Hives
     {
         foreach (var (name, displayName, bias, winter, summer) in (ReadOnlySpan<(string, string, int, ushort[]?, ushort[]?)>)
         [
-            ("GMT Standard Time", "(UTC+00:00) Dublin, Edinburgh, Lisbon, London", 0, [10, 0, 5, 2], [3, 0, 5, 1]), ("UTC", "(UTC) Coordinated Universal Time", 0, null, null),
-            ("W. Europe Standard Time", "(UTC+01:00) Amsterdam, Berlin, Bern, Rome, Stockholm, Vienna", -60, [10, 0, 5, 3], [3, 0, 5, 2]), ("Eastern Standard Time", "(UTC-05:00) Eastern Time", 300, [11, 0, 1, 2], [3, 0, 2, 2]),
+            ("GMT Standard Time", "(UTC+00:00) Dublin, Edinburgh, Lisbon, London", 0, [10, 0, 5, 2], [3, 0, 5, 1]),
+            ("UTC", "(UTC) Coordinated Universal Time", 0, null, null),
+            ("W. Europe Standard Time", "(UTC+01:00) Amsterdam, Berlin, Bern, Rome, Stockholm, Vienna", -60, [10, 0, 5, 3], [3, 0, 5, 2]),
+            ("Eastern Standard Time", "(UTC-05:00) Eastern Time", 300, [11, 0, 1, 2], [3, 0, 2, 2]),
         ])
         {
             var tzi = new byte[44];
@@ -199,7 +210,8 @@ internal static class Hives
         desktop.SetString("Wallpaper", @"C:\Windows\Web\Wallpaper\valley.jpg");
         hive.Root.Ensure(@"Software\Tarn Valley\Desktop").SetDword("LargeText", 1);
         var formats = hive.Root.Ensure(@"Control Panel\International");
-        foreach (var (name, value) in new[] { ("Locale", "00000809"), ("LocaleName", "en-GB"), ("sShortDate", "dd/MM/yyyy"), ("sCurrency", "£") })
+        foreach (var (name, value) in new[] { ("Locale", "00000809"), ("LocaleName", "en-GB"), ("sShortDate", "dd/MM/yyyy"),
+            ("sCurrency", "£") })
             formats.SetString(name, value);
         hive.Root.Ensure(@"Keyboard Layout\Preload").SetString("1", "00000809");
     });

@@ -17,7 +17,8 @@ internal static class ProgramFile
         var codeLength = Math.Max(Alignment, (size - 0x400 - resources.Length) * 3 / 4) / Alignment * Alignment;
         var dataLength = Math.Max(Alignment, size - 0x400 - resources.Length - codeLength) / Alignment * Alignment;
         var wide = machine != X86;
-        var sections = new (string Name, int Length, uint Flags)[] { (".text", codeLength, 0x60000020), (".rdata", dataLength, 0x40000040), (".rsrc", resources.Length, 0x40000040) };
+        var sections = new (string Name, int Length, uint Flags)[] { (".text", codeLength, 0x60000020), (".rdata", dataLength, 0x40000040),
+            (".rsrc", resources.Length, 0x40000040) };
 
         const int HeadersLength = 0x400, HeaderAt = 0x80;
         var raw = HeadersLength;
@@ -133,7 +134,8 @@ internal static class ProgramFile
         ];
         var table = Node("080904B0", [], true, [.. texts.Select(t => Node(t.Key, Encoding.Unicode.GetBytes(t.Value + "\0"), true, []))]);
         var translation = Node("Translation", [0x09, 0x08, 0xB0, 0x04], false, []);
-        return Node("VS_VERSION_INFO", numbers, false, [Node("StringFileInfo", [], true, [table]), Node("VarFileInfo", [], true, [translation])]);
+        return Node("VS_VERSION_INFO", numbers, false,
+            [Node("StringFileInfo", [], true, [table]), Node("VarFileInfo", [], true, [translation])]);
     }
 
     // Length, value length (in words for text), type, key, value, children; each part on a multiple of four.

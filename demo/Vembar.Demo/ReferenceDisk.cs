@@ -33,7 +33,8 @@ internal sealed class ReferenceDisk
     /// <summary>The partitions of the demo's disks: as Windows makes them, but small.</summary>
     private static DiskLayout Layout { get; } = new(PartitionScheme.Gpt,
     [
-        new(PartitionRole.Efi, 100 * MiB, "SYSTEM"), new(PartitionRole.Reserved, 16 * MiB, ""), new(PartitionRole.Windows, null, "Windows"), new(PartitionRole.Recovery, 64 * MiB, "Recovery"),
+        new(PartitionRole.Efi, 100 * MiB, "SYSTEM"), new(PartitionRole.Reserved, 16 * MiB, ""),
+        new(PartitionRole.Windows, null, "Windows"), new(PartitionRole.Recovery, 64 * MiB, "Recovery"),
     ]);
 
     /// <summary>Makes the disk of a reference.</summary>
@@ -137,7 +138,8 @@ internal sealed class ReferenceDisk
 
     private uint SecurityOf(NtfsFile file, string path)
     {
-        var kind = path.StartsWith("Windows", StringComparison.Ordinal) ? "system" : path.StartsWith("Users", StringComparison.Ordinal) ? "users" : "programs";
+        var kind = path.StartsWith("Windows", StringComparison.Ordinal) ? "system"
+            : path.StartsWith("Users", StringComparison.Ordinal) ? "users" : "programs";
         if (_security.TryGetValue(kind, out var id))
             return id;
         file.SetSecurity(Descriptor(kind));
@@ -146,7 +148,8 @@ internal sealed class ReferenceDisk
 
     private NtfsFile Create(NtfsFile parent, string path, string name, bool isFolder)
     {
-        var kind = path.StartsWith("Windows", StringComparison.Ordinal) ? "system" : path.StartsWith("Users", StringComparison.Ordinal) ? "users" : "programs";
+        var kind = path.StartsWith("Windows", StringComparison.Ordinal) ? "system"
+            : path.StartsWith("Users", StringComparison.Ordinal) ? "users" : "programs";
         var file = _volume.Create(parent, name, isFolder, _security.GetValueOrDefault(kind), path);
         SecurityOf(file, path);
         return file;
@@ -168,7 +171,8 @@ internal sealed class ReferenceDisk
     private void Settle(ulong parent, ulong number, string path, string name, DateTime modified)
     {
         const uint Hidden = 0x2, System = 0x4, NotIndexed = 0x2000;
-        var attributes = name[0] == '$' || name == "System Volume Information" ? Hidden | System : name == "ProgramData" ? Hidden | NotIndexed : 0;
+        var attributes = name[0] == '$' || name == "System Volume Information" ? Hidden | System
+            : name == "ProgramData" ? Hidden | NotIndexed : 0;
         Finish(parent, number, path, name, attributes, modified);
     }
 
@@ -240,7 +244,9 @@ internal sealed class ReferenceDisk
                 file.SetObjectId(new Filler(path).Bytes(16));
             file.Close(at);
         }
-        Finish(parent, number, path, name, path.EndsWith("desktop.ini", StringComparison.Ordinal) || name is "pagefile.sys" or "swapfile.sys" ? HiddenSystemArchive : Archive, modified);
+        Finish(parent, number, path, name,
+            path.EndsWith("desktop.ini", StringComparison.Ordinal) || name is "pagefile.sys" or "swapfile.sys" ? HiddenSystemArchive
+            : Archive, modified);
     }
 
     private static void Stream(NtfsFile file, string name, string text)
@@ -308,7 +314,8 @@ internal sealed class ReferenceDisk
     // As Windows makes them: six characters, '~', a number; for the organisation's programs and the folders at the top.
     private string? ShortNameOf(string path, string name)
     {
-        if (path.Contains('/') && !path.StartsWith("Program Files/", StringComparison.Ordinal) && !path.StartsWith("Users/", StringComparison.Ordinal))
+        if (path.Contains('/') && !path.StartsWith("Program Files/", StringComparison.Ordinal)
+            && !path.StartsWith("Users/", StringComparison.Ordinal))
             return null;
         var dot = name.LastIndexOf('.');
         string stem = dot > 0 ? name[..dot] : name, kind = dot > 0 ? name[(dot + 1)..] : "";
@@ -337,21 +344,25 @@ internal sealed class ReferenceDisk
         var installer = Sid(80, 956008885, 3418522649, 1831038044, 1853292631, 2271478464);
         const uint All = 0x1F01FF, Read = 0x1200A9, Change = 0x1301BF;
         const byte Inherited = 3;
-        var entries = new List<(byte[] Sid, uint Mask)> { (system, All), (administrators, kind == "system" ? Read : All), (users, kind == "users" ? Change : Read) };
+        var entries = new List<(byte[] Sid, uint Mask)> { (system, All), (administrators, kind == "system" ? Read : All),
+            (users, kind == "users" ? Change : Read) };
         if (kind == "system")
             entries.Insert(0, (installer, All));
         if (kind == "root")
             entries.Add((everyone, Read));
-        byte[] list = [.. entries.SelectMany(e => (byte[])[0, Inherited, (byte)(8 + e.Sid.Length), 0, .. BitConverter.GetBytes(e.Mask), .. e.Sid])];
+        byte[] list = [.. entries.SelectMany(e => (byte[])[0, Inherited, (byte)(8 + e.Sid.Length), 0, .. BitConverter.GetBytes(e.Mask),
+            .. e.Sid])];
         var owner = kind == "system" ? installer : administrators;
         const int Head = 20, ListHead = 8;
         var groupAt = Head + owner.Length;
         var listAt = groupAt + system.Length;
         return
         [
-            1, 0, 0x04, 0x80, .. BitConverter.GetBytes(Head), .. BitConverter.GetBytes(groupAt), .. BitConverter.GetBytes(0), .. BitConverter.GetBytes(listAt),
+            1, 0, 0x04, 0x80, .. BitConverter.GetBytes(Head), .. BitConverter.GetBytes(groupAt), .. BitConverter.GetBytes(0),
+            .. BitConverter.GetBytes(listAt),
             .. owner, .. system,
-            2, 0, .. BitConverter.GetBytes((ushort)(ListHead + list.Length)), .. BitConverter.GetBytes((ushort)entries.Count), 0, 0, .. list,
+            2, 0, .. BitConverter.GetBytes((ushort)(ListHead + list.Length)), .. BitConverter.GetBytes((ushort)entries.Count), 0, 0,
+            .. list,
         ];
     }
 }

@@ -23,7 +23,8 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
     }
 
     /// <summary>Apps that came with the machines, by their full names.</summary>
-    public static IReadOnlyList<string> Apps { get; } = ["Demo.CasualGames_3.2.0.0_x64__9d4m2hpub1a", "Demo.Offers_1.8.5.0_x64__9d4m2hpub1a", "Demo.Calculator_11.0.2.0_x64__9d4m2hpub1a"];
+    public static IReadOnlyList<string> Apps { get; } =
+        ["Demo.CasualGames_3.2.0.0_x64__9d4m2hpub1a", "Demo.Offers_1.8.5.0_x64__9d4m2hpub1a", "Demo.Calculator_11.0.2.0_x64__9d4m2hpub1a"];
 
     // What the vendor put there and no library needs.
     private void Bundled()
@@ -31,13 +32,16 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
         foreach (var app in Apps)
         {
             var name = app.Split('_')[0];
-            output.Text($"Program Files/WindowsApps/{app}/AppxManifest.xml", $"<Package><Identity Name=\"{name}\" Version=\"{app.Split('_')[1]}\" /></Package>\r\n");
-            output.Write($"Program Files/WindowsApps/{app}/{name}.dll", Dll($"apps/{name}.dll", ProgramFile.Amd64, 150_000, 700_000, "App"));
+            output.Text($"Program Files/WindowsApps/{app}/AppxManifest.xml",
+                $"<Package><Identity Name=\"{name}\" Version=\"{app.Split('_')[1]}\" /></Package>\r\n");
+            output.Write($"Program Files/WindowsApps/{app}/{name}.dll",
+                Dll($"apps/{name}.dll", ProgramFile.Amd64, 150_000, 700_000, "App"));
             output.Text($"ProgramData/Microsoft/Windows/AppRepository/{app}.xml", $"<Package FullName=\"{app}\" />\r\n");
         }
         output.Write("Program Files/Oakmere Care/care.exe", Dll("care/care.exe", ProgramFile.Amd64, 400_000, 900_000, "Care Centre"));
         Noise("Program Files/Oakmere Care/offers.dat", 800_000);
-        output.Text("Windows/System32/Tasks/Oakmere/Care daily", "<Task><Actions><Exec><Command>C:\\Program Files\\Oakmere Care\\care.exe</Command></Exec></Actions></Task>\r\n");
+        output.Text("Windows/System32/Tasks/Oakmere/Care daily",
+            "<Task><Actions><Exec><Command>C:\\Program Files\\Oakmere Care\\care.exe</Command></Exec></Actions></Task>\r\n");
         output.Text("Users/Public/Desktop/Oakmere offers.url", "[InternetShortcut]\r\nURL=https://offers.oakmere.example/\r\n");
     }
 
@@ -46,7 +50,8 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
         // Made from the path alone, so that every edition gets the same file.
         var filler = new Filler(path);
         var name = path[(path.LastIndexOf('/') + 1)..];
-        return ProgramFile.Make(machine, !name.EndsWith(".exe", StringComparison.Ordinal), name.EndsWith(".sys", StringComparison.Ordinal), filler.Size(least, max),
+        return ProgramFile.Make(machine, !name.EndsWith(".exe", StringComparison.Ordinal), name.EndsWith(".sys", StringComparison.Ordinal),
+            filler.Size(least, max),
             new ProgramInfo(name, $"{kind} {name}", "Demo operating system", Maker, s_windows), filler);
     }
 
@@ -68,17 +73,20 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
             if (i % 3 == 0)
             {
                 foreach (var language in edition.Languages)
-                    output.Write($"Windows/System32/{language}/{file}.mui", Dll($"mui/{language}/{file}", ProgramFile.Amd64, 3_000, 12_000, "Texts"));
+                    output.Write($"Windows/System32/{language}/{file}.mui",
+                        Dll($"mui/{language}/{file}", ProgramFile.Amd64, 3_000, 12_000, "Texts"));
             }
             // Some older versions stay in the store until they are tidied away.
             if (i % 12 == 0)
-                output.Write($"Windows/WinSxS/{component.Replace("4061", "1742", StringComparison.Ordinal)}/{file}", Variant(Dll($"component/{file}", ProgramFile.Amd64, 6_000, 260_000, "Component"), name));
+                output.Write($"Windows/WinSxS/{component.Replace("4061", "1742", StringComparison.Ordinal)}/{file}",
+                    Variant(Dll($"component/{file}", ProgramFile.Amd64, 6_000, 260_000, "Component"), name));
             if (i % 4 == 0)
                 output.Write($"Windows/SysWOW64/{file}", Dll($"wow/{file}", ProgramFile.X86, 6_000, 90_000, "32-bit component"));
         }
         output.Write("Windows/System32/ntoskrnl.exe", Dll("ntoskrnl.exe", ProgramFile.Amd64, 900_000, 900_001, "Kernel"));
         foreach (var driver in (string[])["disk", "storahci", "cdrom", "ntfs", "tcpip", "hidusb", "usbhub3", "kbdhid", "mouhid", "ndis"])
-            output.Write($"Windows/System32/drivers/{driver}.sys", Dll($"drivers/{driver}.sys", ProgramFile.Amd64, 20_000, 300_000, "Driver"));
+            output.Write($"Windows/System32/drivers/{driver}.sys",
+                Dll($"drivers/{driver}.sys", ProgramFile.Amd64, 20_000, 300_000, "Driver"));
         for (var i = 0; i < 20 * scale; i++)
         {
             var name = $"{names.Name()}{i.ToString(CultureInfo.InvariantCulture)}";
@@ -100,8 +108,10 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
     }
 
     private static string Manifest(string name, string file) =>
-        $"<?xml version=\"1.0\" encoding=\"utf-8\" standalone=\"yes\"?>\r\n<assembly xmlns=\"urn:schemas-microsoft-com:asm.v3\" manifestVersion=\"1.0\">\r\n"
-        + $"  <assemblyIdentity name=\"Demo-{name}\" version=\"10.0.26100.4061\" processorArchitecture=\"amd64\" language=\"neutral\" versionScope=\"nonSxS\" />\r\n"
+        $"<?xml version=\"1.0\" encoding=\"utf-8\" standalone=\"yes\"?>\r\n<assembly xmlns=\"urn:schemas-microsoft-com:asm.v3\" "
+        + $"manifestVersion=\"1.0\">\r\n"
+        + $"  <assemblyIdentity name=\"Demo-{name}\" version=\"10.0.26100.4061\" processorArchitecture=\"amd64\" language=\"neutral\" "
+        + $"versionScope=\"nonSxS\" />\r\n"
         + $"  <file name=\"{file}\" destinationPath=\"$(runtime.system32)\\\" importPath=\"$(build.nttree)\\\" />\r\n"
         + $"  <!-- {new Filler(name).Text(600).Replace("--", "", StringComparison.Ordinal)} -->\r\n</assembly>\r\n";
 
@@ -135,7 +145,8 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
         for (var i = 0; i < 60 * scale; i++)
         {
             var filler = new Filler($"help{i}");
-            output.Text($"Windows/Help/{filler.Name()}{i.ToString(CultureInfo.InvariantCulture)}.htm", $"<html><body><h1>{filler.Name()}</h1>\r\n<p>{filler.Text(filler.Size(800, 30_000))}</p></body></html>\r\n");
+            output.Text($"Windows/Help/{filler.Name()}{i.ToString(CultureInfo.InvariantCulture)}.htm",
+                $"<html><body><h1>{filler.Name()}</h1>\r\n<p>{filler.Text(filler.Size(800, 30_000))}</p></body></html>\r\n");
         }
         Noise("Windows/Web/Wallpaper/valley.jpg", 600_000);
         output.Text("Windows/Panther/setupact.log", new Filler("setupact").Text(120_000));
@@ -160,12 +171,15 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
         var main = program.Key.ToLowerInvariant();
         void Part(string file, int least, int max) => output.Write($"{folder}/{file}", ProgramFile.Make(
             ProgramFile.Amd64, !file.EndsWith(".exe", StringComparison.Ordinal), false, new Filler(folder + file).Size(least, max),
-            new ProgramInfo(file, program.Name, program.Name, program.Publisher, Version.Parse(program.Version.Count(c => c == '.') < 2 ? program.Version + ".0" : program.Version)), new Filler(folder + file)));
+            new ProgramInfo(file, program.Name, program.Name, program.Publisher,
+            Version.Parse(program.Version.Count(c => c == '.') < 2 ? program.Version + ".0" : program.Version)),
+            new Filler(folder + file)));
         Part($"{main}.exe", 300_000, 1_500_000);
         for (var i = 0; i < program.SizeInKib / 400; i++)
             Part($"{main}{names.Name()}{i.ToString(CultureInfo.InvariantCulture)}.dll", 20_000, 400_000);
         for (var i = 0; i < 12; i++)
-            output.Text($"{folder}/help/{names.Name()}{i.ToString(CultureInfo.InvariantCulture)}.txt", new Filler($"{folder}/help{i}").Text(4_000 + 1_000 * i));
+            output.Text($"{folder}/help/{names.Name()}{i.ToString(CultureInfo.InvariantCulture)}.txt",
+                new Filler($"{folder}/help{i}").Text(4_000 + 1_000 * i));
         Noise($"{folder}/data/catalogue.idx", 700_000);
         output.Text($"{folder}/{main}.ini", $"[{program.Name}]\r\nserver=catalogue.tarnvalley.example\r\nbranch=\r\n");
     }

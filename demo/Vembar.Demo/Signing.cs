@@ -25,19 +25,23 @@ internal static class Signing
 
     private static X509Certificate2 MakeRoot()
     {
-        var request = new CertificateRequest("CN=Fellview Hardware Signing Root, O=Fellview", Key("root"), HashAlgorithmName.SHA256, RSASignaturePadding.Pkcs1);
+        var request = new CertificateRequest("CN=Fellview Hardware Signing Root, O=Fellview", Key("root"), HashAlgorithmName.SHA256,
+            RSASignaturePadding.Pkcs1);
         request.CertificateExtensions.Add(new X509BasicConstraintsExtension(true, false, 0, true));
         request.CertificateExtensions.Add(new X509KeyUsageExtension(X509KeyUsageFlags.KeyCertSign, true));
-        return request.Create(request.SubjectName, X509SignatureGenerator.CreateForRSA(Key("root"), RSASignaturePadding.Pkcs1), s_from, s_to, [1]);
+        return request.Create(request.SubjectName, X509SignatureGenerator.CreateForRSA(Key("root"), RSASignaturePadding.Pkcs1), s_from,
+            s_to, [1]);
     }
 
     private static X509Certificate2 MakeSigner()
     {
         const string CodeSigning = "1.3.6.1.5.5.7.3.3";
-        var request = new CertificateRequest("CN=Fellview Hardware Signing, O=Fellview", Key("signer"), HashAlgorithmName.SHA256, RSASignaturePadding.Pkcs1);
+        var request = new CertificateRequest("CN=Fellview Hardware Signing, O=Fellview", Key("signer"), HashAlgorithmName.SHA256,
+            RSASignaturePadding.Pkcs1);
         request.CertificateExtensions.Add(new X509BasicConstraintsExtension(false, false, 0, true));
         request.CertificateExtensions.Add(new X509KeyUsageExtension(X509KeyUsageFlags.DigitalSignature, true));
         request.CertificateExtensions.Add(new X509EnhancedKeyUsageExtension([new Oid(CodeSigning)], false));
-        return request.Create(Root.SubjectName, X509SignatureGenerator.CreateForRSA(Key("root"), RSASignaturePadding.Pkcs1), s_from, s_to, [2]);
+        return request.Create(Root.SubjectName, X509SignatureGenerator.CreateForRSA(Key("root"), RSASignaturePadding.Pkcs1), s_from, s_to,
+            [2]);
     }
 }

@@ -15,8 +15,10 @@ internal static class SpoiledDisks
     /// <summary>Their names, and the check that finds each.</summary>
     public static IReadOnlyList<(string Name, string Check)> All { get; } =
     [
-        ("not-generalized", "not-generalized"), ("cut-off", "generalize-unfinished"), ("hibernated", "hibernated"), ("updates-pending", "updates-pending"), ("password-left", "answer-file-password"),
-        ("in-domain", "domain-member"), ("logon-stored", "stored-password"), ("not-flushed", "registry-not-flushed"), ("not-closed", "volume-not-closed"),
+        ("not-generalized", "not-generalized"), ("cut-off", "generalize-unfinished"), ("hibernated", "hibernated"),
+        ("updates-pending", "updates-pending"), ("password-left", "answer-file-password"),
+        ("in-domain", "domain-member"), ("logon-stored", "stored-password"), ("not-flushed", "registry-not-flushed"),
+        ("not-closed", "volume-not-closed"),
     ];
 
     /// <summary>Makes them.</summary>
@@ -28,7 +30,12 @@ internal static class SpoiledDisks
         foreach (var (name, _) in All)
         {
             var path = Path.Combine(folder, $"{name}.qcow2");
-            using (var create = Process.Start(new ProcessStartInfo("qemu-img", ["create", "-q", "-f", "qcow2", "-F", "vhdx", "-b", Path.GetRelativePath(folder, good), path]) { RedirectStandardError = true })!)
+            using (var create =
+                Process.Start(new ProcessStartInfo("qemu-img",
+                ["create", "-q", "-f", "qcow2", "-F", "vhdx", "-b", Path.GetRelativePath(folder, good), path])
+                {
+                    RedirectStandardError = true,
+                })!)
             {
                 create.WaitForExit();
                 if (create.ExitCode != 0)
@@ -51,7 +58,9 @@ internal static class SpoiledDisks
         switch (name)
         {
             case "not-generalized":
-                Hive(volume, "SOFTWARE", hive => hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Setup\State").SetString("ImageState", "IMAGE_STATE_COMPLETE"));
+                Hive(volume, "SOFTWARE",
+                    hive => hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Setup\State")
+                        .SetString("ImageState", "IMAGE_STATE_COMPLETE"));
                 Put(volume, "Windows/Setup/State/State.ini", "[State]\r\nImageState=IMAGE_STATE_COMPLETE\r\n"u8);
                 break;
             case "cut-off":
@@ -61,21 +70,30 @@ internal static class SpoiledDisks
                 Put(volume, "hiberfil.sys", [.. "HIBR"u8, .. new byte[4092]]);
                 break;
             case "updates-pending":
-                Hive(volume, "SOFTWARE", hive => hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Component Based Servicing\RebootPending"));
-                Hive(volume, "SYSTEM", hive => hive.Root.Ensure(@"ControlSet001\Control\Session Manager").SetStrings("PendingFileRenameOperations", [@"\??\C:\Windows\Temp\update.tmp", ""]));
+                Hive(volume, "SOFTWARE",
+                    hive => hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Component Based Servicing\RebootPending"));
+                Hive(volume, "SYSTEM",
+                    hive => hive.Root.Ensure(@"ControlSet001\Control\Session Manager")
+                        .SetStrings("PendingFileRenameOperations", [@"\??\C:\Windows\Temp\update.tmp", ""]));
                 break;
             case "password-left":
                 Put(volume, "Windows/Panther/unattend.xml", Encoding.UTF8.GetBytes(
-                    "<?xml version=\"1.0\" encoding=\"utf-8\"?>\r\n<unattend xmlns=\"urn:schemas-microsoft-com:unattend\">\r\n  <settings pass=\"oobeSystem\">\r\n    <component name=\"Microsoft-Windows-Shell-Setup\" processorArchitecture=\"amd64\" publicKeyToken=\"31bf3856ad364e35\" language=\"neutral\" versionScope=\"nonSxS\">\r\n"
+                    "<?xml version=\"1.0\" encoding=\"utf-8\"?>\r\n<unattend xmlns=\"urn:schemas-microsoft-com:unattend\">\r\n  "
+                    + "<settings pass=\"oobeSystem\">\r\n    <component name=\"Microsoft-Windows-Shell-Setup\" "
+                    + "processorArchitecture=\"amd64\" publicKeyToken=\"31bf3856ad364e35\" language=\"neutral\" "
+                    + "versionScope=\"nonSxS\">\r\n"
                     + "      <UserAccounts><AdministratorPassword><Value>bG9hbmRlc2s=</Value><PlainText>false</PlainText></AdministratorPassword></UserAccounts>\r\n    </component>\r\n  </settings>\r\n</unattend>\r\n"));
                 break;
             case "in-domain":
-                Hive(volume, "SYSTEM", hive => hive.Root.Ensure(@"ControlSet001\Services\Tcpip\Parameters").SetString("Domain", "tarnvalley.example"));
+                Hive(volume, "SYSTEM",
+                    hive => hive.Root.Ensure(@"ControlSet001\Services\Tcpip\Parameters").SetString("Domain", "tarnvalley.example"));
                 Hive(volume, "SECURITY", hive =>
                 {
                     var text = Encoding.Unicode.GetBytes("TARNVALLEY");
-                    hive.Root.Ensure(@"Policy\PolPrDmN").Set("", RegistryType.None, [(byte)text.Length, 0, (byte)(text.Length + 2), 0, 8, 0, 0, 0, .. text]);
-                    hive.Root.Ensure(@"Policy\PolPrDmS").Set("", RegistryType.None, [1, 4, 0, 0, 0, 0, 0, 5, 21, 0, 0, 0, .. new Filler("domain").Bytes(12)]);
+                    hive.Root.Ensure(@"Policy\PolPrDmN")
+                        .Set("", RegistryType.None, [(byte)text.Length, 0, (byte)(text.Length + 2), 0, 8, 0, 0, 0, .. text]);
+                    hive.Root.Ensure(@"Policy\PolPrDmS")
+                        .Set("", RegistryType.None, [1, 4, 0, 0, 0, 0, 0, 5, 21, 0, 0, 0, .. new Filler("domain").Bytes(12)]);
                 });
                 break;
             case "logon-stored":
@@ -149,7 +167,10 @@ internal static class SpoiledDisks
         var at = Place(48);
         var record = new byte[1024];
         device.Read(record, at);
-        for (int attribute = BinaryPrimitives.ReadUInt16LittleEndian(record.AsSpan(20)); BinaryPrimitives.ReadUInt32LittleEndian(record.AsSpan(attribute)) is not uint.MaxValue and var type; attribute += BinaryPrimitives.ReadInt32LittleEndian(record.AsSpan(attribute + 4)))
+        for (int attribute =
+            BinaryPrimitives.ReadUInt16LittleEndian(record.AsSpan(20)); BinaryPrimitives.ReadUInt32LittleEndian(
+            record.AsSpan(attribute)) is not uint.MaxValue and var type; attribute += BinaryPrimitives.ReadInt32LittleEndian(
+            record.AsSpan(attribute + 4)))
         {
             if (type == 0x70)
                 record[attribute + BinaryPrimitives.ReadUInt16LittleEndian(record.AsSpan(attribute + 20)) + 10] |= 1;

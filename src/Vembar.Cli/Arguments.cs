@@ -20,7 +20,8 @@ internal static class Arguments
             for (int end; (end = raw.IndexOf((byte)0)) >= 0; raw = raw[(end + 1)..])
                 words.Add(raw[..end].ToArray());
             var own = words[^args.Length..];
-            return [.. args.Select((a, i) => a.Contains(Replacement) && Encoding.UTF8.GetString(own[i]) == a ? PosixName.Decode(own[i]) : a)];
+            return [.. args.Select((a, i) => a.Contains(Replacement) && Encoding.UTF8.GetString(own[i]) == a ? PosixName.Decode(own[i])
+                : a)];
         }
         catch (Exception failure) when (failure is IOException or UnauthorizedAccessException or ArgumentOutOfRangeException)
         {

@@ -5,13 +5,30 @@ namespace Vembar.Cli;
 /// <summary>The options that every command has.</summary>
 internal static class CommonOptions
 {
-    public static readonly Option<bool> Json = new("--json") { Description = "Print one JSON document on standard output, also when it fails", Recursive = true };
+    public static readonly Option<bool> Json = new("--json")
+    {
+        Description = "Print one JSON document on standard output, also when it fails",
+        Recursive = true,
+    };
     public static readonly Option<bool> Quiet = new("--quiet", "-q") { Description = "No progress", Recursive = true };
-    public static readonly Option<bool> Verbose = new("--verbose", "-v") { Description = "Say more, with stack traces on errors", Recursive = true };
+    public static readonly Option<bool> Verbose = new("--verbose", "-v")
+    {
+        Description = "Say more, with stack traces on errors",
+        Recursive = true,
+    };
     public static readonly Option<bool> Plain = new("--plain") { Description = "No colour", Recursive = true };
-    public static readonly Option<string?> Log = new("--log") { Description = "Write a structured log of the run to FILE", HelpName = "FILE", Recursive = true };
+    public static readonly Option<string?> Log = new("--log")
+    {
+        Description = "Write a structured log of the run to FILE",
+        HelpName = "FILE",
+        Recursive = true,
+    };
 
-    public static readonly Option<bool> Overwrite = new("--overwrite") { Description = "Let files that this run writes (pages, profiles, packages, its log) take the place of any that are there", Recursive = true };
+    public static readonly Option<bool> Overwrite = new("--overwrite")
+    {
+        Description = "Let files that this run writes (pages, profiles, packages, its log) take the place of any that are there",
+        Recursive = true,
+    };
 
     public static IEnumerable<Option> All => [Json, Quiet, Verbose, Plain, Log, Overwrite];
 }

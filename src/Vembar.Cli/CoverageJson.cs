@@ -1,3 +1,4 @@
 namespace Vembar.Cli;
 
-internal sealed record CoverageJson(bool Ok, string Architecture, int Build, int Drivers, IReadOnlyList<ModelJson> Models, IReadOnlyList<ChangeJson> Passed);
+internal sealed record CoverageJson(bool Ok, string Architecture, int Build, int Drivers, IReadOnlyList<ModelJson> Models,
+    IReadOnlyList<ChangeJson> Passed);

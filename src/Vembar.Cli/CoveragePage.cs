@@ -14,9 +14,13 @@ internal static class CoveragePage
     {
         var page = new StringBuilder();
         var devices = result.Models.SelectMany(m => m.Devices).ToList();
-        page.Append(Page.Begin($"Driver coverage: {string.Join(", ", result.Models.Select(m => m.Model))}", $"{from} · Windows for {result.Windows.Architecture} · {Text.Count(result.Drivers, "driver package")} compared · {Text.Time(DateTime.UtcNow)}"));
-        page.Append(CultureInfo.InvariantCulture, $"<div class=\"verdict {(result.IsInOrder ? "good" : "bad")}\"><p><strong>{(result.IsInOrder ? "Every device that is needed has a driver." : "Devices that are needed have no driver.")}</strong></p>");
-        page.Append(CultureInfo.InvariantCulture, $"<p>{Text.Count(devices.Count, "device")}: {E(CoverageRow.Summary(devices))}</p></div>\n");
+        page.Append(Page.Begin($"Driver coverage: {string.Join(", ", result.Models.Select(m => m.Model))}", $"{from} · Windows for "
+            + $"{result.Windows.Architecture} · {Text.Count(result.Drivers, "driver package")} compared · {Text.Time(DateTime.UtcNow)}"));
+        page.Append(CultureInfo.InvariantCulture,
+            $"<div class=\"verdict "
+            + $"{(result.IsInOrder ? "good" : "bad")}\"><p><strong>{(result.IsInOrder ? "Every device that is needed has a driver." : "Devices that are needed have no driver.")}</strong></p>");
+        page.Append(CultureInfo.InvariantCulture,
+            $"<p>{Text.Count(devices.Count, "device")}: {E(CoverageRow.Summary(devices))}</p></div>\n");
 
         page.Append("<table><thead><tr><th>Device</th>");
         foreach (var model in result.Models)
@@ -30,7 +34,8 @@ internal static class CoveragePage
                 if (cell is null)
                     page.Append("<td class=\"none\">–</td>");
                 else
-                    page.Append(CultureInfo.InvariantCulture, $"<td class=\"u{cell.Urgency}\">{E(CoverageRow.Cell(cell))}<small>{E(cell.Chosen is { } chosen ? $"{chosen.Driver.Provider}, by {chosen.Id}" : cell.Device.HardwareIds.Concat(cell.Device.CompatibleIds).First())}</small></td>");
+                    page.Append(CultureInfo.InvariantCulture,
+                        $"<td class=\"u{cell.Urgency}\">{E(CoverageRow.Cell(cell))}<small>{E(cell.Chosen is { } chosen ? $"{chosen.Driver.Provider}, by {chosen.Id}" : cell.Device.HardwareIds.Concat(cell.Device.CompatibleIds).First())}</small></td>");
             }
             page.Append("</tr>\n");
         }
@@ -38,11 +43,14 @@ internal static class CoveragePage
 
         foreach (var model in result.Models.Where(m => m.Devices.Any(d => d.Others.Count > 0)))
         {
-            page.Append(CultureInfo.InvariantCulture, $"<h2>{E(model.Model)}: drivers that lose</h2>\n<table><thead><tr><th>Device</th><th>Chosen</th><th>Not chosen</th><th>Because</th></tr></thead><tbody>\n");
+            page.Append(CultureInfo.InvariantCulture,
+                $"<h2>{E(model.Model)}: drivers that lose</h2>\n<table><thead><tr><th>Device</th><th>Chosen</th><th>Not "
+                + $"chosen</th><th>Because</th></tr></thead><tbody>\n");
             foreach (var device in model.Devices)
             {
                 foreach (var loser in device.Others)
-                    page.Append(CultureInfo.InvariantCulture, $"<tr><td>{E(device.Device.Name)}</td><td>{(device.WinnerOver(loser) is { } winner ? Driver(winner) : "–")}</td><td>{Driver(loser)}</td><td>{E(CoverageRow.Why(device, loser))}</td></tr>\n");
+                    page.Append(CultureInfo.InvariantCulture,
+                        $"<tr><td>{E(device.Device.Name)}</td><td>{(device.WinnerOver(loser) is { } winner ? Driver(winner) : "–")}</td><td>{Driver(loser)}</td><td>{E(CoverageRow.Why(device, loser))}</td></tr>\n");
             }
             page.Append("</tbody></table>\n");
         }
@@ -56,7 +64,8 @@ internal static class CoveragePage
         return page.Append(Page.End).ToString();
     }
 
-    private static string Driver(DriverMatch match) => $"{E(match.Driver.Name)} {match.Driver.Version}<small>{E(match.Driver.From)}</small>";
+    private static string Driver(DriverMatch match) =>
+        $"{E(match.Driver.Name)} {match.Driver.Version}<small>{E(match.Driver.From)}</small>";
 
     private static string E(string text) => Page.E(text);
 }

@@ -22,7 +22,8 @@ internal sealed class OutputFile
     /// <summary>Looks whether a file may be written, before work begins.</summary>
     /// <param name="path">Where it goes; null for nowhere.</param>
     /// <param name="session">Whether files may be written over.</param>
-    /// <param name="mark">A text that stands in the beginning of every file of this kind; null when none tells them from what people wrote.</param>
+    /// <param name="mark">A text that stands in the beginning of every file of this kind; null when none tells them from what people
+    /// wrote.</param>
     /// <returns>Null when there is no path.</returns>
     /// <exception cref="VembarException">There is something else there.</exception>
     public static OutputFile? At(string? path, Session session, string? mark = null)
@@ -55,7 +56,8 @@ internal sealed class OutputFile
         {
             throw error;
         }
-        throw VembarException.Input("output-exists", $"'{_path}' is there already, and was not written by such a command", "Name another file, or write over it with --overwrite.");
+        throw VembarException.Input("output-exists", $"'{_path}' is there already, and was not written by such a command",
+            "Name another file, or write over it with --overwrite.");
     }
 
     /// <summary>Writes a text whole, or leaves what was there.</summary>

@@ -20,7 +20,9 @@ internal static class Page
         """;
 
     public static string Begin(string title, string from) =>
-        $"<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">{Mark}<meta name=\"viewport\" content=\"width=device-width\"><title>{E(title)}</title><style>\n{Style}\n</style></head><body>\n<h1>{E(title)}</h1>\n<p class=\"from\">{E(from)}</p>\n";
+        $"<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">{Mark}<meta name=\"viewport\" "
+        + $"content=\"width=device-width\"><title>{E(title)}</title><style>\n{Style}\n</style></head><body>\n<h1>{E(title)}</h1>\n<p "
+        + $"class=\"from\">{E(from)}</p>\n";
 
     /// <summary>What tells our pages from others.</summary>
     public const string Mark = "<meta name=\"generator\" content=\"vembar\">";

@@ -28,15 +28,22 @@ internal static class Program
 
     internal static RootCommand Root()
     {
-        var root = new RootCommand("Capture Windows reference installs into archives of numbered images, service them offline, deploy them.");
+        var root = new RootCommand(
+            "Capture Windows reference installs into archives of numbered images, service them offline, deploy them.");
         foreach (var option in CommonOptions.All)
             root.Options.Add(option);
         foreach (var command in (VembarCommand[])
         [
-            Commands.SurveyCommand.Create(), Commands.ReadyCommand.Create(), Commands.CaptureCommand.Create(), Commands.ListCommand.Create(), Commands.ShowCommand.Create(), Commands.FilesCommand.Create(),
-            Commands.TakeCommand.Create(), Commands.DiffCommand.Create(), Commands.VerifyCommand.Create(), Commands.CopyCommand.Create(), Commands.RetitleCommand.Create(), Commands.DropCommand.Create(),
-            Commands.HistoryCommand.Create(), Commands.RewindCommand.Create(), Commands.CompactCommand.Create(), Commands.ServiceCommand.Create(), Commands.OrderCommand.Create(), Commands.WorkspaceCommand.Create(), Commands.DriversCommand.Create(), Commands.PackageCommand.Create(), Commands.FeaturesCommand.Create(), Commands.AnswersCommand.Create(),
-            Commands.DeployCommand.Create(), Commands.DemoCommand.Create(), Commands.CompletionCommand.Create(), Commands.HelpCommand.Create(),
+            Commands.SurveyCommand.Create(), Commands.ReadyCommand.Create(), Commands.CaptureCommand.Create(),
+            Commands.ListCommand.Create(), Commands.ShowCommand.Create(), Commands.FilesCommand.Create(),
+            Commands.TakeCommand.Create(), Commands.DiffCommand.Create(), Commands.VerifyCommand.Create(), Commands.CopyCommand.Create(),
+            Commands.RetitleCommand.Create(), Commands.DropCommand.Create(),
+            Commands.HistoryCommand.Create(), Commands.RewindCommand.Create(), Commands.CompactCommand.Create(),
+            Commands.ServiceCommand.Create(), Commands.OrderCommand.Create(), Commands.WorkspaceCommand.Create(),
+            Commands.DriversCommand.Create(), Commands.PackageCommand.Create(), Commands.FeaturesCommand.Create(),
+            Commands.AnswersCommand.Create(),
+            Commands.DeployCommand.Create(), Commands.DemoCommand.Create(), Commands.CompletionCommand.Create(),
+            Commands.HelpCommand.Create(),
         ])
             root.Subcommands.Add(command);
         Help.Install(root);
@@ -46,7 +53,8 @@ internal static class Program
     private static string Message(System.CommandLine.Parsing.ParseError error)
     {
         var message = string.Join(' ', error.Message.Split((char[])['\n', '\t', ' '], StringSplitOptions.RemoveEmptyEntries)).TrimEnd('.');
-        return error.SymbolResult is System.CommandLine.Parsing.OptionResult { Option.Name: var name } && !message.Contains(name, StringComparison.Ordinal) ? $"{name}: {message}" : message;
+        return error.SymbolResult is System.CommandLine.Parsing.OptionResult { Option.Name: var name }
+            && !message.Contains(name, StringComparison.Ordinal) ? $"{name}: {message}" : message;
     }
 
     // The library's own error page prints the whole help; one line that says what is wrong serves better.
@@ -60,14 +68,19 @@ internal static class Program
             messages = ["say what to do"];
         else if (word is not null)
         {
-            var known = word.StartsWith('-') ? command.Options.Concat(root.Options).Select(o => o.Name) : command == root ? root.Subcommands.Select(c => c.Name) : [];
-            var near = known.Where(n => EditDistance.Distance(n, word) <= Math.Max(2, word.Length / 3)).MinBy(n => EditDistance.Distance(n, word));
-            messages = [command == root && !word.StartsWith('-') ? $"there is no command '{word}'" : $"'{command.Name}' does not take '{word}'"];
+            var known = word.StartsWith('-') ? command.Options.Concat(root.Options).Select(o => o.Name)
+                : command == root ? root.Subcommands.Select(c => c.Name) : [];
+            var near = known.Where(n => EditDistance.Distance(n, word) <= Math.Max(2, word.Length / 3))
+                .MinBy(n => EditDistance.Distance(n, word));
+            messages = [command == root && !word.StartsWith('-') ? $"there is no command '{word}'"
+                : $"'{command.Name}' does not take '{word}'"];
             if (near is not null)
                 hint = $"Did you mean '{near}'? {hint}";
         }
         Errors.Tell(
-            new VembarException(ErrorKind.Usage, "bad-command-line", messages.Count == 1 ? messages[0] : $"{messages.Count} things are wrong with the command line", hint, messages.Count > 1 ? messages : []),
+            new VembarException(ErrorKind.Usage, "bad-command-line",
+            messages.Count == 1 ? messages[0] : $"{messages.Count} things are wrong with the command line", hint,
+            messages.Count > 1 ? messages : []),
             args.Contains("--json"), verbose: false);
         return ExitCode.Usage;
     }

@@ -7,7 +7,8 @@ namespace Vembar.Cli;
 /// <summary>
 /// Progress on standard error: one line that is written over on a terminal, a line every ten seconds elsewhere.
 /// </summary>
-internal sealed class Progress(TextWriter error, bool isTerminal, bool isQuiet, Action<string> phaseBegan) : IProgress<OperationProgress>, IDisposable
+internal sealed class Progress(TextWriter error, bool isTerminal, bool isQuiet, Action<string> phaseBegan)
+    : IProgress<OperationProgress>, IDisposable
 {
     private static readonly TimeSpan s_terminalPace = TimeSpan.FromMilliseconds(100), s_pipedPace = TimeSpan.FromSeconds(10);
     private readonly Lock _gate = new();
@@ -68,7 +69,8 @@ internal sealed class Progress(TextWriter error, bool isTerminal, bool isQuiet, 
             const int Width = 20;
             var share = Math.Clamp((double)value.Done / value.Total, 0, 1);
             var filled = (int)(share * Width);
-            parts.Add($"[{new string('=', filled)}{new string(' ', Width - filled)}] {(share * 100).ToString("0", CultureInfo.InvariantCulture)} %");
+            parts.Add($"[{new string('=', filled)}{new string(' ', Width - filled)}] "
+                + $"{(share * 100).ToString("0", CultureInfo.InvariantCulture)} %");
             parts.Add($"{Amount(value.Done)} of {Amount(value.Total)}");
             var seconds = elapsed.TotalSeconds;
             if (value.Done > 0 && seconds > 0.5)

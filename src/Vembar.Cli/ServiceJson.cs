@@ -4,4 +4,5 @@ using Vembar.Volumes.Sources;
 
 namespace Vembar.Cli;
 
-internal sealed record ServiceJson(string Archive, ImageRecord Image, bool Written, bool Plan, StoreStats Stats, IReadOnlyList<ExcludedEntry> LeftOut, IReadOnlyList<string> Warnings, IReadOnlyList<ChangeJson> Changes);
+internal sealed record ServiceJson(string Archive, ImageRecord Image, bool Written, bool Plan, StoreStats Stats,
+    IReadOnlyList<ExcludedEntry> LeftOut, IReadOnlyList<string> Warnings, IReadOnlyList<ChangeJson> Changes);

@@ -27,14 +27,16 @@ internal sealed partial class Session : IDisposable
         Json = parse.GetValue(CommonOptions.Json);
         Verbose = parse.GetValue(CommonOptions.Verbose);
         MayOverwrite = parse.GetValue(CommonOptions.Overwrite);
-        _plain = Console.IsOutputRedirected || parse.GetValue(CommonOptions.Plain) || !string.IsNullOrEmpty(Environment.GetEnvironmentVariable("NO_COLOR"));
+        _plain = Console.IsOutputRedirected || parse.GetValue(CommonOptions.Plain)
+            || !string.IsNullOrEmpty(Environment.GetEnvironmentVariable("NO_COLOR"));
         _console = AnsiConsole.Create(new AnsiConsoleSettings
         {
             Out = new AnsiConsoleOutput(Console.Out),
         });
         if (parse.GetValue(CommonOptions.Log) is { } log)
             _log = OpenLog(log, MayOverwrite);
-        Progress = new Progress(Console.Error, !Console.IsErrorRedirected, parse.GetValue(CommonOptions.Quiet), phase => _log?.Information("{Phase} began", phase));
+        Progress = new Progress(Console.Error, !Console.IsErrorRedirected, parse.GetValue(CommonOptions.Quiet),
+            phase => _log?.Information("{Phase} began", phase));
         foreach (var signal in (PosixSignal[])[PosixSignal.SIGINT, PosixSignal.SIGTERM, PosixSignal.SIGHUP])
         {
             _signals.Add(PosixSignalRegistration.Create(signal, context =>
@@ -59,7 +61,8 @@ internal sealed partial class Session : IDisposable
                 var head = new byte[Math.Min(there.Length, LogMark.Length)];
                 there.ReadExactly(head);
                 if (head.Length > 0 && !head.AsSpan().SequenceEqual(LogMark) && !mayOverwrite)
-                    throw VembarException.Input("output-exists", $"'{path}' is there already, and is no log of a run", "Name another file with --log, or write over it with --overwrite.");
+                    throw VembarException.Input("output-exists", $"'{path}' is there already, and is no log of a run",
+                        "Name another file with --log, or write over it with --overwrite.");
                 if (head.Length > 0 && !head.AsSpan().SequenceEqual(LogMark))
                     File.WriteAllText(path, "");
             }
@@ -102,17 +105,20 @@ internal sealed partial class Session : IDisposable
 #pragma warning restore CA2000
             session._log?.Information("{Command} began", parse.CommandResult.Command.Name);
             var code = work(session);
-            session._log?.Information("{Command} ended with {ExitCode} after {Seconds} s", parse.CommandResult.Command.Name, code, session._clock.Elapsed.TotalSeconds);
+            session._log?.Information("{Command} ended with {ExitCode} after {Seconds} s", parse.CommandResult.Command.Name, code,
+                session._clock.Elapsed.TotalSeconds);
             return code;
         }
         // Whatever an interruption breaks first: that is why.
-        catch (Exception failure) when (session is { _stop.IsCancellationRequested: true } && failure is OperationCanceledException or VembarException or IOException)
+        catch (Exception failure) when (session is { _stop.IsCancellationRequested: true }
+            && failure is OperationCanceledException or VembarException or IOException)
         {
             session!.Progress.Clear();
             session._log?.Warning("interrupted");
             // Some work tells itself what it left.
             Errors.Tell(failure as VembarException is { Code: VembarException.Interrupted } told ? told
-                : new VembarException(ErrorKind.Environment, VembarException.Interrupted, "interrupted; nothing half-done is left"), json, verbose);
+                : new VembarException(ErrorKind.Environment, VembarException.Interrupted, "interrupted; nothing half-done is left"), json,
+                verbose);
             return ExitCode.Interrupted;
         }
         catch (VembarException error)
@@ -145,7 +151,8 @@ internal sealed partial class Session : IDisposable
             forPeople();
     }
 
-    /// <summary>As <see cref="Result"/>, for a document that may be long: it is made piece by piece, and nothing of it is printed until all of it is there.</summary>
+    /// <summary>As <see cref="Result"/>, for a document that may be long: it is made piece by piece, and nothing of it is printed until
+    /// all of it is there.</summary>
     public void LongResult<T>(Func<T> document, Func<CliJson, JsonTypeInfo<T>> type, Action forPeople)
     {
         Progress.Clear();
@@ -173,7 +180,8 @@ internal sealed partial class Session : IDisposable
         }
         catch (DirectoryNotFoundException)
         {
-            throw VembarException.Environment("no-temporary-folder", $"there is no folder '{Path.GetTempPath()}' for temporary files", "Make it, or set TMPDIR to one that is there.");
+            throw VembarException.Environment("no-temporary-folder", $"there is no folder '{Path.GetTempPath()}' for temporary files",
+                "Make it, or set TMPDIR to one that is there.");
         }
         catch (Exception failure) when (VembarException.From(failure, "write", path) is { } error)
         {
@@ -204,10 +212,16 @@ internal sealed partial class Session : IDisposable
             _console.Write(renderable);
             return;
         }
-        // Told to do without styles, the library resets the terminal's all the same; so its codes are taken out here. Cells are filled up with spaces; a line ends
+        // Told to do without styles, the library resets the terminal's all the same; so its codes are taken out here. Cells are filled up
+        // with spaces; a line ends
         // where its text ends.
         var text = new StringWriter();
-        var console = AnsiConsole.Create(new AnsiConsoleSettings { Ansi = AnsiSupport.Yes, ColorSystem = ColorSystemSupport.NoColors, Out = new AnsiConsoleOutput(text) });
+        var console = AnsiConsole.Create(new AnsiConsoleSettings
+        {
+            Ansi = AnsiSupport.Yes,
+            ColorSystem = ColorSystemSupport.NoColors,
+            Out = new AnsiConsoleOutput(text),
+        });
         console.Profile.Width = Console.IsOutputRedirected ? 100_000 : _console.Profile.Width;
         console.Write(renderable);
         foreach (var line in StyleCodes().Replace(text.ToString(), "").TrimEnd('\n').Split('\n'))

@@ -20,23 +20,28 @@ internal static class SharedOptions
 
     private static void Check(System.CommandLine.Parsing.OptionResult result)
     {
-        if (result.Tokens.Count == 1 && !(double.TryParse(result.Tokens[0].Value, System.Globalization.CultureInfo.InvariantCulture, out var seconds) && seconds is >= 0 and <= 1e6))
+        if (result.Tokens.Count == 1
+            && !(double.TryParse(result.Tokens[0].Value, System.Globalization.CultureInfo.InvariantCulture, out var seconds)
+            && seconds is >= 0 and <= 1e6))
             result.AddError($"--wait {result.Tokens[0].Value}: a number of seconds is wanted");
     }
 
     /// <summary>Where bases are looked for; every command that reads an archive has it.</summary>
     public static Option<string[]> Base { get; } = new("--base")
     {
-        Description = "Where the archive that a difference archive is based on lies: the file, or a folder that holds it; beside it is looked too",
+        Description = "Where the archive that a difference archive is based on lies: the file, or a folder that holds it; beside it is "
+        + "looked too",
         HelpName = "PATH",
         DefaultValueFactory = _ => [],
     };
 
     /// <summary>The archive that was named, with where to look for its bases.</summary>
-    public static ArchiveLocation PlaceOf(ParseResult parse, Argument<string> archive) => new(parse.GetRequiredValue(archive), parse.GetRequiredValue(Base));
+    public static ArchiveLocation PlaceOf(ParseResult parse, Argument<string> archive) =>
+        new(parse.GetRequiredValue(archive), parse.GetRequiredValue(Base));
 
     /// <summary>The image that was named.</summary>
-    public static ImageReference ImageOf(ParseResult parse, Argument<string> image) => ImageReference.Parse(parse.GetRequiredValue(image), parse.GetRequiredValue(Base));
+    public static ImageReference ImageOf(ParseResult parse, Argument<string> image) =>
+        ImageReference.Parse(parse.GetRequiredValue(image), parse.GetRequiredValue(Base));
 
     public static Option<string> Effort() => new Option<string>("--effort")
     {
@@ -47,17 +52,39 @@ internal static class SharedOptions
 
     public static Effort EffortOf(string word) => Enum.Parse<Effort>(word, ignoreCase: true);
 
-    public static Argument<string> Image(string name = "IMAGE") => new(name) { Description = "The image: ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last; the archive alone where it holds one" };
+    public static Argument<string> Image(string name = "IMAGE") => new(name)
+    {
+        Description = "The image: ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last; the archive alone where it holds one",
+    };
 
-    public static Argument<string> Source() => new("SOURCE") { Description = "A disk image (raw, VHD, VHDX, QCOW2, VMDK), a block device, or a folder that is the root of a Windows volume" };
+    public static Argument<string> Source() => new("SOURCE")
+    {
+        Description = "A disk image (raw, VHD, VHDX, QCOW2, VMDK), a block device, or a folder that is the root of a Windows volume",
+    };
 
-    public static Option<bool> SkipRoomCheck() => new("--skip-room-check") { Description = "Begin although there seems to be too little room" };
+    public static Option<bool> SkipRoomCheck() => new("--skip-room-check")
+    {
+        Description = "Begin although there seems to be too little room",
+    };
 
-    public static Option<string?> Rules() => new("--rules") { Description = "Check the organisation's own rules too, from a YAML file", HelpName = "FILE" };
+    public static Option<string?> Rules() => new("--rules")
+    {
+        Description = "Check the organisation's own rules too, from a YAML file",
+        HelpName = "FILE",
+    };
 
-    public static Option<int?> Volume() => new("--volume") { Description = "Which volume of a disk, where it is not the one that holds Windows", HelpName = "N" };
+    public static Option<int?> Volume() => new("--volume")
+    {
+        Description = "Which volume of a disk, where it is not the one that holds Windows",
+        HelpName = "N",
+    };
 
-    public static Option<string[]> For(string description) => new("--for") { Description = description, HelpName = "PROFILE", DefaultValueFactory = _ => [] };
+    public static Option<string[]> For(string description) => new("--for")
+    {
+        Description = description,
+        HelpName = "PROFILE",
+        DefaultValueFactory = _ => [],
+    };
 
     public static Option<string[]> Trust() => new("--trust")
     {
@@ -68,7 +95,8 @@ internal static class SharedOptions
 
     /// <summary>The files and folders of trusted certificates: those of the option, and those of the environment.</summary>
     public static IReadOnlyList<string> TrustPaths(ParseResult parse, Option<string[]> trust) =>
-        [.. parse.GetRequiredValue(trust), .. (Environment.GetEnvironmentVariable("VEMBAR_TRUST") ?? "").Split(Path.PathSeparator, StringSplitOptions.RemoveEmptyEntries)];
+        [.. parse.GetRequiredValue(trust),
+        .. (Environment.GetEnvironmentVariable("VEMBAR_TRUST") ?? "").Split(Path.PathSeparator, StringSplitOptions.RemoveEmptyEntries)];
 
     public static DriverTrust TrustOf(ParseResult parse, Option<string[]> trust) => DriverTrust.Load(TrustPaths(parse, trust));
 
@@ -80,7 +108,8 @@ internal static class SharedOptions
         {
             var at = text.IndexOf('=');
             if (at <= 0)
-                throw new VembarException(ErrorKind.Usage, $"bad-{option.TrimStart('-')}", $"'{text}' is not {form}", $"Write {option} site=valley.");
+                throw new VembarException(ErrorKind.Usage, $"bad-{option.TrimStart('-')}", $"'{text}' is not {form}",
+                    $"Write {option} site=valley.");
             pairs[text[..at]] = text[(at + 1)..];
         }
         return pairs;

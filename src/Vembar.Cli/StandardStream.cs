@@ -42,7 +42,9 @@ internal sealed class StandardStream : Stream
         catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
         {
             if (_mustBeSaid)
-                throw VembarException.Environment("output-failed", $"standard output cannot be written: {(failure is UnauthorizedAccessException ? "it is closed" : failure.Message)}", "Whatever was changed is changed; only what is said of it is missing.");
+                throw VembarException.Environment("output-failed",
+                    $"standard output cannot be written: {(failure is UnauthorizedAccessException ? "it is closed" : failure.Message)}",
+                    "Whatever was changed is changed; only what is said of it is missing.");
         }
     }
 

@@ -4,4 +4,5 @@ using Vembar.Volumes.Sources;
 
 namespace Vembar.Cli;
 
-internal sealed record StoreJson(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<ExcludedEntry> LeftOut, IReadOnlyList<string> Warnings, bool? Verified);
+internal sealed record StoreJson(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<ExcludedEntry> LeftOut,
+    IReadOnlyList<string> Warnings, bool? Verified);

@@ -19,7 +19,8 @@ internal static class Text
             value /= 1024;
             unit++;
         }
-        return unit == 0 ? string.Create(CultureInfo.InvariantCulture, $"{bytes} bytes") : string.Create(CultureInfo.InvariantCulture, $"{value:0.0} {s_units[unit]}");
+        return unit == 0 ? string.Create(CultureInfo.InvariantCulture, $"{bytes} bytes")
+            : string.Create(CultureInfo.InvariantCulture, $"{value:0.0} {s_units[unit]}");
     }
 
     /// <summary>A whole number with separators.</summary>
@@ -62,5 +63,7 @@ internal static class Text
     private static bool IsUnsafe(char c) => char.IsControl(c) || c is >= '\u202A' and <= '\u202E' or >= '\u2066' and <= '\u2069';
 
     /// <summary>How many files are compacted, and what that saves.</summary>
-    public static string Compacted(CompactedCount count) => $"{Count(count.Files, "file")} of {Size(count.Bytes)} {(count.Files == 1 ? "is" : "are")} kept compacted in {Size(count.Stored)}, which saves {Size(Math.Max(0, count.Bytes - count.Stored))}";
+    public static string Compacted(CompactedCount count) =>
+        $"{Count(count.Files, "file")} of {Size(count.Bytes)} {(count.Files == 1 ? "is" : "are")} kept compacted in "
+        + $"{Size(count.Stored)}, which saves {Size(Math.Max(0, count.Bytes - count.Stored))}";
 }

@@ -4,4 +4,5 @@ using Vembar.Volumes.Sources;
 namespace Vembar.Cli;
 
 internal sealed record VolumeJson(
-    int Number, long Start, long Bytes, string FileSystem, string Label, long? BytesUsed, string Role, string Problem, WindowsJson? Windows, long? Files, long? BytesTaken, IReadOnlyList<ExcludedEntry>? LeftOut, CompactedCount? Compacted);
+    int Number, long Start, long Bytes, string FileSystem, string Label, long? BytesUsed, string Role, string Problem,
+    WindowsJson? Windows, long? Files, long? BytesTaken, IReadOnlyList<ExcludedEntry>? LeftOut, CompactedCount? Compacted);

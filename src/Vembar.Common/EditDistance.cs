@@ -32,6 +32,7 @@ public static class EditDistance
     public static string Hint(string word, IEnumerable<string> known)
     {
         const int MostListed = 24;
-        return Nearest(word, known) is { } near ? $"; did you mean '{near}'?" : known.Count() is > 0 and <= MostListed ? $"; known are {string.Join(", ", known)}" : "";
+        return Nearest(word, known) is { } near ? $"; did you mean '{near}'?"
+            : known.Count() is > 0 and <= MostListed ? $"; known are {string.Join(", ", known)}" : "";
     }
 }

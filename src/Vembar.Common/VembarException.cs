@@ -15,7 +15,8 @@ public sealed class VembarException : Exception
     /// <param name="hint">What to do; may be empty.</param>
     /// <param name="details">Further lines, when several things are wrong at once.</param>
     /// <param name="inner">The cause, for the log.</param>
-    public VembarException(ErrorKind kind, string code, string message, string hint = "", IReadOnlyList<string>? details = null, Exception? inner = null)
+    public VembarException(ErrorKind kind, string code, string message, string hint = "", IReadOnlyList<string>? details = null,
+        Exception? inner = null)
         : base(message, inner)
     {
         Kind = kind;
@@ -41,7 +42,8 @@ public sealed class VembarException : Exception
         new(ErrorKind.Input, code, message, hint, details);
 
     /// <summary>An error of the surroundings.</summary>
-    public static VembarException Environment(string code, string message, string hint = "") => new(ErrorKind.Environment, code, message, hint);
+    public static VembarException Environment(string code, string message, string hint = "") =>
+        new(ErrorKind.Environment, code, message, hint);
 
     /// <summary>A damaged archive.</summary>
     public static VembarException Damaged(string message, string hint = "Run `vembar verify` on the archive to see what it touches.") =>
@@ -55,7 +57,8 @@ public sealed class VembarException : Exception
             return problems[0];
         var worst = problems.MaxBy(p => p.Kind)!;
         return new VembarException(
-            worst.Kind, worst.Code, $"{problems.Count} problems were found before work started", "Nothing was changed. Mend these and run it again.",
+            worst.Kind, worst.Code, $"{problems.Count} problems were found before work started",
+            "Nothing was changed. Mend these and run it again.",
             [.. problems.Select(p => p.Hint.Length > 0 ? $"{p.Message} ({p.Hint})" : p.Message)]);
     }
 
@@ -80,15 +83,31 @@ public sealed class VembarException : Exception
         return errno switch
         {
             0 when failure is VembarException own => own,
-            0 when failure is IOException => new(ErrorKind.Environment, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
+            0 when failure is IOException =>
+                new(ErrorKind.Environment, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
             0 => null,
-            Errno.NotAFile => new(ErrorKind.Input, "not-a-file", $"could not {doing} '{path}': it is a pipe, a socket or a device, not a file", "Name a file.", null, failure),
-            -1 => new(ErrorKind.Environment, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}", "Install the library (Debian: libzstd1, libarchive13, ntfs-3g).", null, failure),
-            Errno.NoSpace or Errno.Quota => new(ErrorKind.Environment, "no-room", $"could not {doing} '{path}': no room left on the device", "Make room there or choose another place; what was there before is unchanged.", null, failure),
-            Errno.TooLarge => new(ErrorKind.Environment, "no-room", $"could not {doing} '{path}': the file would be larger than its file system takes, or than this process may make it", "Choose a place on another file system, or raise the limit (ulimit -f); what was there before is unchanged.", null, failure),
-            Errno.AccessDenied or Errno.NotPermitted => new(ErrorKind.Environment, "no-permission", $"could not {doing} '{path}': permission denied", "Run as a user who may, or choose another place.", null, failure),
-            Errno.ReadOnly => new(ErrorKind.Environment, "read-only", $"could not {doing} '{path}': the file system is read-only", "Choose a place that can be written.", null, failure),
-            Errno.NotFound => new(ErrorKind.Input, "not-found", $"could not {doing} '{path}': there is no such file or folder", "Check the path.", null, failure),
+            Errno.NotAFile =>
+                new(ErrorKind.Input, "not-a-file", $"could not {doing} '{path}': it is a pipe, a socket or a device, not a file",
+                "Name a file.", null, failure),
+            -1 => new(ErrorKind.Environment, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}",
+                "Install the library (Debian: libzstd1, libarchive13, ntfs-3g).", null, failure),
+            Errno.NoSpace or Errno.Quota =>
+                new(ErrorKind.Environment, "no-room", $"could not {doing} '{path}': no room left on the device",
+                "Make room there or choose another place; what was there before is unchanged.", null, failure),
+            Errno.TooLarge =>
+                new(ErrorKind.Environment, "no-room",
+                $"could not {doing} '{path}': the file would be larger than its file system takes, or than this process may make it",
+                "Choose a place on another file system, or raise the limit (ulimit -f); what was there before is unchanged.", null,
+                failure),
+            Errno.AccessDenied or Errno.NotPermitted =>
+                new(ErrorKind.Environment, "no-permission", $"could not {doing} '{path}': permission denied",
+                "Run as a user who may, or choose another place.", null, failure),
+            Errno.ReadOnly =>
+                new(ErrorKind.Environment, "read-only", $"could not {doing} '{path}': the file system is read-only",
+                "Choose a place that can be written.", null, failure),
+            Errno.NotFound =>
+                new(ErrorKind.Input, "not-found", $"could not {doing} '{path}': there is no such file or folder", "Check the path.", null,
+                failure),
             _ => new(ErrorKind.Environment, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
         };
     }

@@ -6,7 +6,8 @@ public static class Errno
     /// <summary>A pipe, a socket or a device where a file is wanted; a number of our own.</summary>
     public const int NotAFile = -2;
 
-    internal static string Message(int errno) => errno == NotAFile ? "it is a pipe, a socket or a device" : System.Runtime.InteropServices.Marshal.GetPInvokeErrorMessage(errno);
+    internal static string Message(int errno) =>
+        errno == NotAFile ? "it is a pipe, a socket or a device" : System.Runtime.InteropServices.Marshal.GetPInvokeErrorMessage(errno);
 
     /// <summary>Operation not permitted.</summary>
     public const int NotPermitted = 1;

@@ -11,10 +11,13 @@ public sealed unsafe partial class NtfsData : IDisposable
     private const ushort CompressedFlag = 1;
     private const int RunLength = 24;
 
-    [LibraryImport(Library, SetLastError = true)] private static partial nint ntfs_attr_open(nint inode, uint type, char* name, uint nameLength);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial nint ntfs_attr_open(nint inode, uint type, char* name, uint nameLength);
     [LibraryImport(Library)] private static partial void ntfs_attr_close(nint attribute);
-    [LibraryImport(Library, SetLastError = true)] private static partial long ntfs_attr_pread(nint attribute, long position, long count, byte* to);
-    [LibraryImport(Library, SetLastError = true)] private static partial long ntfs_attr_pwrite(nint attribute, long position, long count, byte* from);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial long ntfs_attr_pread(nint attribute, long position, long count, byte* to);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial long ntfs_attr_pwrite(nint attribute, long position, long count, byte* from);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_pclose(nint attribute);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_truncate(nint attribute, long length);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_map_whole_runlist(nint attribute);
@@ -81,7 +84,8 @@ public sealed unsafe partial class NtfsData : IDisposable
             // What is not looked at would be taken for a hole.
             if (i == Most)
                 throw new NativeException("read the list of runs of", _file.DisplayName, Errno.InputOutput);
-            long start = Unsafe.ReadUnaligned<long>(run) * _file.Volume.ClusterSize, end = Math.Min(start + Unsafe.ReadUnaligned<long>(run + 16) * _file.Volume.ClusterSize, Length);
+            long start = Unsafe.ReadUnaligned<long>(run) * _file.Volume.ClusterSize,
+                end = Math.Min(start + Unsafe.ReadUnaligned<long>(run + 16) * _file.Volume.ClusterSize, Length);
             if (Unsafe.ReadUnaligned<long>(run + 8) < 0 || end <= start)
                 continue;
             if (found.Count > 0 && found[^1].End == start)

@@ -15,5 +15,6 @@ namespace Vembar.Native;
 /// <param name="ExtendedAttributes">The list as NTFS keeps it; null for none.</param>
 /// <param name="Security">The self-relative security descriptor; null for none.</param>
 public sealed record NtfsDescription(
-    uint Attributes, long Created, long Modified, long Changed, long Accessed, bool IsFolder, long Length, IReadOnlyList<NtfsFileName> Names,
+    uint Attributes, long Created, long Modified, long Changed, long Accessed, bool IsFolder, long Length,
+    IReadOnlyList<NtfsFileName> Names,
     IReadOnlyList<(string Name, long Length)> Streams, byte[]? Reparse, byte[]? ObjectId, byte[]? ExtendedAttributes, byte[]? Security);

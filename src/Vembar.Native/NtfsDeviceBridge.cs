@@ -11,7 +11,8 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
     private const int IoError = 5, NotSupported = 95, Invalid = 22;
     private const int AccessMode = 3;
 
-    [LibraryImport(NtfsVolume.Library, SetLastError = true)] private static partial nint ntfs_device_alloc(byte* name, nint state, nint* operations, nint data);
+    [LibraryImport(NtfsVolume.Library,
+        SetLastError = true)] private static partial nint ntfs_device_alloc(byte* name, nint state, nint* operations, nint data);
     [LibraryImport(NtfsVolume.Library)] private static partial int ntfs_device_free(nint device);
 
     private readonly INtfsDevice _device;
@@ -69,7 +70,8 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
             _self.Free();
     }
 
-    private static NtfsDeviceBridge Of(nint device) => (NtfsDeviceBridge)GCHandle.FromIntPtr(((nint*)device)[PrivateAt / sizeof(nint)]).Target!;
+    private static NtfsDeviceBridge Of(nint device) =>
+        (NtfsDeviceBridge)GCHandle.FromIntPtr(((nint*)device)[PrivateAt / sizeof(nint)]).Target!;
 
     private static ref nint State(nint device) => ref ((nint*)device)[StateAt / sizeof(nint)];
 
@@ -151,7 +153,8 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
     }
 
     [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
-    private static long ReadAt(nint device, byte* buffer, long count, long offset) => Of(device).Transfer(buffer, count, offset, write: false);
+    private static long ReadAt(nint device, byte* buffer, long count, long offset) =>
+        Of(device).Transfer(buffer, count, offset, write: false);
 
     [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
     private static long WriteAt(nint device, byte* buffer, long count, long offset)

@@ -6,14 +6,22 @@ namespace Vembar.Native;
 
 public sealed unsafe partial class NtfsFile
 {
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_acl(nint* context, nint inode, byte* value, nuint size, int flags);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_attrib(nint inode, byte* value, nuint size, int flags);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_reparse_data(nint inode, byte* value, nuint size, int flags);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_object_id(nint inode, byte* value, nuint size, int flags);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_ea(nint inode, byte* value, nuint size, int flags);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_dos_name(nint inode, nint folder, byte* value, nuint size, int flags);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_add(nint inode, uint type, char* name, byte nameLength, byte* value, long size);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_delete(nint volume, byte* path, nint inode, nint folder, char* name, byte length);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial int ntfs_set_ntfs_acl(nint* context, nint inode, byte* value, nuint size, int flags);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial int ntfs_set_ntfs_attrib(nint inode, byte* value, nuint size, int flags);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial int ntfs_set_ntfs_reparse_data(nint inode, byte* value, nuint size, int flags);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial int ntfs_set_ntfs_object_id(nint inode, byte* value, nuint size, int flags);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial int ntfs_set_ntfs_ea(nint inode, byte* value, nuint size, int flags);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_dos_name(nint inode, nint folder, byte* value,
+        nuint size, int flags);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_add(nint inode, uint type, char* name,
+        byte nameLength, byte* value, long size);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_delete(nint volume, byte* path, nint inode, nint folder,
+        char* name, byte length);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_link(nint inode, nint folder, char* name, byte length);
 
     private const uint CompressedAttribute = 0x800;
@@ -29,7 +37,9 @@ public sealed unsafe partial class NtfsFile
 
     internal readonly struct Restoring(NtfsFile file, uint before) : IDisposable
     {
-        public void Dispose() => Unsafe.WriteUnaligned((byte*)file.Handle + FlagsAt, (file.At<uint>(FlagsAt) & ~CompressedAttribute) | (before & CompressedAttribute));
+        public void Dispose() =>
+            Unsafe.WriteUnaligned((byte*)file.Handle + FlagsAt,
+            (file.At<uint>(FlagsAt) & ~CompressedAttribute) | (before & CompressedAttribute));
     }
 
     /// <summary>The number under which the volume keeps this file's security descriptor; 0 when it has one of its own.</summary>
@@ -57,7 +67,8 @@ public sealed unsafe partial class NtfsFile
 
     /// <summary>Sets the attributes that can be set; compression only while it holds nothing.</summary>
     /// <exception cref="NativeException">They cannot be written.</exception>
-    public void SetAttributes(uint attributes) => Set("attributes", MemoryMarshal.AsBytes(new ReadOnlySpan<uint>(in attributes)), &ntfs_set_ntfs_attrib);
+    public void SetAttributes(uint attributes) =>
+        Set("attributes", MemoryMarshal.AsBytes(new ReadOnlySpan<uint>(in attributes)), &ntfs_set_ntfs_attrib);
 
     /// <summary>Makes it a reparse point; a folder must be empty.</summary>
     /// <exception cref="NativeException">The data is not valid, or cannot be written.</exception>

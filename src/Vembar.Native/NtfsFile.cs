@@ -8,21 +8,27 @@ namespace Vembar.Native;
 public sealed unsafe partial class NtfsFile : IDisposable
 {
     private const string Library = NtfsVolume.Library;
-    private const uint AttributeFileName = 0x30, AttributeObjectId = 0x40, AttributeData = 0x80, AttributeReparse = 0xC0, AttributeExtended = 0xE0, AttributeEnd = 0xFFFFFFFF;
-    private const int NumberAt = 0, RecordAt = 8, StateAt = 24, FlagsAt = 32, DataSizeAt = 64, AllocatedAt = 72, TimesAt = 80, SecurityIdAt = 116;
+    private const uint AttributeFileName = 0x30, AttributeObjectId = 0x40, AttributeData = 0x80, AttributeReparse = 0xC0,
+        AttributeExtended = 0xE0, AttributeEnd = 0xFFFFFFFF;
+    private const int NumberAt = 0, RecordAt = 8, StateAt = 24, FlagsAt = 32, DataSizeAt = 64, AllocatedAt = 72, TimesAt = 80,
+        SecurityIdAt = 116;
     private const int RecordFlagsAt = 22, IsFolderFlag = 2;
     // Longer metadata than this is not made by Windows.
     private const int LongestMetadata = 1 << 20;
 
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_inode_close(nint inode);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_inode_close_in_dir(nint inode, nint folder);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_readdir(nint folder, long* position, nint data, delegate* unmanaged[Cdecl]<nint, char*, int, int, long, ulong, uint, int> each);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_readdir(nint folder, long* position, nint data,
+        delegate* unmanaged[Cdecl]<nint, char*, int, int, long, ulong, uint, int> each);
     [LibraryImport(Library, SetLastError = true)] private static partial nint ntfs_attr_get_search_ctx(nint inode, nint record);
     [LibraryImport(Library)] private static partial void ntfs_attr_put_search_ctx(nint context);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_lookup(uint type, char* name, uint nameLength, int ignoreCase, long lowestVcn, byte* value, uint valueLength, nint context);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_get_ntfs_acl(nint* context, nint inode, byte* value, nuint size);
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_lookup(uint type, char* name, uint nameLength,
+        int ignoreCase, long lowestVcn, byte* value, uint valueLength, nint context);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial int ntfs_get_ntfs_acl(nint* context, nint inode, byte* value, nuint size);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_get_ntfs_attrib(nint inode, byte* value, nuint size);
-    [LibraryImport(Library, SetLastError = true)] private static partial ulong ntfs_inode_lookup_by_name(nint folder, char* name, int length);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial ulong ntfs_inode_lookup_by_name(nint folder, char* name, int length);
 
     private nint _inode;
 
@@ -122,14 +128,16 @@ public sealed unsafe partial class NtfsFile : IDisposable
                 {
                     case AttributeFileName when resident && Value(attribute) is { Length: >= 66 } name && 66 + 2 * name[64] <= name.Length:
                         names.Add(new NtfsFileName(
-                            BinaryPrimitives.ReadUInt64LittleEndian(name) & 0xFFFFFFFFFFFF, new string(MemoryMarshal.Cast<byte, char>(name.Slice(66, 2 * name[64]))), name[65] != 2, name[65] is 2 or 3));
+                            BinaryPrimitives.ReadUInt64LittleEndian(name) & 0xFFFFFFFFFFFF,
+                            new string(MemoryMarshal.Cast<byte, char>(name.Slice(66, 2 * name[64]))), name[65] != 2, name[65] is 2 or 3));
                         break;
                     case AttributeData when attribute[9] > 0 && (resident || BinaryPrimitives.ReadInt64LittleEndian(attribute[16..]) == 0):
                         int nameAt = BinaryPrimitives.ReadUInt16LittleEndian(attribute[10..]), nameLength = 2 * attribute[9];
                         if (nameAt + nameLength <= attribute.Length && (resident || attribute.Length >= 56))
                         {
                             (streams ??= []).Add((new string(MemoryMarshal.Cast<byte, char>(attribute.Slice(nameAt, nameLength))),
-                                resident ? BinaryPrimitives.ReadUInt32LittleEndian(attribute[16..]) : BinaryPrimitives.ReadInt64LittleEndian(attribute[48..])));
+                                resident ? BinaryPrimitives.ReadUInt32LittleEndian(attribute[16..])
+                                : BinaryPrimitives.ReadInt64LittleEndian(attribute[48..])));
                         }
                         break;
                     case AttributeObjectId when resident:
@@ -156,12 +164,14 @@ public sealed unsafe partial class NtfsFile : IDisposable
         if (extended is { Length: 0 })
             extended = ReadMetadata(AttributeExtended);
         long Time(int index) => At<long>(TimesAt + 8 * index);
-        return new NtfsDescription(attributes, Time(0), Time(1), Time(2), Time(3), IsFolder, Length, names, streams ?? [], reparse, objectId, extended, Security());
+        return new NtfsDescription(attributes, Time(0), Time(1), Time(2), Time(3), IsFolder, Length, names, streams ?? [], reparse,
+            objectId, extended, Security());
     }
 
     private static ReadOnlySpan<byte> Value(ReadOnlySpan<byte> attribute)
     {
-        uint length = BinaryPrimitives.ReadUInt32LittleEndian(attribute[16..]), offset = BinaryPrimitives.ReadUInt16LittleEndian(attribute[20..]);
+        uint length = BinaryPrimitives.ReadUInt32LittleEndian(attribute[16..]),
+            offset = BinaryPrimitives.ReadUInt16LittleEndian(attribute[20..]);
         return offset + (ulong)length <= (ulong)attribute.Length ? attribute.Slice((int)offset, (int)length) : default;
     }
 
@@ -171,7 +181,8 @@ public sealed unsafe partial class NtfsFile : IDisposable
         if (data.Length is < 0 or > LongestMetadata)
             throw new NativeException("read the metadata of", DisplayName, Errno.InputOutput);
         var bytes = new byte[data.Length];
-        return data.Read(bytes, 0) == bytes.Length ? bytes : throw new NativeException("read the metadata of", DisplayName, Errno.InputOutput);
+        return data.Read(bytes, 0) == bytes.Length ? bytes
+            : throw new NativeException("read the metadata of", DisplayName, Errno.InputOutput);
     }
 
     // Descriptors are shared by many files of a volume, by number.

@@ -5,13 +5,15 @@ namespace Vembar.Native;
 public sealed unsafe partial class NtfsVolume
 {
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_volume_write_flags(nint volume, ushort flags);
-    [LibraryImport(Library, SetLastError = true)] private static partial nint ntfs_create(nint folder, uint security, char* name, byte length, uint type);
+    [LibraryImport(Library,
+        SetLastError = true)] private static partial nint ntfs_create(nint folder, uint security, char* name, byte length, uint type);
 
     /// <summary>Makes a file or folder.</summary>
     /// <param name="folder">Where.</param>
     /// <param name="name">Its name, 1 to 255 characters, without '/' and NUL.</param>
     /// <param name="isFolder">Whether it is a folder.</param>
-    /// <param name="security">The number of a descriptor that the volume has, from <see cref="NtfsFile.SecurityId"/>; 0 for that of the folder itself, which is what most hand down.</param>
+    /// <param name="security">The number of a descriptor that the volume has, from <see cref="NtfsFile.SecurityId"/>; 0 for that of the
+    /// folder itself, which is what most hand down.</param>
     /// <param name="displayName">What it is, for messages.</param>
     /// <param name="compressed">Whether it is compressed; null for as the folder is.</param>
     /// <exception cref="NativeException">There is one already, no room, or the volume is open for reading only.</exception>

@@ -46,7 +46,8 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     /// <param name="device">The bytes it lies on, from its boot sector on.</param>
     /// <param name="write">Whether it is to be changed. Without it not a bit of the device is.</param>
     /// <param name="keepDevice">Whether the device stays open when the volume is closed.</param>
-    /// <exception cref="NativeException">It is no NTFS volume (22), too short or damaged (5), hibernated or not cleanly closed and to be written (1).</exception>
+    /// <exception cref="NativeException">It is no NTFS volume (22), too short or damaged (5), hibernated or not cleanly closed and to be
+    /// written (1).</exception>
     /// <exception cref="DllNotFoundException">The library is not installed.</exception>
     public static NtfsVolume Open(INtfsDevice device, bool write, bool keepDevice = false)
     {

@@ -61,8 +61,10 @@ public sealed unsafe partial class PackedReader : IDisposable
             var a = native.DangerousGetHandle();
             ReadOnlySpan<int> support =
             [
-                archive_read_support_format_cab(a), archive_read_support_format_7zip(a), archive_read_support_format_iso9660(a), archive_read_support_format_tar(a),
-                archive_read_support_filter_gzip(a), archive_read_support_filter_bzip2(a), archive_read_support_filter_xz(a), archive_read_support_filter_lzma(a),
+                archive_read_support_format_cab(a), archive_read_support_format_7zip(a), archive_read_support_format_iso9660(a),
+                archive_read_support_format_tar(a),
+                archive_read_support_filter_gzip(a), archive_read_support_filter_bzip2(a), archive_read_support_filter_xz(a),
+                archive_read_support_filter_lzma(a),
                 archive_read_support_filter_zstd(a),
             ];
             foreach (var result in support)
@@ -89,7 +91,8 @@ public sealed unsafe partial class PackedReader : IDisposable
                 return null;
             if (archive_entry_is_encrypted(entry) != 0)
                 throw new InvalidDataException("it is encrypted");
-            var name = Marshal.PtrToStringUTF8(archive_entry_pathname_utf8(entry)) ?? throw new InvalidDataException("it holds a name that is not text");
+            var name = Marshal.PtrToStringUTF8(archive_entry_pathname_utf8(entry))
+                ?? throw new InvalidDataException("it holds a name that is not text");
             var length = archive_entry_size_is_set(entry) != 0 ? archive_entry_size(entry) : -1;
             var isFile = (archive_entry_filetype(entry) & TypeMask) == RegularFile;
             return new PackedEntry(name, isFile, length, Marshal.PtrToStringUTF8(archive_entry_hardlink_utf8(entry)));
@@ -124,7 +127,8 @@ public sealed unsafe partial class PackedReader : IDisposable
     {
         if (result >= Warn)
             return Math.Max(result, 0);
-        throw new InvalidDataException(Marshal.PtrToStringUTF8(archive_error_string(_reader.DangerousGetHandle())) ?? "it is cut off or damaged");
+        throw new InvalidDataException(Marshal.PtrToStringUTF8(archive_error_string(_reader.DangerousGetHandle()))
+            ?? "it is cut off or damaged");
     }
 
     /// <summary>Closes the reader and its file.</summary>

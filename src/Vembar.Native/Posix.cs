@@ -3,7 +3,8 @@ using Microsoft.Win32.SafeHandles;
 
 namespace Vembar.Native;
 
-/// <summary>The calls of the C library that the framework does not offer: names as bytes, work relative to an open folder, links, attributes, locks.</summary>
+/// <summary>The calls of the C library that the framework does not offer: names as bytes, work relative to an open folder, links,
+/// attributes, locks.</summary>
 public static unsafe partial class Posix
 {
     private const string C = "libc";
@@ -40,7 +41,8 @@ public static unsafe partial class Posix
     [LibraryImport(C, SetLastError = true)] private static partial nint llistxattr(byte* path, byte* list, nuint size);
     [LibraryImport(C, SetLastError = true)] private static partial nint flistxattr(int fd, byte* list, nuint size);
     [LibraryImport(C, SetLastError = true)] private static partial nint lgetxattr(byte* path, byte* name, byte* value, nuint size);
-    [LibraryImport(C, SetLastError = true)] private static partial int lsetxattr(byte* path, byte* name, byte* value, nuint size, int flags);
+    [LibraryImport(C,
+        SetLastError = true)] private static partial int lsetxattr(byte* path, byte* name, byte* value, nuint size, int flags);
     [LibraryImport(C, SetLastError = true)] private static partial int flock(int fd, int operation);
     [LibraryImport(C, SetLastError = true)] private static partial int fsync(int fd);
     [LibraryImport(C, SetLastError = true)] private static partial int sync_file_range(int fd, long offset, long length, uint flags);
@@ -88,7 +90,8 @@ public static unsafe partial class Posix
         }
     }
 
-    /// <summary>Reads the beginning of a file below an open folder, without following a link and where possible without changing its access time.</summary>
+    /// <summary>Reads the beginning of a file below an open folder, without following a link and where possible without changing its
+    /// access time.</summary>
     /// <returns>How many bytes: fewer than there is room for only when the file has no more.</returns>
     /// <exception cref="NativeException">It cannot be opened or read.</exception>
     public static int ReadStart(SafeHandle? parent, ReadOnlySpan<byte> raw, Span<byte> to)
@@ -111,10 +114,12 @@ public static unsafe partial class Posix
     private static int OpenReading(SafeHandle? parent, byte* raw)
     {
         var fd = openat(Fd(parent), raw, CloseOnExec | NoFollow | NoAtime | NonBlocking, 0);
-        return fd < 0 && Marshal.GetLastPInvokeError() == Errno.NotPermitted ? openat(Fd(parent), raw, CloseOnExec | NoFollow | NonBlocking, 0) : fd;
+        return fd < 0 && Marshal.GetLastPInvokeError() == Errno.NotPermitted
+            ? openat(Fd(parent), raw, CloseOnExec | NoFollow | NonBlocking, 0) : fd;
     }
 
-    /// <summary>Opens a file by its path, links followed. The framework would take a shared lock at every open, so that readers and writers would hinder each other.</summary>
+    /// <summary>Opens a file by its path, links followed. The framework would take a shared lock at every open, so that readers and
+    /// writers would hinder each other.</summary>
     /// <param name="path">The path.</param>
     /// <param name="write">Whether it will be written as well.</param>
     /// <param name="createNew">Whether it is made; fails when it is there.</param>
@@ -127,9 +132,11 @@ public static unsafe partial class Posix
         const uint OrdinaryMode = 0x1B6;
         fixed (byte* p = PosixName.Encode(path))
         {
-            var fd = openat(AtCwd, p, CloseOnExec | NonBlocking | (write ? ReadWrite : 0) | (createNew ? CreateExclusive : 0), OrdinaryMode);
+            var fd = openat(AtCwd, p, CloseOnExec | NonBlocking | (write ? ReadWrite : 0) | (createNew ? CreateExclusive : 0),
+                OrdinaryMode);
             if (fd < 0)
-                throw Marshal.GetLastPInvokeError() == NoSuchDevice ? new NativeException("open", path, Errno.NotAFile) : Fail("open", path);
+                throw Marshal.GetLastPInvokeError() == NoSuchDevice ? new NativeException("open", path, Errno.NotAFile)
+                    : Fail("open", path);
             var file = new SafeFileHandle(fd, true);
             if (Stat(file) is { Kind: PosixKind.File or PosixKind.Disk })
                 return file;
@@ -211,7 +218,8 @@ public static unsafe partial class Posix
     }
 
     /// <summary>
-    /// Claims a disk for this process until the handle is closed: a block device against mounting and all else that takes devices for itself, a
+    /// Claims a disk for this process until the handle is closed: a block device against mounting and all else that takes devices for
+    /// itself, a
     /// file by a lock on all of it, which programs for virtual machines look for.
     /// </summary>
     /// <returns>Null when somebody else has it.</returns>
@@ -237,7 +245,8 @@ public static unsafe partial class Posix
         return isTaken ? null : throw Fail("lock", path);
     }
 
-    /// <summary>Gives up a claim. Closing alone is not enough: a process that is just being started may hold the open file for a moment longer.</summary>
+    /// <summary>Gives up a claim. Closing alone is not enough: a process that is just being started may hold the open file for a moment
+    /// longer.</summary>
     public static void Unclaim(SafeFileHandle claim)
     {
         const int SetLock = 37;
@@ -254,16 +263,19 @@ public static unsafe partial class Posix
         // struct statfs of 64-bit systems: f_bsize at 8, f_bavail at 32.
         using var open = OpenFolder(null, PosixName.Encode(folder), followLink: true);
         var buffer = stackalloc byte[256];
-        return fstatfs(Fd(open), buffer) == 0 ? *(long*)(buffer + 8) * *(long*)(buffer + 32) : throw Fail("look at the file system of", folder);
+        return fstatfs(Fd(open), buffer) == 0 ? *(long*)(buffer + 8) * *(long*)(buffer + 32)
+            : throw Fail("look at the file system of", folder);
     }
 
     /// <summary>Whether something is at a path, links followed; also at one that is not UTF-8.</summary>
     public static bool Exists(string path) => TryStat(null, PosixName.Encode(path), out _, followLink: true);
 
     /// <summary>Whether a folder is at a path, links followed; also at one that is not UTF-8.</summary>
-    public static bool IsFolder(string path) => TryStat(null, PosixName.Encode(path), out var stat, followLink: true) && stat.Kind == PosixKind.Folder;
+    public static bool IsFolder(string path) =>
+        TryStat(null, PosixName.Encode(path), out var stat, followLink: true) && stat.Kind == PosixKind.Folder;
 
-    /// <summary>Opens what is closed of standard input, output and error, so that no file of ours takes their numbers and gets what is printed.</summary>
+    /// <summary>Opens what is closed of standard input, output and error, so that no file of ours takes their numbers and gets what is
+    /// printed.</summary>
     public static void HoldStandardStreams()
     {
         const int Standard = 3, GetFlags = 1, WriteOnly = 1;
@@ -283,7 +295,8 @@ public static unsafe partial class Posix
     {
         // struct statfs of 64-bit systems: f_type at 0, f_fsid at 56.
         var buffer = stackalloc byte[256];
-        return fstatfs(Fd(open), buffer) == 0 ? (*(uint*)buffer, *(ulong*)(buffer + 56)) : throw Fail("look at the file system of an open file", "");
+        return fstatfs(Fd(open), buffer) == 0 ? (*(uint*)buffer, *(ulong*)(buffer + 56))
+            : throw Fail("look at the file system of an open file", "");
     }
 
     /// <summary>When a file was made, as its file system has it; null where it does not say.</summary>
@@ -307,7 +320,8 @@ public static unsafe partial class Posix
         if (statx(dir, path, flags, BasicStats, buffer) != 0)
             return false;
         var mode = *(ushort*)(buffer + 28);
-        var kind = (mode & 0xF000) switch { 0x8000 => PosixKind.File, 0x4000 => PosixKind.Folder, 0xA000 => PosixKind.Link, 0x6000 => PosixKind.Disk, _ => PosixKind.Special };
+        var kind = (mode & 0xF000) switch { 0x8000 => PosixKind.File, 0x4000 => PosixKind.Folder, 0xA000 => PosixKind.Link, 0x6000 =>
+            PosixKind.Disk, _ => PosixKind.Special };
         stat = new PosixStat(
             kind, mode & 0xFFFu, *(uint*)(buffer + 16), *(uint*)(buffer + 20), *(uint*)(buffer + 24),
             ((ulong)*(uint*)(buffer + 136) << 32) | *(uint*)(buffer + 140), *(ulong*)(buffer + 32),
@@ -395,7 +409,8 @@ public static unsafe partial class Posix
         }
     }
 
-    /// <summary>Sets the modification time of an entry (the access time is set to the same); a link itself, not what it points to.</summary>
+    /// <summary>Sets the modification time of an entry (the access time is set to the same); a link itself, not what it points
+    /// to.</summary>
     /// <exception cref="NativeException">It cannot be set.</exception>
     public static void SetTime(SafeHandle parent, ReadOnlySpan<byte> raw, PosixTime modified)
     {
@@ -440,13 +455,15 @@ public static unsafe partial class Posix
 
     private static void ThroughFolder(SafeHandle parent, ReadOnlySpan<byte> raw, Span<byte> path)
     {
-        System.Text.Unicode.Utf8.TryWrite(path, System.Globalization.CultureInfo.InvariantCulture, $"/proc/self/fd/{Fd(parent)}/", out var used);
+        System.Text.Unicode.Utf8.TryWrite(path, System.Globalization.CultureInfo.InvariantCulture, $"/proc/self/fd/{Fd(parent)}/",
+            out var used);
         if (!raw.TryCopyTo(path[used..]))
             throw new NativeException("use the name", Show(raw), Errno.Invalid);
     }
 
     /// <summary>Whether an open file may have extended attributes: false when it has none, or its file system.</summary>
-    public static bool HasAttributes(SafeHandle open) => flistxattr(Fd(open), null, 0) is var size && (size > 0 || (size < 0 && Marshal.GetLastPInvokeError() != Errno.NotSupported));
+    public static bool HasAttributes(SafeHandle open) =>
+        flistxattr(Fd(open), null, 0) is var size && (size > 0 || (size < 0 && Marshal.GetLastPInvokeError() != Errno.NotSupported));
 
     /// <summary>The names of an entry's extended attributes; empty where the file system has none.</summary>
     /// <exception cref="NativeException">They cannot be listed.</exception>
@@ -525,7 +542,8 @@ public static unsafe partial class Posix
         return Marshal.GetLastPInvokeError() == Errno.WouldBlock ? false : throw Fail("lock", "");
     }
 
-    /// <summary>Gives up a lock. Closing alone is not enough: a process that is just being started may hold the open file for a moment longer.</summary>
+    /// <summary>Gives up a lock. Closing alone is not enough: a process that is just being started may hold the open file for a moment
+    /// longer.</summary>
     public static void Unlock(SafeHandle open)
     {
         const int Release = 8;
@@ -540,7 +558,8 @@ public static unsafe partial class Posix
             throw Fail("make durable", "");
     }
 
-    /// <summary>Lets the system begin to write a stretch of a file to the device, so that <see cref="Sync"/> has less to wait for. A hint; it cannot fail.</summary>
+    /// <summary>Lets the system begin to write a stretch of a file to the device, so that <see cref="Sync"/> has less to wait for. A hint;
+    /// it cannot fail.</summary>
     public static void BeginSync(SafeHandle open, long offset, long length)
     {
         const uint StartWriting = 2;
@@ -622,7 +641,8 @@ public static unsafe partial class Posix
     }
 
     /// <summary>The next stretch of an open file that holds data, from an offset on.</summary>
-    /// <returns>Start and end of the stretch; both equal to <paramref name="size"/> when only a hole is left. Where the file system knows no holes, all is data.</returns>
+    /// <returns>Start and end of the stretch; both equal to <paramref name="size"/> when only a hole is left. Where the file system knows
+    /// no holes, all is data.</returns>
     public static (long Start, long End) NextData(SafeHandle open, long offset, long size)
     {
         const int SeekData = 3, SeekHole = 4, NoSuchPlace = 6;

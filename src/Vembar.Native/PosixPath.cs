@@ -32,7 +32,8 @@ public static class PosixPath
         return whole;
     }
 
-    /// <summary>Does something at a path: in one call where it is short enough for that, else in its folder, gone down to one by one.</summary>
+    /// <summary>Does something at a path: in one call where it is short enough for that, else in its folder, gone down to one by
+    /// one.</summary>
     /// <param name="root">Where the path begins.</param>
     /// <param name="raw">The path, with a NUL at the end.</param>
     /// <param name="work">Given an open folder and the path from it on.</param>

@@ -19,8 +19,10 @@ public static unsafe class WideKernel
     public static bool IsThere => s_hash16 != 0;
 
     /// <summary>Compresses 16 inputs side by side; the parameters are those of the kernel in the core.</summary>
-    public static void Hash16(byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output, int lanes) =>
-        ((delegate* unmanaged<byte**, int, ulong, uint, uint, uint, uint, uint*, int, void>)s_hash16)(inputs, blocks, counter, step, flags, first, last, output, lanes);
+    public static void Hash16(byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output,
+        int lanes) =>
+        ((delegate* unmanaged<byte**, int, ulong, uint, uint, uint, uint, uint*, int, void>)s_hash16)(inputs, blocks, counter, step, flags,
+        first, last, output, lanes);
 
     private static nint Find()
     {

@@ -41,7 +41,8 @@ public sealed unsafe partial class Zstd : IDisposable
 
     private void Set(ZstdSettings settings)
     {
-        const int CompressionLevel = 100, WindowLog = 101, HashLog = 102, ChainLog = 103, SearchLog = 104, TargetLength = 106, PackLiterals = 1002;
+        const int CompressionLevel = 100, WindowLog = 101, HashLog = 102, ChainLog = 103, SearchLog = 104, TargetLength = 106,
+            PackLiterals = 1002;
         Check(ZSTD_CCtx_setParameter(_compressor, CompressionLevel, settings.Level));
         Check(ZSTD_CCtx_setParameter(_compressor, WindowLog, settings.WindowLog));
         Check(ZSTD_CCtx_setParameter(_compressor, HashLog, settings.HashLog));

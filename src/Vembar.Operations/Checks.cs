@@ -8,7 +8,8 @@ namespace Vembar.Operations;
 /// <summary>What several operations check the same way.</summary>
 internal static class Checks
 {
-    public static string ProgramVersion { get; } = typeof(Checks).Assembly.GetName().Version is { } v ? $"{v.Major}.{v.Minor}.{v.Build}" : "";
+    public static string ProgramVersion { get; } = typeof(Checks).Assembly.GetName().Version is { } v ? $"{v.Major}.{v.Minor}.{v.Build}"
+        : "";
 
     /// <summary>Runs a check and keeps its error for later, so that all problems can be told together.</summary>
     public static T? Collect<T>(List<VembarException> problems, Func<T> check) where T : class
@@ -38,13 +39,15 @@ internal static class Checks
         if (name.Any(char.IsControl))
             throw new VembarException(ErrorKind.Usage, "bad-name", "the name holds control characters", "Give a plain name.");
         if (name.All(char.IsAsciiDigit) || name.Equals("last", StringComparison.OrdinalIgnoreCase))
-            throw new VembarException(ErrorKind.Usage, "bad-name", $"'{name}' cannot be a name: it would be taken for a number or for the last image", "Give a name with letters.");
+            throw new VembarException(ErrorKind.Usage, "bad-name",
+                $"'{name}' cannot be a name: it would be taken for a number or for the last image", "Give a name with letters.");
     }
 
     /// <exception cref="VembarException">Another image has the name.</exception>
     public static void NameIsFree(ArchiveReader archive, string name, int? exceptNumber = null)
     {
-        if (archive.Images.FirstOrDefault(i => i.Name.Equals(name, StringComparison.OrdinalIgnoreCase) && i.Number != exceptNumber) is { } taken)
+        if (archive.Images.FirstOrDefault(i => i.Name.Equals(name, StringComparison.OrdinalIgnoreCase)
+            && i.Number != exceptNumber) is { } taken)
         {
             throw VembarException.Input("name-taken", $"'{archive.Path}' already holds an image \"{taken.Name}\" (number {taken.Number})",
                 "Choose another name; it holds: " + string.Join(", ", archive.Images.Select(i => $"{i.Number} \"{i.Name}\"")) + ".");
@@ -73,9 +76,12 @@ internal static class Checks
         }
         var folder = Path.GetDirectoryName(Path.GetFullPath(archive));
         if (folder is null || !Native.Posix.IsFolder(folder))
-            throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' for the archive '{archive}'", "Check the path, or make the folder.");
+            throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' for the archive '{archive}'",
+                "Check the path, or make the folder.");
         if (!MayWrite(folder))
-            throw VembarException.Environment("no-permission", $"the folder '{folder}' cannot be written, so the archive '{archive}' cannot be made", "Choose another place, or run as a user who may write there.");
+            throw VembarException.Environment("no-permission",
+                $"the folder '{folder}' cannot be written, so the archive '{archive}' cannot be made",
+                "Choose another place, or run as a user who may write there.");
     }
 
     public static bool MayWrite(string folder)

@@ -5,7 +5,8 @@ namespace Vembar.Operations;
 /// <summary>Gives memory back between the phases of work on very many files.</summary>
 internal static class Collecting
 {
-    /// <summary>Keeps the collector away while a tree is read, for of what is made then most stays; until it has taken as much memory as that may.</summary>
+    /// <summary>Keeps the collector away while a tree is read, for of what is made then most stays; until it has taken as much memory as
+    /// that may.</summary>
     public static IDisposable Paused()
     {
         const long Most = 96 << 20;

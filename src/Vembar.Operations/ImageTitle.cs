@@ -19,7 +19,8 @@ public sealed record ImageTitle
 
     /// <summary>Whether a record says so already.</summary>
     public bool IsIn(ImageRecord image) =>
-        (Version ?? image.Version) == image.Version && (Edition ?? image.Edition) == image.Edition && (Note ?? image.Note) == image.Note && Labels.All(l => image.Labels.GetValueOrDefault(l.Key, "") == l.Value);
+        (Version ?? image.Version) == image.Version && (Edition ?? image.Edition) == image.Edition && (Note ?? image.Note) == image.Note
+        && Labels.All(l => image.Labels.GetValueOrDefault(l.Key, "") == l.Value);
 
     /// <summary>The record with it.</summary>
     public ImageRecord In(ImageRecord image)
@@ -32,6 +33,12 @@ public sealed record ImageTitle
             else
                 labels.Remove(key);
         }
-        return image with { Version = Version ?? image.Version, Edition = Edition ?? image.Edition, Note = Note ?? image.Note, Labels = labels };
+        return image with
+        {
+            Version = Version ?? image.Version,
+            Edition = Edition ?? image.Edition,
+            Note = Note ?? image.Note,
+            Labels = labels,
+        };
     }
 }

@@ -25,7 +25,8 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
         {
             if (id.IsNone || !_seen.Add(id) || writer.Contains(id))
                 return;
-            var holder = source.FindOwner(id, out var place) ?? throw VembarException.Damaged($"'{source.Path}' lacks content that it names ({id})");
+            var holder = source.FindOwner(id, out var place)
+                ?? throw VembarException.Damaged($"'{source.Path}' lacks content that it names ({id})");
             if (!_needed.TryGetValue((holder, place.Block), out var list))
                 _needed[(holder, place.Block)] = list = [];
             list.Add((id, place.Offset, place.Length));
@@ -61,15 +62,21 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
 
     /// <summary>Copies what is wanted: whole blocks as they are where everything in them is needed, else chunk by chunk.</summary>
     /// <returns>Bytes read, bytes stored before compression, blocks that went as they are.</returns>
-    public (long Read, long Fresh, long WholeBlocks) Copy(bool recompress, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public (long Read, long Fresh, long WholeBlocks) Copy(bool recompress, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
     {
         var total = _needed.Sum(n => (long)n.Key.Block.StoredLength);
         long done = 0, fresh = 0, whole = 0;
-        var ordered = _needed.OrderBy(n => n.Key.Holder == source ? 0 : 1).ThenBy(n => n.Key.Holder.Path, StringComparer.Ordinal).ThenBy(n => n.Key.Block.Offset).ToList();
-        bool GoesWhole(int at) => !recompress && ordered[at].Value.Count == ordered[at].Key.Block.ChunkCount && (!ordered[at].Key.Block.IsVeiled || !writer.Base.Header.IsFirstFormat);
+        var ordered = _needed.OrderBy(n => n.Key.Holder == source ? 0 : 1).ThenBy(n => n.Key.Holder.Path, StringComparer.Ordinal)
+            .ThenBy(n => n.Key.Block.Offset).ToList();
+        bool GoesWhole(int at) =>
+            !recompress && ordered[at].Value.Count == ordered[at].Key.Block.ChunkCount
+            && (!ordered[at].Key.Block.IsVeiled || !writer.Base.Header.IsFirstFormat);
         // The next whole blocks are read and checked while one is written. What could pass for a structure of the archive is packed anew.
         var mayHoldAnything = !writer.Base.Header.IsFirstFormat;
-        using var ahead = new ReadAhead(ordered.Count, at => GoesWhole(at) ? ReadWhole(ordered[at].Key.Holder, ordered[at].Key.Block, mayHoldAnything) : null);
+        using var ahead =
+            new ReadAhead(ordered.Count,
+            at => GoesWhole(at) ? ReadWhole(ordered[at].Key.Holder, ordered[at].Key.Block, mayHoldAnything) : null);
         for (var at = 0; at < ordered.Count; at++)
         {
             cancellation.ThrowIfCancellationRequested();

@@ -8,4 +8,5 @@ namespace Vembar.Operations;
 /// <param name="BytesNew">Bytes that the archive did not hold yet, before compression.</param>
 /// <param name="BytesStored">Bytes that the archive grew by.</param>
 /// <param name="Seconds">Time taken.</param>
-public sealed record StoreStats(long FilesSeen, long FilesRead, long BytesSeen, long BytesRead, long BytesNew, long BytesStored, double Seconds);
+public sealed record StoreStats(long FilesSeen, long FilesRead, long BytesSeen, long BytesRead, long BytesNew, long BytesStored,
+    double Seconds);

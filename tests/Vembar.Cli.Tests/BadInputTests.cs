@@ -38,14 +38,16 @@ public class BadInputTests(World world)
     public void MissingAndMistypedThingsAreSaid()
     {
         using var folder = new TempFolder();
-        Refused(3, $"Did you mean '{world.At("references/lending-desk")}'?", "capture", world.At("references/lending-dek"), folder.At("a.vmb"), "--name", "x");
+        Refused(3, $"Did you mean '{world.At("references/lending-desk")}'?", "capture", world.At("references/lending-dek"),
+            folder.At("a.vmb"), "--name", "x");
         Refused(3, "is not an NTFS volume (unknown)", "capture", world.Archive, folder.At("a.vmb"), "--name", "x");
         Refused(3, "no folder", "capture", world.At("drivers"), folder.At("no/such/a.vmb"), "--name", "x");
         Refused(3, "there is no archive", "list", folder.At("none.vmb"));
         Refused(3, "2: Reading room", "show", world.Archive + "#7");
         Refused(3, "Did you mean \"Reading room\" (number 2)?", "show", world.Archive + "#Readingroom");
         Refused(3, "holds 2 images", "show", world.Archive);
-        Refused(3, "already holds an image \"Reading room\" (number 2)", "capture", world.At("drivers"), world.Archive, "--name", "reading room");
+        Refused(3, "already holds an image \"Reading room\" (number 2)", "capture", world.At("drivers"), world.Archive, "--name",
+            "reading room");
         Refused(3, "already holds", "service", world.Archive + "#1", "--remove", "x", "--as", "Reading room");
         Refused(3, "leads upward", "take", world.Archive + "#1", "../etc", "--to", folder.At("out"));
         Refused(3, "no file", "service", world.Archive + "#1", "--put", "nothing=x", "--in-place");
@@ -154,7 +156,9 @@ public class BadInputTests(World world)
         folder.Write("src/open", "x");
         folder.Write("src/closed", "x");
         Tools.Run("sh", ["-c", "chmod 711 .; chmod 755 src; chmod 600 src/closed; mkdir out; chmod 777 out"], folder.Path);
-        var ran = Vembar.Finish(Process.Start(new ProcessStartInfo("setpriv", ["--reuid=65534", "--regid=65534", "--clear-groups", "env", "HOME=/tmp", Vembar.Path, "capture", folder.At("src"), folder.At("out/a.vmb"), "--name", "x"])
+        var ran = Vembar.Finish(Process.Start(new ProcessStartInfo("setpriv",
+            ["--reuid=65534", "--regid=65534", "--clear-groups", "env", "HOME=/tmp", Vembar.Path, "capture", folder.At("src"),
+            folder.At("out/a.vmb"), "--name", "x"])
         {
             RedirectStandardOutput = true,
             RedirectStandardError = true,
@@ -238,7 +242,9 @@ public class BadInputTests(World world)
         var archive = world.CopyArchive(folder);
         (int Code, string Output, string Error) To(string where, string command) =>
             Tools.Try("sh", ["-c", $"'{Vembar.Path}' {command.Replace("ARCHIVE", $"'{archive}'", StringComparison.Ordinal)} {where}"]);
-        foreach (var command in (string[])["list ARCHIVE", "list ARCHIVE --json", "files ARCHIVE#1 --deep", "files ARCHIVE#1 --deep --json", "verify ARCHIVE", "--help", "list --help", "take ARCHIVE#1 Windows/System32/ntoskrnl.exe --to -"])
+        foreach (var command in (string[])["list ARCHIVE", "list ARCHIVE --json", "files ARCHIVE#1 --deep",
+            "files ARCHIVE#1 --deep --json", "verify ARCHIVE", "--help", "list --help",
+            "take ARCHIVE#1 Windows/System32/ntoskrnl.exe --to -"])
         {
             var (code, _, error) = To("> /dev/full", command);
             Assert.Equal(5, code);
@@ -267,7 +273,8 @@ public class BadInputTests(World world)
         using var folder = new TempFolder();
         var archive = world.CopyArchive(folder);
         var before = File.ReadAllBytes(archive);
-        (int Code, string Output, string Error) Shell(string command) => Tools.Try("bash", ["-c", command.Replace("VEMBAR", $"'{Vembar.Path}'", StringComparison.Ordinal)], folder.Path);
+        (int Code, string Output, string Error) Shell(string command) =>
+            Tools.Try("bash", ["-c", command.Replace("VEMBAR", $"'{Vembar.Path}'", StringComparison.Ordinal)], folder.Path);
         Assert.Equal(5, Shell("VEMBAR list desks.vmb >&-").Code);
         Assert.Equal(0, Shell("VEMBAR list desks.vmb <&- 2>&-").Code);
         Assert.Equal(3, Shell("VEMBAR list nowhere.vmb --json >&-").Code);
@@ -276,7 +283,9 @@ public class BadInputTests(World world)
         Assert.Equal(before, File.ReadAllBytes(archive));
         Assert.NotEqual(134, Shell("VEMBAR retitle desks.vmb#1 --note x <&- >&- 2>&-").Code);
         Assert.Equal(0, Vembar.Run("verify", archive).Code);
-        Assert.Equal(0, Shell("mkdir src $'b\\xffd' && echo x > src/x && VEMBAR capture src $'b\\xffd/n\\xfe.vmb' --name one && VEMBAR capture src $'b\\xffd/n\\xfe.vmb' --name two && VEMBAR drop $'b\\xffd/n\\xfe.vmb#1' && VEMBAR verify $'b\\xffd/n\\xfe.vmb'").Code);
+        Assert.Equal(0,
+            Shell("mkdir src $'b\\xffd' && echo x > src/x && VEMBAR capture src $'b\\xffd/n\\xfe.vmb' --name one && VEMBAR capture src "
+            + "$'b\\xffd/n\\xfe.vmb' --name two && VEMBAR drop $'b\\xffd/n\\xfe.vmb#1' && VEMBAR verify $'b\\xffd/n\\xfe.vmb'").Code);
     }
 
     [Fact]
@@ -291,9 +300,12 @@ public class BadInputTests(World world)
         {
             var bytes = File.ReadAllBytes(target);
             foreach (var command in (string[][])[
-                ["service", archive + "#1", "--put", $"{folder.At("put.txt")}=put.txt", "--plan", "--report", target], ["drivers", world.At("drivers"), "--for", world.At("hardware"), "--trust", world.At("trust"), "--report", target],
-                ["drivers", "hardware", "--model", "x", "--out", target], ["order", "schema", "--out", target], ["answers", "make", world.At("answers/bookmobile.yaml"), "--out", target],
-                ["answers", "check", world.At("answers/lending-desk.xml"), "--hide", target], ["package", "make", world.At("packages/house-settings-1.0"), "--out", target], ["list", archive, "--log", target]])
+                ["service", archive + "#1", "--put", $"{folder.At("put.txt")}=put.txt", "--plan", "--report", target],
+                ["drivers", world.At("drivers"), "--for", world.At("hardware"), "--trust", world.At("trust"), "--report", target],
+                ["drivers", "hardware", "--model", "x", "--out", target], ["order", "schema", "--out", target],
+                ["answers", "make", world.At("answers/bookmobile.yaml"), "--out", target],
+                ["answers", "check", world.At("answers/lending-desk.xml"), "--hide", target],
+                ["package", "make", world.At("packages/house-settings-1.0"), "--out", target], ["list", archive, "--log", target]])
                 Refused(3, "is there already", command);
             Assert.Equal(bytes, File.ReadAllBytes(target));
         }
@@ -314,7 +326,8 @@ public class BadInputTests(World world)
         using var folder = new TempFolder();
         Directory.CreateDirectory(folder.At("src"));
         Tools.Run("sh", ["-c", "head -c 200000000 /dev/urandom > src/large"], folder.Path);
-        foreach (var command in (string[])["capture src a.vmb --name one --effort dense", "capture src a.vmb --name two --reread", "verify a.vmb", "copy a.vmb#1 b.vmb", "deploy a.vmb#1 out --verify", "compact a.vmb --effort quick"])
+        foreach (var command in (string[])["capture src a.vmb --name one --effort dense", "capture src a.vmb --name two --reread",
+            "verify a.vmb", "copy a.vmb#1 b.vmb", "deploy a.vmb#1 out --verify", "compact a.vmb --effort quick"])
         {
             var (code, output, _) = Tools.Try("script", ["-qec", $"'{Vembar.Path}' {command}", "/dev/null"], folder.Path);
             Assert.Equal((command, 0), (command, code));
@@ -332,7 +345,8 @@ public class BadInputTests(World world)
     {
         using var folder = new TempFolder();
         Directory.CreateDirectory(folder.At("src"));
-        Tools.Run("sh", ["-c", "for i in $(seq 3000); do echo $i > src/f$i; done; head -c 100000000 /dev/urandom > src/large"], folder.Path);
+        Tools.Run("sh", ["-c", "for i in $(seq 3000); do echo $i > src/f$i; done; head -c 100000000 /dev/urandom > src/large"],
+            folder.Path);
         Assert.Equal(0, Vembar.Run("capture", folder.At("src"), folder.At("a.vmb"), "--name", "one").Code);
         var process = Vembar.Start(["deploy", folder.At("a.vmb"), folder.At("out"), "--json"]);
         while (!File.Exists(folder.At("out/.vembar-deploying")) && !process.HasExited)
@@ -354,11 +368,15 @@ public class BadInputTests(World world)
     {
         using var folder = new TempFolder();
         var archive = folder.At("a.vmb");
-        var running = Enumerable.Range(0, 4).Select(i => Vembar.Start(["capture", world.At("references/lending-desk"), archive, "--name", $"n{i}", "--wait", i == 0 ? "0" : "60"])).ToList();
+        var running = Enumerable.Range(0, 4)
+            .Select(i => Vembar.Start(["capture", world.At("references/lending-desk"), archive, "--name", $"n{i}", "--wait",
+                i == 0 ? "0" : "60"])).ToList();
         var ends = running.ConvertAll(Vembar.Finish);
         Assert.All(ends.Skip(1), e => Assert.Equal(0, e.Code));
-        Assert.True(ends[0].Code == 0 || (ends[0].Code == 5 && ends[0].Error.Contains("another process", StringComparison.Ordinal)), ends[0].Error);
-        var images = Vembar.Run("list", archive, "--json").Json.GetProperty("images").EnumerateArray().Select(i => i.GetProperty("number").GetInt32()).ToList();
+        Assert.True(ends[0].Code == 0 || (ends[0].Code == 5 && ends[0].Error.Contains("another process", StringComparison.Ordinal)),
+            ends[0].Error);
+        var images = Vembar.Run("list", archive, "--json").Json.GetProperty("images").EnumerateArray()
+            .Select(i => i.GetProperty("number").GetInt32()).ToList();
         Assert.Equal(Enumerable.Range(1, images.Count), images);
         Assert.Equal(0, Vembar.Run("verify", archive).Code);
     }

@@ -6,7 +6,9 @@ namespace Vembar.Cli.Tests;
 
 public class CommandTests(World world)
 {
-    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy", "retitle", "drop", "history", "rewind", "compact", "service", "order", "workspace", "drivers", "package", "features", "answers", "deploy", "demo", "completion"];
+    private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy",
+        "retitle", "drop", "history", "rewind", "compact", "service", "order", "workspace", "drivers", "package", "features", "answers",
+        "deploy", "demo", "completion"];
 
     [Fact]
     public void PackagesAreShownWithTheirFeaturesAndCommands()
@@ -14,10 +16,12 @@ public class CommandTests(World world)
         using var folder = new TempFolder();
         var archive = world.CopyArchive(folder);
         var package = world.At("packages/shelfmark-7.4.zip");
-        Assert.Matches("(?m)^Program Files/Tarn Valley/Shelfmark/labels/labels.dll +labels/labels.dll$", Vembar.Run("package", "show", package).Output);
+        Assert.Matches("(?m)^Program Files/Tarn Valley/Shelfmark/labels/labels.dll +labels/labels.dll$",
+            Vembar.Run("package", "show", package).Output);
         var unmade = Vembar.Run("package", "check", world.At("packages/shelfmark-7.4"));
         Assert.Equal((1, true), (unmade.Code, unmade.Output.Contains("'vembar package make' writes them", StringComparison.Ordinal)));
-        var done = Vembar.Run("service", archive + "#1", "--package", package, "--feature", "Lending.Labels=on", "--report", folder.At("page.html"), "--in-place");
+        var done = Vembar.Run("service", archive + "#1", "--package", package, "--feature", "Lending.Labels=on", "--report",
+            folder.At("page.html"), "--in-place");
         Assert.Equal(0, done.Code);
         Assert.Equal("done", Tools.Run("xmllint", ["--html", "--xpath", "string(//tbody/tr[1]/td[3])", folder.At("page.html")]).Trim());
         // Parents stand above what needs them, in both commands.
@@ -40,10 +44,14 @@ public class CommandTests(World world)
         var answers = folder.Write("left.xml", File.ReadAllText(world.At("answers/lending-desk.xml")));
         Assert.Equal(0, Vembar.Run("service", archive + "#1", "--put", $"{answers}=Windows/Panther/Unattend/left.xml", "--in-place").Code);
         var found = Vembar.Run("ready", archive + "#1");
-        Assert.Equal((0, true), (found.Code, found.Output.Contains($"In the image itself: vembar service {archive}#1 --mend answer-file-left --in-place", StringComparison.Ordinal)));
-        var plan = Vembar.Run("service", archive + "#1", "--mend", "answer-file-left", "--mend", "domain-member", "--tidy", "dumps", "--plan");
+        Assert.Equal((0, true),
+            (found.Code, found.Output.Contains($"In the image itself: vembar service {archive}#1 --mend answer-file-left --in-place",
+            StringComparison.Ordinal)));
+        var plan = Vembar.Run("service", archive + "#1", "--mend", "answer-file-left", "--mend", "domain-member", "--tidy", "dumps",
+            "--plan");
         Assert.Equal((1, true), (plan.Code, plan.Output.Contains("1 refused: mend domain-member; 1 already.", StringComparison.Ordinal)));
-        Assert.Contains("1 to do, 1 already; -", Vembar.Run("service", archive + "#1", "--mend", "answer-file-left", "--tidy", "dumps", "--plan").Output, StringComparison.Ordinal);
+        Assert.Contains("1 to do, 1 already; -", Vembar.Run("service", archive + "#1", "--mend", "answer-file-left", "--tidy", "dumps",
+            "--plan").Output, StringComparison.Ordinal);
         Assert.Equal(0, Vembar.Run("service", archive + "#1", "--mend", "all", "--in-place").Code);
         Assert.DoesNotContain("answer-file-left", Vembar.Run("ready", archive + "#1", "--json").Output, StringComparison.Ordinal);
     }
@@ -54,10 +62,13 @@ public class CommandTests(World world)
         using var folder = new TempFolder();
         var archive = world.CopyArchive(folder);
         var order = folder.At("new.yaml");
-        Assert.Matches("lists 2 changes.* Read it through, then: vembar order check ", Vembar.Run("order", "init", world.At("drivers/corrin-storage"), world.At("house"), world.At("trust"), "--out", order).Output.Replace("3 changes", "2 changes", StringComparison.Ordinal));
+        Assert.Matches("lists 2 changes.* Read it through, then: vembar order check ",
+            Vembar.Run("order", "init", world.At("drivers/corrin-storage"), world.At("house"), world.At("trust"), "--out",
+            order).Output.Replace("3 changes", "2 changes", StringComparison.Ordinal));
         Assert.Equal(0, Vembar.Run("order", "check", order).Code);
         Assert.Equal("No driver was added to the image.\n", Vembar.Run("drivers", "--image", archive + "#1").Output);
-        Assert.Equal(0, Vembar.Run("service", archive + "#1", "--driver", world.At("drivers/corrin-storage"), "--trust", world.At("trust"), "--in-place").Code);
+        Assert.Equal(0, Vembar.Run("service", archive + "#1", "--driver", world.At("drivers/corrin-storage"), "--trust", world.At("trust"),
+            "--in-place").Code);
         var drivers = Vembar.Run("drivers", "--image", archive + "#1", "--trust", world.At("trust"));
         Assert.Equal(0, drivers.Code);
         Assert.Matches(@"(?m)^oem0.inf \(corstor.inf\) +SCSIAdapter .* signed +boot-critical$", drivers.Output);
@@ -76,7 +87,8 @@ public class CommandTests(World world)
         using var folder = new TempFolder();
         var archive = world.CopyArchive(folder);
         var order = world.At("orders/reading-room.yaml");
-        Assert.Matches("\"Reading room, May\"\\) can be used: 16 changes, 12 files beside it; month is 'May', language is 'cy-GB'", Vembar.Run("order", "check", order, "--set", "month=May").Output);
+        Assert.Matches("\"Reading room, May\"\\) can be used: 16 changes, 12 files beside it; month is 'May', language is 'cy-GB'",
+            Vembar.Run("order", "check", order, "--set", "month=May").Output);
         Assert.Equal(2, Vembar.Run("order", "check", order, "--set", "moth=May").Code);
         Assert.Equal(2, Vembar.Run("service", archive + "#1", "--put", $"{order}=x", "--set", "month=May", "--plan").Code);
         Assert.Equal(1, Vembar.Run("order", "check", folder.Write("o.yaml", "changes:\n  - driver: none\n")).Code);
@@ -84,16 +96,19 @@ public class CommandTests(World world)
         Assert.StartsWith("{\n  \"$schema\"", File.ReadAllText(folder.At("s.json")), StringComparison.Ordinal);
         // The lending desk does not speak Welsh; Polish comes with the order.
         var refused = Vembar.Run("service", archive + "#1", "--order", order, "--plan");
-        Assert.Equal((1, true), (refused.Code, refused.Output.Contains("the image does not have the language cy-GB", StringComparison.Ordinal)));
+        Assert.Equal((1, true),
+            (refused.Code, refused.Output.Contains("the image does not have the language cy-GB", StringComparison.Ordinal)));
         var done = Vembar.Run("service", archive + "#1", "--order", order, "--set", "language=pl-PL", "--as", "Kiosk");
         Assert.Equal(0, done.Code);
         Assert.Matches("(?m)^display +pl-PL$", Vembar.Run("show", archive + "#Kiosk", "--only", "languages").Output);
-        Assert.Matches("by reading-room.yaml \"Reading room, September 2026\", [0-9a-f]{16}…", Vembar.Run("show", archive + "#Kiosk", "--only", "history").Output);
+        Assert.Matches("by reading-room.yaml \"Reading room, September 2026\", [0-9a-f]{16}…",
+            Vembar.Run("show", archive + "#Kiosk", "--only", "history").Output);
         Assert.Matches("(?m)^Demo.Calculator ", Vembar.Run("show", archive + "#Kiosk", "--only", "apps").Output);
         Assert.Matches("(?m)^logs +logs of set-up.* nothing$", Vembar.Run("show", archive + "#Kiosk", "--only", "tidy").Output);
         Assert.Equal(3, Vembar.Run("deploy", archive + "#Kiosk", folder.At("d.img"), "--size", "2 GiB").Code);
         Assert.Equal(0, Vembar.Run("deploy", archive + "#Kiosk", folder.At("out"), "--fill", "desk=014").Code);
-        Assert.Equal(0, Vembar.Run("service", archive + "#1", "--locale", "user=en-IE", "--time-zone", "UTC", "--tidy", "logs", "--tidy", "dumps", "--ballast", world.At("house/ballast.yaml"), "--in-place").Code);
+        Assert.Equal(0, Vembar.Run("service", archive + "#1", "--locale", "user=en-IE", "--time-zone", "UTC", "--tidy", "logs", "--tidy",
+            "dumps", "--ballast", world.At("house/ballast.yaml"), "--in-place").Code);
         Assert.Equal(2, Vembar.Run("service", archive + "#1", "--merge", "--tidy", "logs", "--plan").Code);
     }
 
@@ -103,19 +118,25 @@ public class CommandTests(World world)
         using var folder = new TempFolder();
         var archive = world.CopyArchive(folder);
         var w = folder.At("w");
-        Assert.Contains("lies open in", Vembar.Run("workspace", "open", archive + "#1", w, "--only", "Users").Output, StringComparison.Ordinal);
-        Assert.StartsWith("Nothing was changed; it is image 1 \"Lending desk\"", Vembar.Run("workspace", "status", w).Output, StringComparison.Ordinal);
+        Assert.Contains("lies open in", Vembar.Run("workspace", "open", archive + "#1", w, "--only", "Users").Output,
+            StringComparison.Ordinal);
+        Assert.StartsWith("Nothing was changed; it is image 1 \"Lending desk\"", Vembar.Run("workspace", "status", w).Output,
+            StringComparison.Ordinal);
         File.AppendAllText(Path.Combine(w, "Users/Public/Documents/Welcome.txt"), "more");
-        Assert.Matches("(?m)^changed +Users/Public/Documents/Welcome.txt +content +\\+4 bytes$", Vembar.Run("workspace", "status", w).Output);
+        Assert.Matches("(?m)^changed +Users/Public/Documents/Welcome.txt +content +\\+4 bytes$",
+            Vembar.Run("workspace", "status", w).Output);
         Assert.Equal(2, Vembar.Run("workspace", "save", w).Code);
         Assert.Equal(2, Vembar.Run("workspace", "save", w, "--as", "x", "--in-place").Code);
         Assert.Equal(3, Vembar.Run("workspace", "close", w).Code);
         var saved = Vembar.Run("workspace", "save", w, "--as", "By hand", "--json").Json;
-        Assert.Equal(("By hand", 1L), (saved.GetProperty("image").GetProperty("name").GetString(), saved.GetProperty("workspace").GetProperty("filesRead").GetInt64()));
-        Assert.EndsWith("more", Vembar.Run("take", archive + "#By hand", "Users/Public/Documents/Welcome.txt", "--to", "-").Output, StringComparison.Ordinal);
+        Assert.Equal(("By hand", 1L), (saved.GetProperty("image").GetProperty("name").GetString(),
+            saved.GetProperty("workspace").GetProperty("filesRead").GetInt64()));
+        Assert.EndsWith("more", Vembar.Run("take", archive + "#By hand", "Users/Public/Documents/Welcome.txt", "--to", "-").Output,
+            StringComparison.Ordinal);
         folder.Write("w/Users/a:b", "x");
         var status = Vembar.Run("workspace", "status", w);
-        Assert.Equal((1, true), (status.Code, status.Output.Contains("In the way of saving: 'Users/a:b' has a name", StringComparison.Ordinal)));
+        Assert.Equal((1, true),
+            (status.Code, status.Output.Contains("In the way of saving: 'Users/a:b' has a name", StringComparison.Ordinal)));
         Assert.Equal(0, Vembar.Run("workspace", "close", w, "--lose-changes").Code);
         Assert.False(Directory.Exists(w));
         Assert.Equal(3, Vembar.Run("workspace", "status", w).Code);
@@ -125,7 +146,8 @@ public class CommandTests(World world)
     public void CoverageIsToldAsAMatrixAndAsAPage()
     {
         using var folder = new TempFolder();
-        string[] asked = ["drivers", world.At("drivers"), "--for", world.At("hardware"), "--trust", world.At("trust"), "--report", folder.At("page.html")];
+        string[] asked = ["drivers", world.At("drivers"), "--for", world.At("hardware"), "--trust", world.At("trust"), "--report",
+            folder.At("page.html")];
         var gap = Vembar.Run(asked);
         Assert.Equal(1, gap.Code);
         Assert.Matches("(?m)^Corrin CW-7 wireless adapter +NONE, needed +- +-$", gap.Output);
@@ -141,7 +163,8 @@ public class CommandTests(World world)
         Assert.Equal(3, Vembar.Run("drivers", world.At("drivers"), world.At("house")).Code);
         var refused = Vembar.Run("service", world.Archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--plan");
         Assert.Contains("Name the certificates that you trust with --trust", refused.Output, StringComparison.Ordinal);
-        Assert.Equal(0, Vembar.Run("service", world.Archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--allow-unsigned", "--plan").Code);
+        Assert.Equal(0,
+            Vembar.Run("service", world.Archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--allow-unsigned", "--plan").Code);
     }
 
     [Fact]
@@ -152,7 +175,9 @@ public class CommandTests(World world)
         Assert.Equal(overview.Output, Vembar.Run("help").Output);
         Assert.Equal(Vembar.Run("capture", "--help").Output, Vembar.Run("help", "capture").Output);
         Assert.Equal(Vembar.Run("workspace", "close", "-h").Output, Vembar.Run("help", "workspace", "close").Output);
-        Assert.Equal((2, true), (Vembar.Run("help", "captur").Code, Vembar.Run("help", "captur").Error.Contains("Did you mean 'capture'?", StringComparison.Ordinal)));
+        Assert.Equal((2, true),
+            (Vembar.Run("help", "captur").Code,
+            Vembar.Run("help", "captur").Error.Contains("Did you mean 'capture'?", StringComparison.Ordinal)));
         Assert.Equal((2, 2), (Vembar.Run("list", "x", "/?").Code, Vembar.Run("/h").Code));
         Assert.Equal(0, overview.Code);
         foreach (var command in s_commands)
@@ -170,12 +195,14 @@ public class CommandTests(World world)
     public void EveryOptionOfTheReadmesTourExists()
     {
         var readme = File.ReadAllText(Path.Combine(Vembar.Repository, "README.md"));
-        foreach (var line in readme.Split('\n').Where(l => l.StartsWith("vembar ", StringComparison.Ordinal) || l.StartsWith("$ vembar ", StringComparison.Ordinal)))
+        foreach (var line in readme.Split('\n')
+            .Where(l => l.StartsWith("vembar ", StringComparison.Ordinal) || l.StartsWith("$ vembar ", StringComparison.Ordinal)))
         {
             var words = line.TrimStart('$', ' ').Split(' ');
             string[] command = words[1] is "workspace" or "order" or "package" or "answers" ? [words[1], words[2]] : [words[1]];
             var help = Vembar.Run([.. command, "--help"]).Output;
-            Assert.All(words.Where(w => w.StartsWith("--", StringComparison.Ordinal)), option => Assert.Contains(option, help, StringComparison.Ordinal));
+            Assert.All(words.Where(w => w.StartsWith("--", StringComparison.Ordinal)),
+                option => Assert.Contains(option, help, StringComparison.Ordinal));
         }
     }
 
@@ -194,7 +221,8 @@ public class CommandTests(World world)
         var json = Vembar.Run("list", world.Archive, "--json").Json;
         Assert.Equal(["archive", "id", "size", "leftOver", "basedOn", "images", "lost"], json.EnumerateObject().Select(p => p.Name));
         var image = json.GetProperty("images")[0];
-        foreach (var key in (string[])["number", "name", "version", "edition", "note", "labels", "product", "build", "architecture", "languages", "created", "root", "files", "folders", "bytes", "bytesAdded", "origin", "history"])
+        foreach (var key in (string[])["number", "name", "version", "edition", "note", "labels", "product", "build", "architecture",
+            "languages", "created", "root", "files", "folders", "bytes", "bytesAdded", "origin", "history"])
             Assert.True(image.TryGetProperty(key, out _), key);
         Assert.Equal("26100.4061", image.GetProperty("build").GetString());
         Assert.EndsWith("Z", image.GetProperty("created").GetString(), StringComparison.Ordinal);
@@ -205,17 +233,21 @@ public class CommandTests(World world)
     public void CaptureTellsWhatWasNewAndWhatWasLeftOut()
     {
         using var folder = new TempFolder();
-        var first = Vembar.Run("capture", world.At("references/lending-desk"), folder.At("a.vmb"), "--name", "Lending desk", "--json", "--label", "site=valley", "--note", "for all", "--verify").Json;
+        var first = Vembar.Run("capture", world.At("references/lending-desk"), folder.At("a.vmb"), "--name", "Lending desk", "--json",
+            "--label", "site=valley", "--note", "for all", "--verify").Json;
         Assert.True(first.GetProperty("verified").GetBoolean());
         Assert.Equal("valley", first.GetProperty("image").GetProperty("labels").GetProperty("site").GetString());
         var stats = first.GetProperty("stats");
-        Assert.Equal(["filesSeen", "filesRead", "bytesSeen", "bytesRead", "bytesNew", "bytesStored", "seconds"], stats.EnumerateObject().Select(p => p.Name));
-        Assert.Contains(first.GetProperty("leftOut").EnumerateArray(), l => l.GetProperty("path").GetString() == "pagefile.sys" && l.GetProperty("rule").GetString() == "pagefile.sys");
+        Assert.Equal(["filesSeen", "filesRead", "bytesSeen", "bytesRead", "bytesNew", "bytesStored", "seconds"],
+            stats.EnumerateObject().Select(p => p.Name));
+        Assert.Contains(first.GetProperty("leftOut").EnumerateArray(),
+            l => l.GetProperty("path").GetString() == "pagefile.sys" && l.GetProperty("rule").GetString() == "pagefile.sys");
         var second = Vembar.Run("capture", world.At("references/reading-room"), folder.At("a.vmb"), "--name", "Reading room");
         Assert.Equal(0, second.Code);
         Assert.Matches(@"were new \(\d+\.\d %\)", second.Output);
         Assert.Contains("pagefile.sys", second.Output, StringComparison.Ordinal);
-        Assert.True(Vembar.Run("capture", world.At("references/lending-desk"), folder.At("a.vmb"), "--name", "Again", "--json").Json.GetProperty("stats").GetProperty("bytesNew").GetInt64() == 0);
+        Assert.True(Vembar.Run("capture", world.At("references/lending-desk"), folder.At("a.vmb"), "--name", "Again",
+            "--json").Json.GetProperty("stats").GetProperty("bytesNew").GetInt64() == 0);
     }
 
     [Fact]
@@ -233,7 +265,8 @@ public class CommandTests(World world)
     public void ShowTellsProgramsAndHistory()
     {
         var all = Vembar.Run("show", world.Archive + "#reading ROOM");
-        foreach (var text in (string[])["Windows 11 Enterprise, build 26100.4061, x64", "cy-GB, en-GB", "WIN-3M8R4RRTARN", "Lanternview Document Viewer", "generalized", "capture"])
+        foreach (var text in (string[])["Windows 11 Enterprise, build 26100.4061, x64", "cy-GB, en-GB", "WIN-3M8R4RRTARN",
+            "Lanternview Document Viewer", "generalized", "capture"])
             Assert.Contains(text, all.Output, StringComparison.Ordinal);
         var programs = Vembar.Run("show", world.Archive + "#2", "--only", "programs").Output.TrimEnd('\n').Split('\n');
         Assert.Equal(5, programs.Length);
@@ -249,7 +282,8 @@ public class CommandTests(World world)
     {
         using var folder = new TempFolder();
         var random = new Random(23);
-        foreach (var length in new[] { 0, 1, 63, 64, 65, 1023, 1024, 1025, 2048, 8 * 1024 + 1, 9 * 1024, 16 * 1024, 17 * 1024 + 5, 64 * 1024, 65 * 1024 + 1, 700_001, 5_000_003 })
+        foreach (var length in new[] { 0, 1, 63, 64, 65, 1023, 1024, 1025, 2048, 8 * 1024 + 1, 9 * 1024, 16 * 1024, 17 * 1024 + 5,
+            64 * 1024, 65 * 1024 + 1, 700_001, 5_000_003 })
         {
             var bytes = new byte[length];
             random.NextBytes(bytes);
@@ -262,9 +296,12 @@ public class CommandTests(World world)
             File.Delete(folder.At("copy/libvembar-wide.so"));
             program = folder.At("copy/vembar");
         }
-        Assert.Equal(0, Vembar.Finish(Vembar.Start(["capture", folder.At("src"), folder.At("a.vmb"), "--name", "x", "--quiet"], program: program)).Code);
+        Assert.Equal(0,
+            Vembar.Finish(Vembar.Start(["capture", folder.At("src"), folder.At("a.vmb"), "--name", "x", "--quiet"],
+            program: program)).Code);
         var listed = Vembar.Finish(Vembar.Start(["files", folder.At("a.vmb") + "#1", "--json"], program: program)).Json;
-        var hashes = listed.GetProperty("entries").EnumerateArray().ToDictionary(e => e.GetProperty("path").GetString()!, e => e.GetProperty("hash").GetString());
+        var hashes = listed.GetProperty("entries").EnumerateArray()
+            .ToDictionary(e => e.GetProperty("path").GetString()!, e => e.GetProperty("hash").GetString());
         foreach (var file in Directory.EnumerateFiles(folder.At("src")))
             Assert.Equal(Tools.Run("b3sum", ["--no-names", file]).Trim(), hashes[Path.GetFileName(file)]);
         Assert.Equal(0, Vembar.Finish(Vembar.Start(["verify", folder.At("a.vmb"), "--quiet"], program: program)).Code);
@@ -275,15 +312,18 @@ public class CommandTests(World world)
     {
         Assert.Contains("Program Files/", Vembar.Run("files", world.Archive + "#1").Output, StringComparison.Ordinal);
         var json = Vembar.Run("files", world.Archive + "#1", @"windows\system32\CONFIG\s*", "--json").Json.GetProperty("entries");
-        Assert.Equal(["SAM", "SECURITY", "SOFTWARE", "SYSTEM"], json.EnumerateArray().Select(e => e.GetProperty("path").GetString()![24..]));
+        Assert.Equal(["SAM", "SECURITY", "SOFTWARE", "SYSTEM"],
+            json.EnumerateArray().Select(e => e.GetProperty("path").GetString()![24..]));
         var system = json[3];
-        Assert.Equal(["path", "kind", "bytes", "modified", "attributes", "hash", "linkTarget", "streams"], system.EnumerateObject().Select(p => p.Name));
+        Assert.Equal(["path", "kind", "bytes", "modified", "attributes", "hash", "linkTarget", "streams"],
+            system.EnumerateObject().Select(p => p.Name));
         var expected = Tools.Run("b3sum", ["--no-names", world.At("references/lending-desk/Windows/System32/config/SYSTEM")]).Trim();
         Assert.Equal(expected, system.GetProperty("hash").GetString());
         var wrong = Vembar.Run("files", world.Archive + "#1", "Windows/Sytem32");
         Assert.Equal(3, wrong.Code);
         Assert.Contains("Did you mean 'Windows/System32'?", wrong.Error, StringComparison.Ordinal);
-        Assert.Equal(1009 + 1, Vembar.Run("files", world.Archive + "#1", "**", "--quiet").Output.Split('\n').Count(l => l.Length > 0 && !l.EndsWith('/')));
+        Assert.Equal(1009 + 1,
+            Vembar.Run("files", world.Archive + "#1", "**", "--quiet").Output.Split('\n').Count(l => l.Length > 0 && !l.EndsWith('/')));
     }
 
     [Fact]
@@ -304,11 +344,13 @@ public class CommandTests(World world)
     {
         using var folder = new TempFolder();
         var archive = world.CopyArchive(folder);
-        var done = Vembar.Run("service", archive + "#1", "--driver", world.At("drivers/corrin-storage"), "--trust", world.At("trust"), "--answers", world.At("answers/lending-desk.xml"), "--as", "Serviced", "--json");
+        var done = Vembar.Run("service", archive + "#1", "--driver", world.At("drivers/corrin-storage"), "--trust", world.At("trust"),
+            "--answers", world.At("answers/lending-desk.xml"), "--as", "Serviced", "--json");
         Assert.Equal(0, done.Code);
         Assert.Equal(["done", "done"], done.Json.GetProperty("changes").EnumerateArray().Select(c => c.GetProperty("status").GetString()));
         Assert.Equal(3, done.Json.GetProperty("image").GetProperty("number").GetInt32());
-        var again = Vembar.Run("service", archive + "#Serviced", "--driver", world.At("drivers/corrin-storage"), "--trust", world.At("trust"), "--in-place");
+        var again = Vembar.Run("service", archive + "#Serviced", "--driver", world.At("drivers/corrin-storage"), "--trust",
+            world.At("trust"), "--in-place");
         Assert.Contains("already", again.Output, StringComparison.Ordinal);
         Assert.Contains("Nothing had to be changed", again.Output, StringComparison.Ordinal);
         var refused = Vembar.Run("service", archive + "#1", "--driver", world.At("answers"), "--remove", "Windows/Panther", "--in-place");
@@ -332,11 +374,13 @@ public class CommandTests(World world)
         Assert.Equal(0, deployed.Code);
         Assert.Equal(1010, deployed.Json.GetProperty("files").GetInt64());
         Assert.Equal(0, Vembar.Run("copy", archive + "#2", folder.At("other.vmb"), "--json").Code);
-        Assert.Equal("Reading room", Vembar.Run("list", folder.At("other.vmb"), "--json").Json.GetProperty("images")[0].GetProperty("name").GetString());
+        Assert.Equal("Reading room",
+            Vembar.Run("list", folder.At("other.vmb"), "--json").Json.GetProperty("images")[0].GetProperty("name").GetString());
         Assert.Equal(1, Vembar.Run("drop", archive + "#2", "--json").Json.GetProperty("imagesLeft").GetInt32());
         var verify = Vembar.Run("verify", archive, "--json").Json;
         Assert.True(verify.GetProperty("ok").GetBoolean());
-        Assert.Equal(["archive", "ok", "blocks", "bytes", "leftOver", "seconds", "damage", "repaired", "bases", "images"], verify.EnumerateObject().Select(p => p.Name));
+        Assert.Equal(["archive", "ok", "blocks", "bytes", "leftOver", "seconds", "damage", "repaired", "bases", "images"],
+            verify.EnumerateObject().Select(p => p.Name));
         Assert.Contains("in order", Vembar.Run("verify", archive).Output, StringComparison.Ordinal);
     }
 
@@ -346,7 +390,8 @@ public class CommandTests(World world)
         using var folder = new TempFolder();
         var archive = world.CopyArchive(folder);
         var based = folder.At("mobile.vmb");
-        Assert.Equal(0, Vembar.Run("capture", world.At("references/bookmobile"), based, "--name", "Bookmobile", "--based-on", archive).Code);
+        Assert.Equal(0,
+            Vembar.Run("capture", world.At("references/bookmobile"), based, "--name", "Bookmobile", "--based-on", archive).Code);
         Assert.True(new FileInfo(based).Length * 3 < new FileInfo(archive).Length);
         Assert.Contains("Based on desks.vmb", Vembar.Run("list", based).Output, StringComparison.Ordinal);
         Assert.Equal("desks.vmb", Vembar.Run("list", based, "--json").Json.GetProperty("basedOn")[0].GetProperty("name").GetString());
@@ -364,7 +409,8 @@ public class CommandTests(World world)
         Assert.Equal(0, Vembar.Run("copy", based, folder.At("alone.vmb"), "--base", folder.At("away")).Code);
         Assert.Equal(0, Vembar.Run("deploy", folder.At("alone.vmb"), folder.At("again"), "--verify").Code);
         Assert.Equal("", Tools.Run("diff", ["-r", folder.At("out"), folder.At("again")]));
-        var not = Vembar.Run("capture", world.At("drivers"), folder.At("alone.vmb"), "--name", "x", "--based-on", folder.At("away/desks.vmb"));
+        var not = Vembar.Run("capture", world.At("drivers"), folder.At("alone.vmb"), "--name", "x", "--based-on",
+            folder.At("away/desks.vmb"));
         Assert.Equal(3, not.Code);
         Assert.Contains("settled when an archive is made", not.Error, StringComparison.Ordinal);
     }
@@ -374,10 +420,12 @@ public class CommandTests(World world)
     {
         using var folder = new TempFolder();
         var archive = world.CopyArchive(folder);
-        Assert.Contains("is now \"Pilot\", version 7", Vembar.Run("retitle", archive + "#2", "--name", "Pilot", "--version", "7").Output, StringComparison.Ordinal);
+        Assert.Contains("is now \"Pilot\", version 7", Vembar.Run("retitle", archive + "#2", "--name", "Pilot", "--version", "7").Output,
+            StringComparison.Ordinal);
         Assert.Equal(0, Vembar.Run("drop", archive + "#Pilot").Code);
         var history = Vembar.Run("history", archive, "--json").Json.GetProperty("states");
-        Assert.Equal(["new", "capture 1 Lending desk", "capture 2 Reading room", "retitle 2 Pilot", "drop 2 Pilot"], history.EnumerateArray().Select(h => h.GetProperty("change").GetString()));
+        Assert.Equal(["new", "capture 1 Lending desk", "capture 2 Reading room", "retitle 2 Pilot", "drop 2 Pilot"],
+            history.EnumerateArray().Select(h => h.GetProperty("change").GetString()));
         Assert.Equal(6, Vembar.Run("history", archive).Output.TrimEnd('\n').Split('\n').Length);
         Assert.Contains("Reading room", Vembar.Run("rewind", archive, "--to", "2").Output, StringComparison.Ordinal);
         Assert.Equal(3, Vembar.Run("rewind", archive, "--to", "40").Code);
@@ -392,7 +440,8 @@ public class CommandTests(World world)
     public void DiffTellsFilesRegistryAndPrograms()
     {
         var json = Vembar.Run("diff", world.Archive + "#1", world.Archive + "#2", "--json").Json;
-        Assert.Equal(["from", "to", "same", "added", "removed", "changed", "registry", "programs", "drivers", "packages", "features"], json.EnumerateObject().Select(p => p.Name));
+        Assert.Equal(["from", "to", "same", "added", "removed", "changed", "registry", "programs", "drivers", "packages", "features"],
+            json.EnumerateObject().Select(p => p.Name));
         var plain = Vembar.Run("diff", world.Archive + "#1", world.Archive + "#2").Output;
         Assert.Contains("+ Lanternview Document Viewer 2.6", plain, StringComparison.Ordinal);
         Assert.Contains("- Shelfmark Lending Client 7.3.1", plain, StringComparison.Ordinal);
@@ -456,7 +505,8 @@ public class CommandTests(World world)
         var archive = world.CopyArchive(folder);
         Vembar.Run("service", archive + "#1", "--remove", "Windows/Panther/setupact.log", "--in-place", "--log", folder.At("run.log"));
         var lines = File.ReadAllLines(folder.At("run.log")).Select(l => JsonDocument.Parse(l).RootElement).ToList();
-        Assert.Contains(lines, l => l.TryGetProperty("Message", out var m) && m.GetString()!.Contains("setupact.log: Done", StringComparison.Ordinal));
+        Assert.Contains(lines,
+            l => l.TryGetProperty("Message", out var m) && m.GetString()!.Contains("setupact.log: Done", StringComparison.Ordinal));
         Assert.Equal(0, lines[^1].GetProperty("ExitCode").GetInt32());
         Assert.Equal(3, Vembar.Run("list", archive, "--log", folder.At("no/such/folder/log")).Code);
     }
@@ -465,7 +515,8 @@ public class CommandTests(World world)
     public void ColourIsForTerminalsAndCanBeTurnedOff()
     {
         // script(1) gives the program a terminal.
-        string OnTerminal(string before, string more) => Tools.Run("script", ["-qec", $"env -u NO_COLOR {before} {Vembar.Path} list {world.Archive} {more}", "/dev/null"]);
+        string OnTerminal(string before, string more) =>
+            Tools.Run("script", ["-qec", $"env -u NO_COLOR {before} {Vembar.Path} list {world.Archive} {more}", "/dev/null"]);
         const string Style = "\u001b\\[[0-9;]+m";
         Assert.Matches(Style, OnTerminal("TERM=xterm-256color", ""));
         Assert.DoesNotMatch(Style, OnTerminal("TERM=xterm-256color NO_COLOR=1", ""));

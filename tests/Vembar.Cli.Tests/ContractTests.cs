@@ -29,10 +29,12 @@ public class ContractTests(World world)
             ["service", archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--trust", world.At("trust"), "--in-place"],
             ["show", archive + "#1", "--only", "drivers"],
             ["drivers", world.At("drivers"), "--trust", world.At("trust")],
-            ["drivers", world.At("drivers"), world.At("more-drivers"), "--image", archive + "#1", "--for", world.At("hardware"), "--trust", world.At("trust")],
+            ["drivers", world.At("drivers"), world.At("more-drivers"), "--image", archive + "#1", "--for", world.At("hardware"), "--trust",
+            world.At("trust")],
             ["package", "make", world.At("packages/shelfmark-7.4"), "--out", folder.At("p.zip")],
             ["package", "check", folder.At("p.zip")],
-            ["service", archive + "#1", "--package", folder.At("p.zip"), "--feature", "Lending.Print=on", "--first-start", "echo", "--in-place"],
+            ["service", archive + "#1", "--package", folder.At("p.zip"), "--feature", "Lending.Print=on", "--first-start", "echo",
+            "--in-place"],
             ["features", archive + "#1"],
             ["answers", "check", world.At("answers/lending-desk.xml"), "--image", archive + "#1"],
             ["answers", "make", world.At("answers/bookmobile.yaml"), "--out", folder.At("made.xml")],
@@ -56,8 +58,11 @@ public class ContractTests(World world)
             foreach (var property in ran.Json.EnumerateObject())
             {
                 Assert.True(page.Contains(property.Name, StringComparison.Ordinal), $"{run[0]}: '{property.Name}' is not in docs/json.md");
-                if (property.Value.ValueKind == JsonValueKind.Array && property.Value.GetArrayLength() > 0 && property.Value[0].ValueKind == JsonValueKind.Object)
-                    Assert.All(property.Value[0].EnumerateObject(), inner => Assert.True(page.Contains(inner.Name, StringComparison.Ordinal), $"{run[0]}: '{property.Name}.{inner.Name}' is not in docs/json.md"));
+                if (property.Value.ValueKind == JsonValueKind.Array && property.Value.GetArrayLength() > 0
+                    && property.Value[0].ValueKind == JsonValueKind.Object)
+                    Assert.All(property.Value[0].EnumerateObject(),
+                        inner => Assert.True(page.Contains(inner.Name, StringComparison.Ordinal),
+                            $"{run[0]}: '{property.Name}.{inner.Name}' is not in docs/json.md"));
             }
         }
     }
@@ -78,7 +83,8 @@ public class ContractTests(World world)
         var expected = Keys(Vembar.Run("list", archive, "--json").Json.GetProperty("images")[0]);
         Assert.Equal(expected, Keys(Vembar.Run("show", archive + "#1", "--json").Json.GetProperty("image")));
         Assert.Equal(expected, Keys(Vembar.Run("files", archive + "#1", "Windows/Panther", "--json").Json.GetProperty("image")));
-        Assert.Equal(expected, Keys(Vembar.Run("service", archive + "#1", "--remove", "Windows/Panther", "--plan", "--json").Json.GetProperty("image")));
+        Assert.Equal(expected,
+            Keys(Vembar.Run("service", archive + "#1", "--remove", "Windows/Panther", "--plan", "--json").Json.GetProperty("image")));
         Assert.Equal(expected, Keys(Vembar.Run("diff", archive + "#1", archive + "#2", "--json").Json.GetProperty("from")));
         Assert.Equal(expected, Keys(Vembar.Run("drop", archive + "#2", "--json").Json.GetProperty("image")));
     }
@@ -92,7 +98,8 @@ public class ContractTests(World world)
         folder.Write("src/file", "x");
         var plain = Vembar.Run("capture", folder.At("src"), folder.At("a.vmb"), "--name", "x", "--leave-out", "*.none");
         Assert.DoesNotContain("note:", plain.Output, StringComparison.Ordinal);
-        Assert.Equal(2, plain.Error.Split('\n', StringSplitOptions.RemoveEmptyEntries).Count(l => l.StartsWith("note: ", StringComparison.Ordinal)));
+        Assert.Equal(2,
+            plain.Error.Split('\n', StringSplitOptions.RemoveEmptyEntries).Count(l => l.StartsWith("note: ", StringComparison.Ordinal)));
         var json = Vembar.Run("capture", folder.At("src"), folder.At("a.vmb"), "--name", "y", "--leave-out", "*.none", "--json");
         Assert.Equal("", json.Error);
         Assert.Equal(2, json.Json.GetProperty("warnings").GetArrayLength());
@@ -107,10 +114,13 @@ public class ContractTests(World world)
             folder.Write($"src/{name}", name);
         var rules = folder.Write("rules", "# images of discs\n**/*.iso\n\n  sub/*.log  \n");
         Assert.Equal(0, Vembar.Run("capture", folder.At("src"), folder.At("a.vmb"), "--name", "x", "--leave-out-file", rules).Code);
-        var files = Vembar.Run("files", folder.At("a.vmb"), "--deep", "--json").Json.GetProperty("entries").EnumerateArray().Select(e => e.GetProperty("path").GetString());
+        var files = Vembar.Run("files", folder.At("a.vmb"), "--deep", "--json").Json.GetProperty("entries").EnumerateArray()
+            .Select(e => e.GetProperty("path").GetString());
         Assert.Equal(["c.txt", "sub"], files);
-        Assert.Equal(3, Vembar.Run("capture", folder.At("src"), folder.At("a.vmb"), "--name", "y", "--leave-out-file", folder.At("none")).Code);
-        var all = Vembar.Run("capture", world.At("references/bookmobile"), folder.At("a.vmb"), "--name", "all", "--keep-all", "--json").Json;
+        Assert.Equal(3,
+            Vembar.Run("capture", folder.At("src"), folder.At("a.vmb"), "--name", "y", "--leave-out-file", folder.At("none")).Code);
+        var all = Vembar.Run("capture", world.At("references/bookmobile"), folder.At("a.vmb"), "--name", "all", "--keep-all",
+            "--json").Json;
         Assert.Equal(0, all.GetProperty("leftOut").GetArrayLength());
     }
 
@@ -121,8 +131,10 @@ public class ContractTests(World world)
     public void EveryEffortGivesTheSameImage(string effort)
     {
         using var folder = new TempFolder();
-        var root = Vembar.Run("capture", world.At("drivers"), folder.At("a.vmb"), "--name", "x", "--effort", effort, "--json").Json.GetProperty("image").GetProperty("root").GetString();
-        Assert.Equal(Vembar.Run("capture", world.At("drivers"), folder.At("b.vmb"), "--name", "other name", "--json").Json.GetProperty("image").GetProperty("root").GetString(), root);
+        var root = Vembar.Run("capture", world.At("drivers"), folder.At("a.vmb"), "--name", "x", "--effort", effort,
+            "--json").Json.GetProperty("image").GetProperty("root").GetString();
+        Assert.Equal(Vembar.Run("capture", world.At("drivers"), folder.At("b.vmb"), "--name", "other name",
+            "--json").Json.GetProperty("image").GetProperty("root").GetString(), root);
         Assert.Equal(0, Vembar.Run("deploy", folder.At("a.vmb"), folder.At("out"), "--verify").Code);
         Assert.Equal("", Tools.Run("diff", ["-r", world.At("drivers"), folder.At("out")]));
     }
@@ -132,8 +144,10 @@ public class ContractTests(World world)
     {
         using var folder = new TempFolder();
         var target = folder.At("out");
-        Assert.Equal(0, Vembar.Run("deploy", world.Archive + "#2", target, "--answers", world.At("answers/reading-room.xml"), "--computer-name", "TVL-READ-007").Code);
-        var name = Tools.Run("xmllint", ["--xpath", "//*[local-name()='ComputerName']/text()", Path.Combine(target, "Windows/Panther/unattend.xml")]);
+        Assert.Equal(0, Vembar.Run("deploy", world.Archive + "#2", target, "--answers", world.At("answers/reading-room.xml"),
+            "--computer-name", "TVL-READ-007").Code);
+        var name = Tools.Run("xmllint",
+            ["--xpath", "//*[local-name()='ComputerName']/text()", Path.Combine(target, "Windows/Panther/unattend.xml")]);
         Assert.Equal("TVL-READ-007", name.Trim());
         var bad = Vembar.Run("deploy", world.Archive + "#2", folder.At("bad"), "--answers", world.At("orders/reading-room.yaml"));
         Assert.Equal(3, bad.Code);

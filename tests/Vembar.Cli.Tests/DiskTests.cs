@@ -29,7 +29,8 @@ public class DiskTests(World world)
     {
         var survey = Vembar.Run("survey", world.At("disks/lending-desk.vhdx"), "--json").Json;
         Assert.Equal("gpt", survey.GetProperty("disk").GetProperty("scheme").GetString());
-        Assert.Equal(["EFI system", "reserved", "Windows", "recovery"], survey.GetProperty("volumes").EnumerateArray().Select(v => v.GetProperty("role").GetString()));
+        Assert.Equal(["EFI system", "reserved", "Windows", "recovery"],
+            survey.GetProperty("volumes").EnumerateArray().Select(v => v.GetProperty("role").GetString()));
         Assert.Equal("generalized", survey.GetProperty("volumes")[2].GetProperty("windows").GetProperty("state").GetString());
         var ready = Vembar.Run("ready", world.At("disks/lending-desk.vhdx"), "--rules", world.At("house/readiness.yaml"), "--json");
         Assert.Equal((0, "ready"), (ready.Code, ready.Json.GetProperty("verdict").GetString()));
@@ -37,7 +38,8 @@ public class DiskTests(World world)
         Assert.Equal((1, "not-ready"), (not.Code, not.Json.GetProperty("verdict").GetString()));
         Assert.Equal("stop", not.Json.GetProperty("findings")[0].GetProperty("severity").GetString());
         Assert.Contains("mend", Vembar.Run("ready", world.At("spoiled/password-left.qcow2")).Output, StringComparison.Ordinal);
-        Refused(3, "not ready to be captured", "capture", world.At("spoiled/hibernated.qcow2"), Path.Combine(Path.GetTempPath(), $"{Guid.NewGuid():N}.vmb"), "--name", "x");
+        Refused(3, "not ready to be captured", "capture", world.At("spoiled/hibernated.qcow2"),
+            Path.Combine(Path.GetTempPath(), $"{Guid.NewGuid():N}.vmb"), "--name", "x");
         Refused(3, "there is no", "ready", world.At("disks/none.vhdx"));
         Refused(3, "holds no Windows", "ready", world.At("drivers"));
     }
@@ -49,14 +51,22 @@ public class DiskTests(World world)
             return;
         using var folder = new TempFolder();
         Tools.Run("chmod", ["755", folder.Path]);
-        Tools.Run("sh", ["-c", $"cp -r '{Path.GetDirectoryName(Vembar.Path)}' '{folder.At("program")}' && mkdir '{folder.At("own")}' && chmod -R a+rX '{folder.Path}' && chown 65534:65534 '{folder.At("own")}'"]);
-        string As(params string[] arguments) => Tools.Run("setpriv", ["--reuid=65534", "--regid=65534", "--clear-groups", "env", $"HOME={folder.At("own")}", $"TMPDIR={folder.At("own")}", $"DOTNET_BUNDLE_EXTRACT_BASE_DIR={folder.At("own")}", folder.At("program/vembar"), .. arguments], folder.At("own"));
+        Tools.Run("sh",
+            ["-c", $"cp -r '{Path.GetDirectoryName(Vembar.Path)}' '{folder.At("program")}' && mkdir '{folder.At("own")}' && chmod -R "
+            + $"a+rX '{folder.Path}' && chown 65534:65534 '{folder.At("own")}'"]);
+        string As(params string[] arguments) =>
+            Tools.Run("setpriv", ["--reuid=65534", "--regid=65534", "--clear-groups", "env", $"HOME={folder.At("own")}",
+            $"TMPDIR={folder.At("own")}", $"DOTNET_BUNDLE_EXTRACT_BASE_DIR={folder.At("own")}", folder.At("program/vembar"), .. arguments],
+            folder.At("own"));
         Assert.Contains("Windows 11", As("survey", world.At("disks/lending-desk.vhdx")), StringComparison.Ordinal);
         As("ready", world.At("disks/reading-room.vhdx"));
         As("capture", world.At("disks/lending-desk.vhdx"), "own.vmb", "--name", "own");
-        Assert.Contains("all is as it is in the image", As("deploy", "own.vmb", "own.qcow2", "--size", "2 GiB", "--verify"), StringComparison.Ordinal);
-        Assert.Contains("all is as it is in the image", As("deploy", "own.vmb", "own.img", "--size", "2 GiB", "--layout", "bios", "--verify"), StringComparison.Ordinal);
-        Assert.DoesNotContain(Directory.EnumerateDirectories(folder.At("own")), d => Path.GetFileName(d).StartsWith("vembar-", StringComparison.Ordinal));
+        Assert.Contains("all is as it is in the image", As("deploy", "own.vmb", "own.qcow2", "--size", "2 GiB", "--verify"),
+            StringComparison.Ordinal);
+        Assert.Contains("all is as it is in the image",
+            As("deploy", "own.vmb", "own.img", "--size", "2 GiB", "--layout", "bios", "--verify"), StringComparison.Ordinal);
+        Assert.DoesNotContain(Directory.EnumerateDirectories(folder.At("own")),
+            d => Path.GetFileName(d).StartsWith("vembar-", StringComparison.Ordinal));
     }
 
     [Fact]
@@ -64,13 +74,15 @@ public class DiskTests(World world)
     {
         using var folder = new TempFolder();
         var disk = folder.At("two.img");
-        var layout = folder.Write("two.yaml", "partitions:\n  - role: windows\n    size: 300 MiB\n    label: First\n  - role: data\n    size: 300 MiB\n    label: Second\n");
+        var layout = folder.Write("two.yaml",
+            "partitions:\n  - role: windows\n    size: 300 MiB\n    label: First\n  - role: data\n    size: 300 MiB\n    label: Second\n");
         Assert.Equal(0, Vembar.Run("deploy", world.Archive + "#1", disk, "--size", "700 MiB", "--layout", layout).Code);
         Assert.Equal(0, Vembar.Run("deploy", world.Archive + "#2", disk, "--volume", "2", "--verify").Code);
         Refused(3, "holds Windows on 2 volumes: 1, 2", "capture", disk, folder.At("a.vmb"), "--name", "x");
         Refused(3, "holds Windows on 2 volumes", "ready", disk);
         Assert.Equal(0, Vembar.Run("capture", disk, folder.At("a.vmb"), "--name", "second", "--volume", "2").Code);
-        Assert.Equal("cy-GB", Vembar.Run("list", folder.At("a.vmb"), "--json").Json.GetProperty("images")[0].GetProperty("languages")[0].GetString());
+        Assert.Equal("cy-GB",
+            Vembar.Run("list", folder.At("a.vmb"), "--json").Json.GetProperty("images")[0].GetProperty("languages")[0].GetString());
         Assert.Contains("== Volume 2", Vembar.Run("survey", disk).Output, StringComparison.Ordinal);
         Refused(3, "has no volume 9", "capture", disk, folder.At("a.vmb"), "--name", "x", "--volume", "9");
         Refused(2, "is not a disk", "capture", world.At("references/lending-desk"), folder.At("a.vmb"), "--name", "x", "--volume", "1");
@@ -88,7 +100,9 @@ public class DiskTests(World world)
         using var folder = new TempFolder();
         var archive = folder.At("a.vmb");
         // A qcow2 whose base is gone.
-        Tools.Run("sh", ["-c", $"cd '{folder.Path}' && cp '{world.At("disks/lending-desk.vhdx")}' base.vhdx && qemu-img create -q -f qcow2 -F vhdx -b base.vhdx top.qcow2 && rm base.vhdx"]);
+        Tools.Run("sh",
+            ["-c", $"cd '{folder.Path}' && cp '{world.At("disks/lending-desk.vhdx")}' base.vhdx && qemu-img create -q -f qcow2 -F vhdx "
+            + $"-b base.vhdx top.qcow2 && rm base.vhdx"]);
         Refused(3, "stands on another one that cannot be opened", "survey", folder.At("top.qcow2"));
         // Cut short.
         var raw = Raw(folder);
@@ -112,7 +126,9 @@ public class DiskTests(World world)
         Assert.Contains("encrypted", Vembar.Run("survey", raw).Output, StringComparison.Ordinal);
         Assert.False(File.Exists(archive));
         // Other file systems are named, with their labels.
-        Tools.Run("sh", ["-c", $"cd '{folder.Path}' && truncate -s 64M e.img f.img && mkfs.ext4 -q -L linux e.img && /usr/sbin/mkfs.fat -F 32 -n STICK f.img"]);
+        Tools.Run("sh",
+            ["-c", $"cd '{folder.Path}' && truncate -s 64M e.img f.img && mkfs.ext4 -q -L linux e.img && /usr/sbin/mkfs.fat -F 32 -n "
+            + $"STICK f.img"]);
         foreach (var (name, kind, label) in new[] { ("e.img", "ext4", "linux"), ("f.img", "fat32", "STICK") })
         {
             var volume = Vembar.Run("survey", folder.At(name), "--json").Json.GetProperty("volumes")[0];
@@ -149,7 +165,8 @@ public class DiskTests(World world)
         Refused(3, "Make a new disk image with --size", "deploy", world.Archive + "#2", folder.At("n.vhdx"));
         Refused(2, "--volume deploys into a volume as it is", "deploy", world.Archive + "#2", disk, "--volume", "3", "--layout", "bios");
         Assert.Equal(hash, Tools.Run("b3sum", [disk]));
-        Assert.Equal(0, Vembar.Run("deploy", world.Archive + "#2", disk, "--erase", "--confirm", disk, "--layout", "bios", "--verify").Code);
+        Assert.Equal(0,
+            Vembar.Run("deploy", world.Archive + "#2", disk, "--erase", "--confirm", disk, "--layout", "bios", "--verify").Code);
         Assert.Equal("mbr", Vembar.Run("survey", disk, "--json").Json.GetProperty("disk").GetProperty("scheme").GetString());
     }
 
@@ -239,7 +256,8 @@ public class DiskTests(World world)
                     file.WriteByte((byte)random.Next(256));
                 }
             }
-            foreach (var arguments in (string[][])[["survey", raw], ["capture", raw, folder.At($"{round}.vmb"), "--name", "x", "--volume", "3", "--effort", "quick", "--accept-unready"]])
+            foreach (var arguments in (string[][])[["survey", raw],
+                ["capture", raw, folder.At($"{round}.vmb"), "--name", "x", "--volume", "3", "--effort", "quick", "--accept-unready"]])
             {
                 var ran = Vembar.Run(arguments);
                 Assert.True(ran.Code is 0 or 3, $"round {round}: {arguments[0]} ended with {ran.Code}\n{ran.Error}");

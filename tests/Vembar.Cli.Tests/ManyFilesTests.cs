@@ -82,7 +82,9 @@ public sealed class ManyFilesTests
         folder.Write("src/many/new", "new");
         Assert.Equal(0, Vembar.Run("capture", folder.At("src"), archive, "--name", "two", "-q").Code);
         var diff = Vembar.Run("diff", archive + "#1", archive + "#2", "--json").Json;
-        string[] Paths(string key) => [.. diff.GetProperty(key).EnumerateArray().Select(e => e.ValueKind == JsonValueKind.Object ? e.GetProperty("path").GetString()! : e.GetString()!)];
+        string[] Paths(string key) =>
+            [.. diff.GetProperty(key).EnumerateArray()
+            .Select(e => e.ValueKind == JsonValueKind.Object ? e.GetProperty("path").GetString()! : e.GetString()!)];
         Assert.Equal(["many/new"], Paths("added"));
         Assert.Equal(["many/a rather long name of a file, number 4321"], Paths("removed"));
         Assert.Contains("many/a rather long name of a file, number 1234", Paths("changed"));
@@ -98,11 +100,13 @@ public sealed class ManyFilesTests
         using var folder = new TempFolder();
         var archive = Prepare(folder);
         Directory.CreateDirectory(folder.At("tmp"));
-        var ran = Vembar.Finish(Vembar.Start(["files", archive, "--deep", "--json"], start => start.Environment["TMPDIR"] = folder.At("tmp")));
+        var ran = Vembar.Finish(Vembar.Start(["files", archive, "--deep", "--json"],
+            start => start.Environment["TMPDIR"] = folder.At("tmp")));
         Assert.Equal(0, ran.Code);
         Assert.Empty(Directory.EnumerateFileSystemEntries(folder.At("tmp")));
         // Nowhere to put it is said, and is no half of a document.
-        var none = Vembar.Finish(Vembar.Start(["files", archive, "--deep", "--json"], start => start.Environment["TMPDIR"] = folder.At("not there")));
+        var none = Vembar.Finish(Vembar.Start(["files", archive, "--deep", "--json"],
+            start => start.Environment["TMPDIR"] = folder.At("not there")));
         Assert.Equal(5, none.Code);
         Assert.Contains("not there", none.JsonError.GetProperty("message").GetString(), StringComparison.Ordinal);
     }

@@ -37,7 +37,11 @@ public static class Vembar
     public static Process Start(string[] arguments, Action<ProcessStartInfo>? with = null, string? program = null)
     {
         // Whoever runs the tests in the background may have it ignored, and it would be handed down.
-        var start = new ProcessStartInfo("env", ["--default-signal=INT", program ?? Path, .. arguments]) { RedirectStandardOutput = true, RedirectStandardError = true };
+        var start = new ProcessStartInfo("env", ["--default-signal=INT", program ?? Path, .. arguments])
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+        };
         with?.Invoke(start);
         return Process.Start(start)!;
     }

@@ -10,33 +10,51 @@ namespace Vembar.Tests;
 
 public class AnswerKnowledgeTests(DemoFixture demo)
 {
-    private static IReadOnlyList<AnswerFinding> Check(string pass, string component, string settings) => AnswerFile.Parse(Encoding.UTF8.GetBytes(
-        $"<unattend xmlns=\"{AnswerFile.Namespace}\">\n<settings pass=\"{pass}\">\n<component name=\"{component}\" processorArchitecture=\"amd64\">\n{settings}\n</component></settings></unattend>"), "x").Check("x64");
+    private static IReadOnlyList<AnswerFinding> Check(string pass, string component, string settings) =>
+        AnswerFile.Parse(Encoding.UTF8.GetBytes(
+        $"<unattend xmlns=\"{AnswerFile.Namespace}\">\n<settings pass=\"{pass}\">\n<component name=\"{component}\" "
+        + $"processorArchitecture=\"amd64\">\n{settings}\n</component></settings></unattend>"), "x").Check("x64");
 
     [Theory]
-    [InlineData("specialize", "Microsoft-Windows-Shell-Setup", "<TimeZone>GMT Standart Time</TimeZone>", "line 4: 'GMT Standart Time' is not among the time zones that are known here; did you mean 'GMT Standard Time'?")]
-    [InlineData("specialize", "Microsoft-Windows-Shell-Setup", "<OOBE/>", "line 4: 'OOBE' does nothing in pass 'specialize'; it works in oobeSystem")]
-    [InlineData("windowsPE", "Microsoft-Windows-Shell-Setup", "", "line 3: component 'Microsoft-Windows-Shell-Setup' does nothing in pass 'windowsPE'")]
+    [InlineData("specialize", "Microsoft-Windows-Shell-Setup", "<TimeZone>GMT Standart Time</TimeZone>",
+        "line 4: 'GMT Standart Time' is not among the time zones that are known here; did you mean 'GMT Standard Time'?")]
+    [InlineData("specialize", "Microsoft-Windows-Shell-Setup", "<OOBE/>",
+        "line 4: 'OOBE' does nothing in pass 'specialize'; it works in oobeSystem")]
+    [InlineData("windowsPE", "Microsoft-Windows-Shell-Setup", "",
+        "line 3: component 'Microsoft-Windows-Shell-Setup' does nothing in pass 'windowsPE'")]
     [InlineData("specialize", "Microsoft-Windows-Shel-Setup", "", "did you mean 'Microsoft-Windows-Shell-Setup'?")]
-    [InlineData("specialize", "Microsoft-Windows-Shell-Setup", "<TimeZon>x</TimeZon>", "'TimeZon' is not known in component 'Microsoft-Windows-Shell-Setup'; did you mean 'TimeZone'?")]
+    [InlineData("specialize", "Microsoft-Windows-Shell-Setup", "<TimeZon>x</TimeZon>",
+        "'TimeZon' is not known in component 'Microsoft-Windows-Shell-Setup'; did you mean 'TimeZone'?")]
     [InlineData("specialize", "Microsoft-Windows-Shell-Setup", "<ProductKey>ABC</ProductKey>", "a product key is five groups")]
     [InlineData("specialize", "Microsoft-Windows-Shell-Setup", "<ComputerName>a b</ComputerName>", "holds ' '")]
-    [InlineData("specialize", "Microsoft-Windows-Shell-Setup", "<TimeZone>UTC</TimeZone><TimeZone>UTC</TimeZone>", "'TimeZone' appears twice")]
+    [InlineData("specialize", "Microsoft-Windows-Shell-Setup", "<TimeZone>UTC</TimeZone><TimeZone>UTC</TimeZone>",
+        "'TimeZone' appears twice")]
     [InlineData("oobeSystem", "Microsoft-Windows-International-Core", "<UILanguage>english</UILanguage>", "'english' is not a locale")]
-    [InlineData("oobeSystem", "Microsoft-Windows-International-Core", "<InputLocale>0809:809</InputLocale>", "'0809:809' is not an input locale")]
-    [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup", "<OOBE><HideEULAPage>yes</HideEULAPage></OOBE>", "'HideEULAPage' is true or false")]
-    [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup", "<Display><HorizontalResolution>wide</HorizontalResolution></Display>", "'HorizontalResolution' is a number")]
-    [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup", "<FirstLogonCommands><SynchronousCommand><Order>1</Order></SynchronousCommand><SynchronousCommand><Order>1</Order></SynchronousCommand></FirstLogonCommands>", "order 1 appears twice in 'FirstLogonCommands'")]
-    [InlineData("windowsPE", "Microsoft-Windows-Setup", "<DiskConfiguration><Disk><CreatePartitions><CreatePartition><Order>1</Order></CreatePartition></CreatePartitions><ModifyPartitions><ModifyPartition><Order>1</Order><PartitionID>2</PartitionID></ModifyPartition></ModifyPartitions></Disk></DiskConfiguration>", "partition 2 is not among those that are made on that disk (1)")]
-    [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup", "<UserAccounts><AdministratorPassword><Value>secret</Value></AdministratorPassword></UserAccounts>", "holds a password in plain text")]
-    [InlineData("specialize", "Microsoft-Windows-UnattendedJoin", "<Identification><Credentials><Password>secret</Password></Credentials></Identification>", "holds a password in plain text")]
-    [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup", "<UserAccounts><AdministratorPassword><Value>cwA=</Value><PlainText>false</PlainText></AdministratorPassword></UserAccounts>", "hidden, not protected")]
+    [InlineData("oobeSystem", "Microsoft-Windows-International-Core", "<InputLocale>0809:809</InputLocale>",
+        "'0809:809' is not an input locale")]
+    [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup", "<OOBE><HideEULAPage>yes</HideEULAPage></OOBE>",
+        "'HideEULAPage' is true or false")]
+    [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup", "<Display><HorizontalResolution>wide</HorizontalResolution></Display>",
+        "'HorizontalResolution' is a number")]
+    [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup",
+        "<FirstLogonCommands><SynchronousCommand><Order>1</Order></SynchronousCommand><SynchronousCommand><Order>1</Order></SynchronousCommand></FirstLogonCommands>", "order 1 appears twice in 'FirstLogonCommands'")]
+    [InlineData("windowsPE", "Microsoft-Windows-Setup",
+        "<DiskConfiguration><Disk><CreatePartitions><CreatePartition><Order>1</Order></CreatePartition></CreatePartitions><ModifyPartitions><ModifyPartition><Order>1</Order><PartitionID>2</PartitionID></ModifyPartition></ModifyPartitions></Disk></DiskConfiguration>", "partition 2 is not among those that are made on that disk (1)")]
+    [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup",
+        "<UserAccounts><AdministratorPassword><Value>secret</Value></AdministratorPassword></UserAccounts>",
+        "holds a password in plain text")]
+    [InlineData("specialize", "Microsoft-Windows-UnattendedJoin",
+        "<Identification><Credentials><Password>secret</Password></Credentials></Identification>", "holds a password in plain text")]
+    [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup",
+        "<UserAccounts><AdministratorPassword><Value>cwA=</Value><PlainText>false</PlainText></AdministratorPassword></UserAccounts>",
+        "hidden, not protected")]
     public void MistakesAreToldWithTheirLine(string pass, string component, string settings, string expected) =>
         Assert.Contains(expected, string.Join('\n', Check(pass, component, settings)), StringComparison.Ordinal);
 
     [Theory]
     [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>Desk</Name></LocalAccount><LocalAccount><Name>desk</Name></LocalAccount></LocalAccounts></UserAccounts>", "the account 'Desk' is there twice")]
-    [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>a name that is far too long</Name></LocalAccount></LocalAccounts></UserAccounts>", "has 27 characters; 20 are possible")]
+    [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>a name that is far too "
+        + "long</Name></LocalAccount></LocalAccounts></UserAccounts>", "has 27 characters; 20 are possible")]
     [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>a/b</Name></LocalAccount></LocalAccounts></UserAccounts>", "in it")]
     [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.0.300/24</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "'10.20.0.300/24' is not an address")]
     [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.5/24</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "'10.20.5/24' is not an address")]
@@ -47,7 +65,8 @@ public class AnswerKnowledgeTests(DemoFixture demo)
     [InlineData("<UserData><ProductKey><Key/></ProductKey></UserData>", "")]
     public void AccountsAddressesAndKeysAreLookedAt(string setting, string expected)
     {
-        var text = $"<unattend xmlns=\"urn:schemas-microsoft-com:unattend\"><settings pass=\"oobeSystem\"><component name=\"Tarn-Other\" processorArchitecture=\"amd64\">{setting}</component></settings></unattend>";
+        var text = $"<unattend xmlns=\"urn:schemas-microsoft-com:unattend\"><settings pass=\"oobeSystem\"><component "
+            + $"name=\"Tarn-Other\" processorArchitecture=\"amd64\">{setting}</component></settings></unattend>";
         var errors = AnswerFile.Parse(System.Text.Encoding.UTF8.GetBytes(text), "x.xml").Check("x64").Where(f => f.IsError).ToList();
         if (expected.Length == 0)
             Assert.Empty(errors);
@@ -58,7 +77,10 @@ public class AnswerKnowledgeTests(DemoFixture demo)
     [Fact]
     public void CommandsMayBeAsLongAsWindowsTakesThem()
     {
-        List<string> Errors(string element, int length) => [.. AnswerFile.Parse(System.Text.Encoding.UTF8.GetBytes($"<unattend xmlns=\"urn:schemas-microsoft-com:unattend\"><settings pass=\"oobeSystem\"><component name=\"Tarn-Other\" processorArchitecture=\"amd64\"><List><{element}>{new string('x', length)}</{element}></List></component></settings></unattend>"), "x.xml")
+        List<string> Errors(string element, int length) =>
+            [.. AnswerFile.Parse(System.Text.Encoding.UTF8.GetBytes($"<unattend xmlns=\"urn:schemas-microsoft-com:unattend\"><settings "
+            + $"pass=\"oobeSystem\"><component name=\"Tarn-Other\" "
+            + $"processorArchitecture=\"amd64\"><List><{element}>{new string('x', length)}</{element}></List></component></settings></unattend>"), "x.xml")
             .Check("x64").Where(f => f.IsError).Select(f => f.Text)];
         Assert.Empty(Errors("CommandLine", 1024));
         Assert.Equal(["the command has 1025 characters; Windows takes up to 1024"], Errors("CommandLine", 1025));
@@ -80,12 +102,17 @@ public class AnswerKnowledgeTests(DemoFixture demo)
         Assert.DoesNotContain(made.Check("x64"), f => f.IsError);
         using var folder = new TempFolder();
         File.WriteAllBytes(folder.At("a.xml"), made.ToBytes());
-        string X(params string[] names) => Tools.Run("xmllint", ["--xpath", $"string(/{string.Concat(names.Select(n => $"/*[local-name()='{n}']"))})", folder.At("a.xml")]).Trim();
+        string X(params string[] names) =>
+            Tools.Run("xmllint", ["--xpath", $"string(/{string.Concat(names.Select(n => $"/*[local-name()='{n}']"))})", folder.At("a.xml")])
+            .Trim();
         Assert.Equal("GMT Standard Time", X("TimeZone"));
         Assert.Equal("OU=Bookmobiles,DC=tarnvalley,DC=example", X("MachineObjectOU"));
-        Assert.Equal("Slate-and-heather-26AdministratorPassword", Encoding.Unicode.GetString(Convert.FromBase64String(X("AdministratorPassword", "Value"))));
-        Assert.Equal("Overdue-is-fine-4Password", Encoding.Unicode.GetString(Convert.FromBase64String(X("LocalAccount", "Password", "Value"))));
-        Assert.Equal(["specialize", "oobeSystem"], Tools.Run("xmllint", ["--xpath", "//@pass", folder.At("a.xml")]).Split('"').Where((_, i) => i % 2 == 1));
+        Assert.Equal("Slate-and-heather-26AdministratorPassword",
+            Encoding.Unicode.GetString(Convert.FromBase64String(X("AdministratorPassword", "Value"))));
+        Assert.Equal("Overdue-is-fine-4Password",
+            Encoding.Unicode.GetString(Convert.FromBase64String(X("LocalAccount", "Password", "Value"))));
+        Assert.Equal(["specialize", "oobeSystem"],
+            Tools.Run("xmllint", ["--xpath", "//@pass", folder.At("a.xml")]).Split('"').Where((_, i) => i % 2 == 1));
         made.SetComputerName("TVL-BM-02", "x64");
         var text = Encoding.UTF8.GetString(made.ToBytes());
         Assert.Contains("/register-desk TVL-BM-02", text, StringComparison.Ordinal);
@@ -95,7 +122,9 @@ public class AnswerKnowledgeTests(DemoFixture demo)
     [Fact]
     public void HiddenPasswordsAreNotPlainAnyMore()
     {
-        var file = AnswerFile.Parse(Encoding.UTF8.GetBytes($"<unattend xmlns=\"{AnswerFile.Namespace}\"><settings pass=\"oobeSystem\"><component name=\"Microsoft-Windows-Shell-Setup\" processorArchitecture=\"amd64\"><UserAccounts><AdministratorPassword><Value>secret</Value><PlainText>true</PlainText></AdministratorPassword></UserAccounts></component></settings></unattend>"), "x");
+        var file = AnswerFile.Parse(Encoding.UTF8.GetBytes($"<unattend xmlns=\"{AnswerFile.Namespace}\"><settings "
+            + $"pass=\"oobeSystem\"><component name=\"Microsoft-Windows-Shell-Setup\" "
+            + $"processorArchitecture=\"amd64\"><UserAccounts><AdministratorPassword><Value>secret</Value><PlainText>true</PlainText></AdministratorPassword></UserAccounts></component></settings></unattend>"), "x");
         Assert.Equal(1, file.HidePasswords());
         Assert.Equal(0, file.HidePasswords());
         Assert.DoesNotContain("secret", Encoding.UTF8.GetString(file.ToBytes()), StringComparison.Ordinal);
@@ -133,28 +162,41 @@ public class AnswerKnowledgeTests(DemoFixture demo)
         }, iter: 1500);
     }
 
-    private static AnswerFile Parse(string inner) => AnswerFile.Parse(Encoding.UTF8.GetBytes($"<unattend xmlns=\"{AnswerFile.Namespace}\" xmlns:wcm=\"w\">{inner}</unattend>"), "x");
+    private static AnswerFile Parse(string inner) =>
+        AnswerFile.Parse(Encoding.UTF8.GetBytes($"<unattend xmlns=\"{AnswerFile.Namespace}\" xmlns:wcm=\"w\">{inner}</unattend>"), "x");
 
-    private static string Settings(string pass, string component, string settings) => $"<settings pass=\"{pass}\"><component name=\"{component}\" processorArchitecture=\"amd64\">{settings}</component></settings>";
+    private static string Settings(string pass, string component, string settings) =>
+        $"<settings pass=\"{pass}\"><component name=\"{component}\" processorArchitecture=\"amd64\">{settings}</component></settings>";
 
     [Fact]
     public void MergingTakesOverWhatIsNewAndKeepsTheRest()
     {
-        static string Command(int order, string line, string more = "") => $"<SynchronousCommand wcm:action=\"add\"><Order>{order}</Order><CommandLine>{line}</CommandLine>{more}</SynchronousCommand>";
-        static string Account(string name, string group) => $"<LocalAccount wcm:action=\"add\"><Name>{name}</Name><Group>{group}</Group></LocalAccount>";
+        static string Command(int order, string line, string more = "") =>
+            $"<SynchronousCommand wcm:action=\"add\"><Order>{order}</Order><CommandLine>{line}</CommandLine>{more}</SynchronousCommand>";
+        static string Account(string name, string group) =>
+            $"<LocalAccount wcm:action=\"add\"><Name>{name}</Name><Group>{group}</Group></LocalAccount>";
         const string Shell = "Microsoft-Windows-Shell-Setup";
         var into = Parse(Settings("specialize", Shell, "<ComputerName>OLD</ComputerName><TimeZone>UTC</TimeZone>")
-            + Settings("oobeSystem", Shell, $"<FirstLogonCommands>{Command(1, "one")}{Command(2, "two")}</FirstLogonCommands><UserAccounts><LocalAccounts>{Account("a", "Users")}</LocalAccounts></UserAccounts>"));
-        var other = Parse(Settings("specialize", Shell, "<ComputerName>NEW</ComputerName>") + Settings("specialize", "Microsoft-Windows-Deployment", "<ExtendOSPartition><Extend>true</Extend></ExtendOSPartition>").Replace("<settings pass=\"specialize\">", "<settings pass=\"generalize\">", StringComparison.Ordinal)
-            + Settings("oobeSystem", Shell, $"<FirstLogonCommands>{Command(1, "three")}{Command(2, "one", "<Description>x</Description>")}</FirstLogonCommands><UserAccounts><LocalAccounts>{Account("a", "Administrators")}{Account("b", "Users")}</LocalAccounts></UserAccounts>"));
+            + Settings("oobeSystem", Shell,
+            $"<FirstLogonCommands>{Command(1, "one")}{Command(2, "two")}</FirstLogonCommands><UserAccounts><LocalAccounts>{Account("a", "Users")}</LocalAccounts></UserAccounts>"));
+        var other = Parse(Settings("specialize", Shell, "<ComputerName>NEW</ComputerName>")
+            + Settings("specialize", "Microsoft-Windows-Deployment", "<ExtendOSPartition><Extend>true</Extend></ExtendOSPartition>")
+            .Replace("<settings pass=\"specialize\">", "<settings pass=\"generalize\">", StringComparison.Ordinal)
+            + Settings("oobeSystem", Shell,
+            $"<FirstLogonCommands>{Command(1, "three")}{Command(2, "one", "<Description>x</Description>")}</FirstLogonCommands><UserAccounts><LocalAccounts>{Account("a", "Administrators")}{Account("b", "Users")}</LocalAccounts></UserAccounts>"));
         Assert.Equal(6, into.Merge(other));
         using var folder = new TempFolder();
         File.WriteAllBytes(folder.At("m.xml"), into.ToBytes());
         string X(string path) => Tools.Run("xmllint", ["--xpath", path, folder.At("m.xml")]).Trim();
         Assert.Equal("NEW", X("string(//*[local-name()='ComputerName'])"));
         Assert.Equal("UTC", X("string(//*[local-name()='TimeZone'])"));
-        Assert.Equal("1 one 2 two 3 three", string.Join(' ', Enumerable.Range(1, 3).Select(i => X($"concat((//*[local-name()='Order'])[{i}], ' ', (//*[local-name()='CommandLine'])[{i}])"))));
-        Assert.Equal("a Administrators b Users", X("concat((//*[local-name()='Name'])[1], ' ', (//*[local-name()='Group'])[1], ' ', (//*[local-name()='Name'])[2], ' ', (//*[local-name()='Group'])[2])"));
+        Assert.Equal("1 one 2 two 3 three",
+            string.Join(' ',
+            Enumerable.Range(1, 3)
+            .Select(i => X($"concat((//*[local-name()='Order'])[{i}], ' ', (//*[local-name()='CommandLine'])[{i}])"))));
+        Assert.Equal("a Administrators b Users",
+            X("concat((//*[local-name()='Name'])[1], ' ', (//*[local-name()='Group'])[1], ' ', (//*[local-name()='Name'])[2], ' ', "
+            + "(//*[local-name()='Group'])[2])"));
         Assert.Equal("x", X("string(//*[local-name()='Description'])"));
         Assert.Equal("true", X("string(//*[local-name()='Extend'])"));
         // Once more nothing is new.
@@ -170,7 +212,8 @@ public class AnswerKnowledgeTests(DemoFixture demo)
         var more = folder.Write("more.yaml", "computer: TVL-DESK-001\nworkgroup: VALLEY\n");
         var merged = Do.Service(archive, null, new AnswersChange(more, merge: true)).Changes.Single();
         Assert.Contains("merged into Windows/Panther/unattend.xml", merged.Why, StringComparison.Ordinal);
-        string Now() => Do.WithTree(archive, 1, t => Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("Windows/Panther/unattend.xml"), 1 << 20)!));
+        string Now() =>
+            Do.WithTree(archive, 1, t => Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("Windows/Panther/unattend.xml"), 1 << 20)!));
         Assert.Contains("<JoinWorkgroup>VALLEY</JoinWorkgroup>", Now(), StringComparison.Ordinal);
         Assert.Contains("<ComputerName>TVL-DESK-001</ComputerName>", Now(), StringComparison.Ordinal);
         Assert.Contains("HideEULAPage", Now(), StringComparison.Ordinal);
@@ -185,14 +228,29 @@ public class AnswerKnowledgeTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         Do.Service(archive, null, new AnswersChange(demo.At("answers/reading-room.yaml")));
-        Assert.Contains("the answer file still has {{desk}}", Do.Deploy(archive, folder.At("plain")).Warnings.Single(w => w.Contains("{{", StringComparison.Ordinal)), StringComparison.Ordinal);
-        Assert.Equal("placeholders-left", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("d.img"), r => r with { Size = 2L << 30 })).Code);
+        Assert.Contains("the answer file still has {{desk}}",
+            Do.Deploy(archive, folder.At("plain")).Warnings.Single(w => w.Contains("{{", StringComparison.Ordinal)),
+            StringComparison.Ordinal);
+        Assert.Equal("placeholders-left", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("d.img"), r => r with
+        {
+            Size = 2L << 30,
+        })).Code);
         Assert.False(File.Exists(folder.At("d.img")));
         var fill = new Dictionary<string, string> { ["desk"] = "014" };
-        Assert.DoesNotContain(Do.Deploy(archive, folder.At("named"), r => r with { Fill = fill }).Warnings, w => w.Contains("{{", StringComparison.Ordinal));
-        Assert.Contains("<ComputerName>TVL-READ-014</ComputerName>", File.ReadAllText(folder.At("named/Windows/Panther/unattend.xml")), StringComparison.Ordinal);
-        Assert.Contains("It has {{desk}}.", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("x"), r => r with { Fill = new Dictionary<string, string> { ["dsk"] = "1" } })).Hint, StringComparison.Ordinal);
-        Assert.Equal("bad-answer-file", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("x"), r => r with { Fill = new Dictionary<string, string> { ["desk"] = "far too long" } })).Code);
+        Assert.DoesNotContain(Do.Deploy(archive, folder.At("named"), r => r with
+        {
+            Fill = fill,
+        }).Warnings, w => w.Contains("{{", StringComparison.Ordinal));
+        Assert.Contains("<ComputerName>TVL-READ-014</ComputerName>", File.ReadAllText(folder.At("named/Windows/Panther/unattend.xml")),
+            StringComparison.Ordinal);
+        Assert.Contains("It has {{desk}}.", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("x"), r => r with
+        {
+            Fill = new Dictionary<string, string> { ["dsk"] = "1" },
+        })).Hint, StringComparison.Ordinal);
+        Assert.Equal("bad-answer-file", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("x"), r => r with
+        {
+            Fill = new Dictionary<string, string> { ["desk"] = "far too long" },
+        })).Code);
     }
 
     [Fact]
@@ -205,10 +263,12 @@ public class AnswerKnowledgeTests(DemoFixture demo)
             Assert.Empty(made.Check("x64"));
             File.WriteAllBytes(folder.At("p.xml"), made.ToBytes());
             string X(string path) => Tools.Run("xmllint", ["--xpath", path, folder.At("p.xml")]).Trim();
-            Assert.Equal(layout == "uefi" ? "EFI MSR Primary Primary" : "Primary Primary", string.Join(' ', Enumerable.Range(1, layout == "uefi" ? 4 : 2).Select(i => X($"string((//*[local-name()='Type'])[{i}])"))));
+            Assert.Equal(layout == "uefi" ? "EFI MSR Primary Primary" : "Primary Primary",
+                string.Join(' ', Enumerable.Range(1, layout == "uefi" ? 4 : 2).Select(i => X($"string((//*[local-name()='Type'])[{i}])"))));
             // Windows takes what is left, so it is made last, and is where set-up goes.
             Assert.Equal("true", X("string((//*[local-name()='CreatePartition'])[last()]/*[local-name()='Extend'])"));
-            Assert.Equal(X("string((//*[local-name()='CreatePartition'])[last()]/*[local-name()='Order'])"), X("string(//*[local-name()='InstallTo']/*[local-name()='PartitionID'])"));
+            Assert.Equal(X("string((//*[local-name()='CreatePartition'])[last()]/*[local-name()='Order'])"),
+                X("string(//*[local-name()='InstallTo']/*[local-name()='PartitionID'])"));
             Assert.Equal(0, Tools.Try("xmllint", ["--noout", "--schema", Schema, folder.At("p.xml")]).Code);
         }
     }
@@ -226,7 +286,9 @@ public class AnswerKnowledgeTests(DemoFixture demo)
             files.Add(folder.At(Path.GetFileName(profile) + ".xml"));
         }
         Assert.All(files, f => Assert.Equal(0, Tools.Try("xmllint", ["--noout", "--schema", Schema, f]).Code));
-        foreach (var bad in (string[])[Settings("specialise", "x", ""), "<settings pass=\"specialize\"><component name=\"x\" processorArchitecture=\"x64\"/></settings>", "<settings/>", "<component/>", Settings("specialize", "x", "") + Settings("specialize", "y", "")])
+        foreach (var bad in (string[])[Settings("specialise", "x", ""),
+            "<settings pass=\"specialize\"><component name=\"x\" processorArchitecture=\"x64\"/></settings>", "<settings/>",
+            "<component/>", Settings("specialize", "x", "") + Settings("specialize", "y", "")])
         {
             File.WriteAllBytes(folder.At("bad.xml"), Parse(bad).ToBytes());
             Assert.NotEqual(0, Tools.Try("xmllint", ["--noout", "--schema", Schema, folder.At("bad.xml")]).Code);

@@ -49,7 +49,12 @@ public class ArchiveTests
             ("first capture", null, (archive, layer) => Do.Capture(first, archive, "one", layer: layer)),
             ("second capture", prepared, (archive, layer) => Do.Capture(second, archive, "two", layer: layer)),
             ("service", prepared, (archive, layer) => ServiceOperation.Run(
-                new ServiceRequest { Image = new ImageReference(archive, "1"), Changes = [new RemoveChange("text.txt")], InPlace = true }, NoProgress.Instance, CancellationToken.None, layer)),
+                new ServiceRequest
+                {
+                    Image = new ImageReference(archive, "1"),
+                    Changes = [new RemoveChange("text.txt")],
+                    InPlace = true,
+                }, NoProgress.Instance, CancellationToken.None, layer)),
             ("drop", prepared, (archive, layer) => DropOperation.Run(new ImageReference(archive, "1"), default, layer)),
         ];
         foreach (var (name, start, work) in works)
@@ -149,7 +154,8 @@ public class ArchiveTests
         var before = State(archive);
         var cut = folder.At("cut.vmb");
         var random = new Random(5);
-        foreach (var length in Enumerable.Range(1, 200).Select(i => good.Length - i).Concat(Enumerable.Range(0, 200).Select(_ => random.Next(good.Length))))
+        foreach (var length in Enumerable.Range(1, 200).Select(i => good.Length - i)
+            .Concat(Enumerable.Range(0, 200).Select(_ => random.Next(good.Length))))
         {
             File.WriteAllBytes(cut, good.AsSpan(0, length));
             try
@@ -214,7 +220,8 @@ public class ArchiveTests
         File.WriteAllBytes(archive, bytes);
         var result = Do.Verify(archive);
         Assert.Contains(result.Damage, d => d is { Image: 1, Path: "text.txt" });
-        var problem = Assert.Throws<VembarException>(() => Do.WithTree(archive, 1, t => t.ReadFile(WindowsPath.Parse("text.txt"), 1 << 20)));
+        var problem = Assert.Throws<VembarException>(() => Do.WithTree(archive, 1,
+            t => t.ReadFile(WindowsPath.Parse("text.txt"), 1 << 20)));
         Assert.Equal(ErrorKind.Damaged, problem.Kind);
         Assert.Contains("text.txt", problem.Message, StringComparison.Ordinal);
     }
@@ -280,7 +287,8 @@ public class ArchiveTests
         using var stop = new CancellationTokenSource();
         var layer = new LayerThatTellsOfOpening();
         _ = layer.Opened.Task.ContinueWith(_ => stop.Cancel(), TaskScheduler.Default);
-        Assert.Throws<OperationCanceledException>(() => DropOperation.Run(ImageReference.Parse($"{archive}#1"), TimeSpan.FromDays(1), layer, stop.Token));
+        Assert.Throws<OperationCanceledException>(() => DropOperation.Run(ImageReference.Parse($"{archive}#1"), TimeSpan.FromDays(1),
+            layer, stop.Token));
     }
 
     private sealed class LayerThatTellsOfOpening : IFileSystem
@@ -318,7 +326,9 @@ public class ArchiveTests
             Assert.Equal(30, reader.Images.Count);
             Assert.Equal(30, reader.Sequence);
             for (var i = 0; i < 30; i++)
-                Assert.Equal($"state {i}", System.Text.Encoding.UTF8.GetString(new ImageTree(reader, reader.Images[i].Root, "t").ReadFile(WindowsPath.Parse("changing.txt"), 100)!));
+                Assert.Equal($"state {i}",
+                    System.Text.Encoding.UTF8.GetString(new ImageTree(reader, reader.Images[i].Root,
+                    "t").ReadFile(WindowsPath.Parse("changing.txt"), 100)!));
         }
         Assert.True(Do.Verify(archive).Ok);
     }
@@ -373,8 +383,11 @@ public class ArchiveTests
         Assert.True(Do.Verify(other).Ok);
         Do.Deploy(other, folder.At("out"));
         Assert.Equal(Do.Listing(folder.At("src2")), Do.Listing(folder.At("out")));
-        Assert.Equal("name-taken", Assert.Throws<VembarException>(() => CopyOperation.Run(new ImageReference(archive, "2"), other, null, default, NoProgress.Instance, CancellationToken.None)).Code);
-        var again = CopyOperation.Run(new ImageReference(archive, "2"), other, "twice", default, NoProgress.Instance, CancellationToken.None);
+        Assert.Equal("name-taken",
+            Assert.Throws<VembarException>(() => CopyOperation.Run(new ImageReference(archive, "2"), other, null, default,
+            NoProgress.Instance, CancellationToken.None)).Code);
+        var again = CopyOperation.Run(new ImageReference(archive, "2"), other, "twice", default, NoProgress.Instance,
+            CancellationToken.None);
         Assert.Equal(0, again.Stats.BytesNew);
     }
 }

@@ -95,7 +95,8 @@ public class BasedOnTests
         var verified = Do.Verify(two);
         Assert.False(verified.Ok);
         Assert.Contains(verified.Damage, d => d.Path == "0/12.bin");
-        Assert.Contains(verified.Damage, d => d is { Path: "2" } && d.Problem.Contains("the folder and all below it", StringComparison.Ordinal));
+        Assert.Contains(verified.Damage,
+            d => d is { Path: "2" } && d.Problem.Contains("the folder and all below it", StringComparison.Ordinal));
         Assert.DoesNotContain(verified.Damage, d => d.Path == "new.txt");
     }
 
@@ -104,7 +105,8 @@ public class BasedOnTests
     {
         using var folder = new TempFolder();
         var (one, two) = Make(folder);
-        CopyOperation.Run(new ImageReference(two, "based"), folder.At("copy.vmb"), null, default, NoProgress.Instance, CancellationToken.None);
+        CopyOperation.Run(new ImageReference(two, "based"), folder.At("copy.vmb"), null, default, NoProgress.Instance,
+            CancellationToken.None);
         RecoverOperation.Run(two, folder.At("recovered.vmb"), NoProgress.Instance, CancellationToken.None);
         File.Delete(one);
         foreach (var name in (string[])["copy", "recovered"])
@@ -120,9 +122,19 @@ public class BasedOnTests
     {
         using var folder = new TempFolder();
         var (one, two) = Make(folder);
-        Assert.Equal("based-on-itself", Assert.Throws<VembarException>(() => Do.Capture(folder.At("src"), one, "x", r => r with { BasedOn = one })).Code);
-        Assert.Equal("not-based-on", Assert.Throws<VembarException>(() => Do.Capture(folder.At("src"), one, "x", r => r with { BasedOn = two })).Code);
-        Assert.Equal("no-such-archive", Assert.Throws<VembarException>(() => Do.Capture(folder.At("src"), folder.At("n.vmb"), "x", r => r with { BasedOn = folder.At("none.vmb") })).Code);
+        Assert.Equal("based-on-itself", Assert.Throws<VembarException>(() => Do.Capture(folder.At("src"), one, "x", r => r with
+        {
+            BasedOn = one,
+        })).Code);
+        Assert.Equal("not-based-on", Assert.Throws<VembarException>(() => Do.Capture(folder.At("src"), one, "x", r => r with
+        {
+            BasedOn = two,
+        })).Code);
+        Assert.Equal("no-such-archive",
+            Assert.Throws<VembarException>(() => Do.Capture(folder.At("src"), folder.At("n.vmb"), "x", r => r with
+            {
+                BasedOn = folder.At("none.vmb"),
+            })).Code);
         Assert.False(File.Exists(folder.At("n.vmb")));
         // A base of a base.
         folder.Write("src/third.txt", "third");

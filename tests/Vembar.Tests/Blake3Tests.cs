@@ -12,7 +12,8 @@ public class Blake3Tests
     {
         using var folder = new TempFolder();
         var random = new Random(7);
-        var lengths = Enumerable.Range(0, 2201).Concat([3 * 1024, 16 * 1024, 16 * 1024 + 1, 17 * 1024, 31 * 1024 + 5, 64 * 1024, 64 * 1024 + 1, 65 * 1024, 128 * 1024])
+        var lengths = Enumerable.Range(0, 2201)
+            .Concat([3 * 1024, 16 * 1024, 16 * 1024 + 1, 17 * 1024, 31 * 1024 + 5, 64 * 1024, 64 * 1024 + 1, 65 * 1024, 128 * 1024])
             .Concat(Enumerable.Range(0, 40).Select(_ => random.Next(2201, 3_000_000))).Distinct().ToList();
         var all = new byte[3_000_000];
         random.NextBytes(all);
@@ -78,7 +79,8 @@ public class ChunkerTests
         foreach (var sizes in new[] { new ChunkSizes(4096, 8192, 20000), new ChunkSizes(5001, 16384, 65537), ChunkSizes.Standard })
         {
             var chunker = new Chunker(sizes);
-            foreach (var length in Enumerable.Range(0, 40).Select(_ => random.Next(1, 900_000)).Concat([1, 4095, 4096, 4097, 4103, 4104, 8191, 8192, 8193]))
+            foreach (var length in Enumerable.Range(0, 40).Select(_ => random.Next(1, 900_000))
+                .Concat([1, 4095, 4096, 4097, 4103, 4104, 8191, 8192, 8193]))
             {
                 var data = new byte[length];
                 random.NextBytes(data);

@@ -49,7 +49,9 @@ public class CaptureDeployTests
         Tools.Run("touch", ["-d", "1999-12-31 23:59:59.123456789 UTC", "src/plain.txt"], folder.Path);
         Tools.Run("touch", ["-d", "1888-01-01 00:00:00.000000001 UTC", "src/empty"], folder.Path);
         Tools.Run("touch", ["-h", "-d", "2001-02-03 04:05:06.7 UTC", "src/link"], folder.Path);
-        Tools.Run("sh", ["-c", "printf x > \"$(printf 'src/\\377\\376 bytes')\"; mkdir \"$(printf 'src/new\\nline')\"; : > 'src/ends with space '; : > src/CASE; : > src/case"], folder.Path);
+        Tools.Run("sh",
+            ["-c", "printf x > \"$(printf 'src/\\377\\376 bytes')\"; mkdir \"$(printf 'src/new\\nline')\"; : > 'src/ends with space '; : "
+            + "> src/CASE; : > src/case"], folder.Path);
         Tools.Run("touch", ["-d", "2020-01-01 UTC", "src/deep", "src"], folder.Path);
         var before = Do.Listing(source);
         Do.Capture(source, folder.At("a.vmb"));
@@ -57,8 +59,10 @@ public class CaptureDeployTests
         var result = Do.Deploy(folder.At("a.vmb"), folder.At("out"));
         Assert.Empty(result.Differences);
         Assert.Equal(before, Do.Listing(folder.At("out")));
-        Assert.Contains("kept", Tools.Run("getfattr", ["-n", "user.remark", folder.At("out/plain.txt"), "--absolute-names"]), StringComparison.Ordinal);
-        Assert.Equal(Tools.Run("stat", ["-c", "%i", folder.At("out/plain.txt")]), Tools.Run("stat", ["-c", "%i", folder.At("out/deep/second name")]));
+        Assert.Contains("kept", Tools.Run("getfattr", ["-n", "user.remark", folder.At("out/plain.txt"), "--absolute-names"]),
+            StringComparison.Ordinal);
+        Assert.Equal(Tools.Run("stat", ["-c", "%i", folder.At("out/plain.txt")]),
+            Tools.Run("stat", ["-c", "%i", folder.At("out/deep/second name")]));
     }
 
     [Fact]
@@ -146,11 +150,14 @@ public class CaptureDeployTests
     {
         using var folder = new TempFolder();
         // Longer than the 4,096 bytes that one call takes.
-        Tools.Run("python3", ["-c", "import os\nos.mkdir('src'); os.chdir('src')\nfor i in range(60):\n    d = 'd%0100d' % i\n    os.mkdir(d); os.chdir(d); open('f', 'w').write(str(i))"], folder.Path);
+        Tools.Run("python3",
+            ["-c", "import os\nos.mkdir('src'); os.chdir('src')\nfor i in range(60):\n    d = 'd%0100d' % i\n    os.mkdir(d); "
+            + "os.chdir(d); open('f', 'w').write(str(i))"], folder.Path);
         var result = Do.Capture(folder.At("src"), folder.At("a.vmb"));
         Assert.Equal(60, result.Image.Files);
         Assert.Empty(Do.Deploy(folder.At("a.vmb"), folder.At("out")).Differences);
-        Assert.Equal(Tools.Run("find", [".", "-printf", "%d %f %s %T@\\n"], folder.At("src")), Tools.Run("find", [".", "-printf", "%d %f %s %T@\\n"], folder.At("out")));
+        Assert.Equal(Tools.Run("find", [".", "-printf", "%d %f %s %T@\\n"], folder.At("src")),
+            Tools.Run("find", [".", "-printf", "%d %f %s %T@\\n"], folder.At("out")));
     }
 
     [Fact]
@@ -163,7 +170,8 @@ public class CaptureDeployTests
         folder.Write("src/Users/u/AppData/Local/Temp/x", "x");
         folder.Write("src/keep.iso", "i");
         var result = Do.Capture(folder.At("src"), folder.At("a.vmb"), "one", r => r with { LeaveOut = ["*.iso", "*.none"] });
-        Assert.Equal(["Users/u/AppData/Local/Temp/x", "Windows/Temp/a", "keep.iso", "pagefile.sys"], result.Excluded.Select(l => l.Path).Order(StringComparer.Ordinal));
+        Assert.Equal(["Users/u/AppData/Local/Temp/x", "Windows/Temp/a", "keep.iso", "pagefile.sys"],
+            result.Excluded.Select(l => l.Path).Order(StringComparer.Ordinal));
         Assert.Contains(result.Warnings, w => w.Contains("'*.none' left nothing out", StringComparison.Ordinal));
         Assert.True(Do.WithTree(folder.At("a.vmb"), 1, t => t.Exists(WindowsPath.Parse("Windows/Temp"))));
         Assert.Equal(5, Do.Capture(folder.At("src"), folder.At("a.vmb"), "all", r => r with { KeepAll = true }).Image.Files);
@@ -213,7 +221,10 @@ public class CaptureDeployTests
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
         var before = File.ReadAllBytes(folder.At("a.vmb"));
         using var again = new CancellationTokenSource();
-        Assert.ThrowsAny<OperationCanceledException>(() => CaptureOperation.Run(request with { Name = "two" }, new StopAt("writing the index", again), again.Token));
+        Assert.ThrowsAny<OperationCanceledException>(() => CaptureOperation.Run(request with
+        {
+            Name = "two",
+        }, new StopAt("writing the index", again), again.Token));
         Assert.Equal(before, File.ReadAllBytes(folder.At("a.vmb")));
     }
 
@@ -227,17 +238,27 @@ public class CaptureDeployTests
         folder.Write("out/mine.txt", "mine");
         using var stop = new CancellationTokenSource();
         folder.Write("out/d1/f1", "older");
-        var request = new DeployRequest { Image = new ImageReference(folder.At("a.vmb"), null), Target = folder.At("out"), KeepExisting = true, Verify = true };
+        var request = new DeployRequest
+        {
+            Image = new ImageReference(folder.At("a.vmb"), null),
+            Target = folder.At("out"),
+            KeepExisting = true,
+            Verify = true,
+        };
         var told = Assert.Throws<VembarException>(() => DeployOperation.Run(request, new StopAt("writing files", stop), stop.Token));
         Assert.Equal(VembarException.Interrupted, told.Code);
         Assert.Matches("interrupted; [0-9]+ of 40 files are in '.*', each of them whole", told.Message);
         // What was there before the first run is not its own, and what was being written when a run was killed is not whole.
-        var written = Directory.EnumerateFiles(folder.At("out"), "f*", SearchOption.AllDirectories).First(f => !f.EndsWith("d1/f1", StringComparison.Ordinal));
+        var written = Directory.EnumerateFiles(folder.At("out"), "f*", SearchOption.AllDirectories)
+            .First(f => !f.EndsWith("d1/f1", StringComparison.Ordinal));
         File.WriteAllText(written, "h");
         folder.Write("out/d2/f7", "");
         File.WriteAllText(folder.At("other.txt"), "x");
         Do.Capture(folder.At("out"), folder.At("a.vmb"), "two", r => r with { LeaveOut = [".vembar*"] });
-        Assert.Equal("other-deployment", Assert.Throws<VembarException>(() => DeployOperation.Run(request with { Image = new ImageReference(folder.At("a.vmb"), "2") }, NoProgress.Instance, CancellationToken.None)).Code);
+        Assert.Equal("other-deployment", Assert.Throws<VembarException>(() => DeployOperation.Run(request with
+        {
+            Image = new ImageReference(folder.At("a.vmb"), "2"),
+        }, NoProgress.Instance, CancellationToken.None)).Code);
         request = request with { Image = new ImageReference(folder.At("a.vmb"), "1") };
         var done = DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None);
         Assert.Equal(["d1/f1"], done.Kept);
@@ -249,7 +270,10 @@ public class CaptureDeployTests
             Assert.Equal(i == 1 ? "older" : $"{i}", File.ReadAllText(folder.At(i == 1 ? "out/d1/f1" : $"out/d{i % 5}/f{i}")));
         Assert.DoesNotContain(Directory.EnumerateFileSystemEntries(folder.At("out")), f => Path.GetFileName(f).StartsWith('.'));
         // Finished, it is a folder with files like any other.
-        Assert.Equal("target-not-empty", Assert.Throws<VembarException>(() => DeployOperation.Run(request with { KeepExisting = false }, NoProgress.Instance, CancellationToken.None)).Code);
+        Assert.Equal("target-not-empty", Assert.Throws<VembarException>(() => DeployOperation.Run(request with
+        {
+            KeepExisting = false,
+        }, NoProgress.Instance, CancellationToken.None)).Code);
     }
 
     [Fact]
@@ -258,7 +282,9 @@ public class CaptureDeployTests
         using var folder = new TempFolder();
         for (var i = 0; i < 60; i++)
             folder.Write($"src/d{i % 7}/e{i % 3}/f{i}", new string((char)('a' + i % 26), 100 * i));
-        Tools.Run("sh", ["-c", "cd src; ln d0/e0/f0 d1/linked; ln -s d0 soft; mkdir -p empty/in; chmod 700 d3; touch -d '2021-02-03 UTC' d3 soft -h; truncate -s 5000000 hole; touch -d '2020-01-01 UTC' hole ."], folder.Path);
+        Tools.Run("sh",
+            ["-c", "cd src; ln d0/e0/f0 d1/linked; ln -s d0 soft; mkdir -p empty/in; chmod 700 d3; touch -d '2021-02-03 UTC' d3 soft -h; "
+            + "truncate -s 5000000 hole; touch -d '2020-01-01 UTC' hole ."], folder.Path);
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
         for (var round = 0; round < 6; round++)
         {
@@ -327,7 +353,8 @@ public class CaptureDeployTests
         folder.Write("src/a", "a");
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
         var request = new DeployRequest { Image = new ImageReference(folder.At("a.vmb"), null), Target = folder.At("out") };
-        var second = new Another(() => Assert.Equal("target-in-use", Assert.Throws<VembarException>(() => DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None)).Code));
+        var second = new Another(() => Assert.Equal("target-in-use",
+            Assert.Throws<VembarException>(() => DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None)).Code));
         DeployOperation.Run(request, second, CancellationToken.None);
         Assert.True(second.WasTried);
         Assert.Equal("a", File.ReadAllText(folder.At("out/a")));
@@ -402,7 +429,8 @@ public class CaptureDeployTests
         folder.Write("src/three.ini", "3");
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
         var image = new ImageReference(folder.At("a.vmb"), null);
-        TakeResult Take(string to, params string[] paths) => TakeOperation.Run(image, paths, folder.At(to), NoProgress.Instance, CancellationToken.None);
+        TakeResult Take(string to, params string[] paths) =>
+            TakeOperation.Run(image, paths, folder.At(to), NoProgress.Instance, CancellationToken.None);
         Assert.Equal(2, Take("t1", "A").Files);
         Assert.Equal("2", File.ReadAllText(folder.At("t1/a/b/two.txt")));
         Assert.Equal(["one.txt", "two.txt"], Take("t2", "**/*.TXT").Paths.Select(p => p[(p.LastIndexOf('/') + 1)..]).Order());
@@ -450,6 +478,7 @@ public class CaptureDeployTests
         });
         Assert.True(Do.Verify(folder.At("a.vmb")).Ok);
         var deployed = Do.Deploy(folder.At("a.vmb"), folder.At("out"));
-        Assert.Contains(deployed.Warnings, w => w.Contains("security descriptors", StringComparison.Ordinal) && w.Contains("named streams", StringComparison.Ordinal));
+        Assert.Contains(deployed.Warnings,
+            w => w.Contains("security descriptors", StringComparison.Ordinal) && w.Contains("named streams", StringComparison.Ordinal));
     }
 }

@@ -105,7 +105,8 @@ public class CheckpointTests
         var file = new byte[16 << 20];
         "vhdxfile"u8.CopyTo(file);
         var old = File.ReadAllBytes(parent);
-        var first = BinaryPrimitives.ReadUInt64LittleEndian(old.AsSpan((64 << 10) + 8)) > BinaryPrimitives.ReadUInt64LittleEndian(old.AsSpan((128 << 10) + 8)) ? 64 << 10 : 128 << 10;
+        var first = BinaryPrimitives.ReadUInt64LittleEndian(old.AsSpan((64 << 10) + 8)) > BinaryPrimitives.ReadUInt64LittleEndian(
+            old.AsSpan((128 << 10) + 8)) ? 64 << 10 : 128 << 10;
         var linkage = new Guid(old.AsSpan(first + 32, 16));
         "head"u8.CopyTo(file.AsSpan(64 << 10));
         BinaryPrimitives.WriteUInt64LittleEndian(file.AsSpan((64 << 10) + 8), 7);
@@ -123,7 +124,8 @@ public class CheckpointTests
         }
         Region(regions[16..], "2DC27766-F623-4200-9D64-115E9BFD4A08", 3 * Megabyte);
         Region(regions[48..], "8B7CA206-4790-4B9A-B8FE-575F050F886E", 2 * Megabyte);
-        var pairs = new[] { ("parent_linkage", linkage.ToString("B")), ("relative_path", $".\\{Path.GetFileName(parent)}"), ("absolute_win32_path", $"C:\\disks\\{Path.GetFileName(parent)}") };
+        var pairs = new[] { ("parent_linkage", linkage.ToString("B")), ("relative_path", $".\\{Path.GetFileName(parent)}"),
+            ("absolute_win32_path", $"C:\\disks\\{Path.GetFileName(parent)}") };
         var locator = new byte[2048];
         new Guid("B04AEFB7-D19E-4A81-B789-25B8E9445913").TryWriteBytes(locator);
         BinaryPrimitives.WriteUInt16LittleEndian(locator.AsSpan(18), (ushort)pairs.Length);
@@ -142,7 +144,8 @@ public class CheckpointTests
         }
         var items = new (string Id, byte[] Bytes)[]
         {
-            ("CAA16737-FA36-4D43-B3B6-33F0AA44E76B", [.. BitConverter.GetBytes(Block), 2, 0, 0, 0]), ("2FA54224-CD1B-4876-B211-5DBED83BF4B8", BitConverter.GetBytes((long)Length)),
+            ("CAA16737-FA36-4D43-B3B6-33F0AA44E76B", [.. BitConverter.GetBytes(Block), 2, 0, 0, 0]),
+            ("2FA54224-CD1B-4876-B211-5DBED83BF4B8", BitConverter.GetBytes((long)Length)),
             ("8141BF1D-A96F-4709-BA47-F233A8FAAB5F", BitConverter.GetBytes(Sector)), ("A8D35F2D-B30B-454D-ABF7-D3D84834AB0C", locator),
         };
         var metadata = file.AsSpan(2 * Megabyte);
@@ -168,7 +171,8 @@ public class CheckpointTests
         {
             var isWhole = block.Key % 3 == 0;
             var at = whole.Length;
-            BinaryPrimitives.WriteUInt64LittleEndian(file.AsSpan(3 * Megabyte + 8 * block.Key), ((ulong)(at / Megabyte) << 20) | (isWhole ? 6u : 7u));
+            BinaryPrimitives.WriteUInt64LittleEndian(file.AsSpan(3 * Megabyte + 8 * block.Key),
+                ((ulong)(at / Megabyte) << 20) | (isWhole ? 6u : 7u));
             var data = new byte[Block];
             if (isWhole)
                 content.AsSpan(block.Key * Block, Block).CopyTo(data);
@@ -200,7 +204,8 @@ public class CheckpointTests
         // The tool for VHD rounds the length to cylinders unless told to leave it.
         string[] options = format == "vpc" ? ["-o", "force_size"] : [];
         Tools.Run("qemu-img", ["convert", "-f", "raw", "-O", format, .. options, folder.At("raw.img"), parent]);
-        Action<string, string, byte[], HashSet<int>> make = format == "vpc" ? MakeVhd : (path, from, bytes, sectors) => MakeVhdx(path, from, bytes, sectors);
+        Action<string, string, byte[], HashSet<int>> make = format == "vpc" ? MakeVhd
+            : (path, from, bytes, sectors) => MakeVhdx(path, from, bytes, sectors);
         for (var depth = 1; depth <= 3; depth++)
         {
             content = Expected(random, content, out var changed);
@@ -247,7 +252,8 @@ public class CheckpointTests
         else
             MakeVhdx(child, parent, Noise(random), [1, 9000, 130000]);
         var good = File.ReadAllBytes(child);
-        (int At, int Length)[] heads = format == "vpc" ? [(0, 2560)] : [(64 << 10, 80), (192 << 10, 100), (2 << 20, 256), ((2 << 20) + (64 << 10), 600), (3 << 20, 600)];
+        (int At, int Length)[] heads = format == "vpc" ? [(0, 2560)]
+            : [(64 << 10, 80), (192 << 10, 100), (2 << 20, 256), ((2 << 20) + (64 << 10), 600), (3 << 20, 600)];
         for (var round = 0; round < 150; round++)
         {
             var bytes = good.ToArray();

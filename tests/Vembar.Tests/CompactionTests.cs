@@ -46,7 +46,9 @@ public class CompactionTests(DemoFixture demo)
     // With plain choices only blocks that the other reader takes too: it fails on some single verbatim blocks.
     private static void CompactLzx(byte[] plain, Action<ReadOnlySpan<byte>, long> write, bool plainChoices = false)
     {
-        var units = plain.Chunk(LzxUnit).Select((unit, i) => LzxTestEncoder.Compress(unit, plainChoices ? 2 : 1 + i % 4, plainChoices ? 1 + i % 2 : i % 3) is var compressed && compressed.Length < unit.Length ? compressed : unit).ToList();
+        var units = plain.Chunk(LzxUnit)
+            .Select((unit, i) => LzxTestEncoder.Compress(unit, plainChoices ? 2 : 1 + i % 4,
+                plainChoices ? 1 + i % 2 : i % 3) is var compressed && compressed.Length < unit.Length ? compressed : unit).ToList();
         var table = new byte[Math.Max(0, units.Count - 1) * 4];
         var at = 0;
         for (var i = 0; i < units.Count; i++)
@@ -70,7 +72,8 @@ public class CompactionTests(DemoFixture demo)
         });
         var plain = new byte[length];
         for (var at = 0; at < length;)
-            at += content.Read(plain.AsSpan(at, Math.Min(step, length - at)), at) is > 0 and var got ? got : throw new InvalidOperationException("nothing was read");
+            at += content.Read(plain.AsSpan(at, Math.Min(step, length - at)), at) is > 0 and var got ? got
+                : throw new InvalidOperationException("nothing was read");
         return plain;
     }
 
@@ -127,7 +130,8 @@ public class CompactionTests(DemoFixture demo)
     {
         foreach (var form in Forms().Select(f => (CompactedForm)f.Data))
         {
-            foreach (var plain in (byte[][])[new byte[1], new byte[4096], new byte[500_000], [.. Enumerable.Range(0, 70_000).Select(i => (byte)(i * i >> 5))], RandomNumberGenerator.GetBytes(100_000)])
+            foreach (var plain in (byte[][])[new byte[1], new byte[4096], new byte[500_000],
+                [.. Enumerable.Range(0, 70_000).Select(i => (byte)(i * i >> 5))], RandomNumberGenerator.GetBytes(100_000)])
                 Assert.Equal(plain, Expand(form, Compact(form, plain), plain.Length));
         }
         Assert.True(Compact(CompactedForm.Xpress16K, new byte[1 << 20]).Length < 1 << 15);
@@ -181,7 +185,8 @@ public class CompactionTests(DemoFixture demo)
     {
         foreach (var form in Forms().Select(f => (CompactedForm)f.Data))
             Assert.Equal(form, CompactedForms.Of(CompactedForms.Reparse(form)));
-        Assert.Equal("170000801400000001000000020000000100000001000000" + "00000000", Convert.ToHexString(CompactedForms.Reparse(CompactedForm.Lzx)));
+        Assert.Equal("170000801400000001000000020000000100000001000000" + "00000000",
+            Convert.ToHexString(CompactedForms.Reparse(CompactedForm.Lzx)));
         Assert.Equal(CompactedForm.None, CompactedForms.Of(null));
         Assert.Equal(CompactedForm.None, CompactedForms.Of(InAnotherFile));
     }
@@ -221,7 +226,8 @@ public class CompactionTests(DemoFixture demo)
         return path;
     }
 
-    private static void Add(NtfsVolume volume, NtfsFile folder, string name, CompactedForm form, byte[] plain, byte[]? reparse = null, byte[]? stream = null)
+    private static void Add(NtfsVolume volume, NtfsFile folder, string name, CompactedForm form, byte[] plain, byte[]? reparse = null,
+        byte[]? stream = null)
     {
         using var file = volume.Create(folder, name, isFolder: false, 0, name);
         if (form == CompactedForm.None && reparse is null)
@@ -267,11 +273,13 @@ public class CompactionTests(DemoFixture demo)
         using var folder = new TempFolder();
         var volume = Volume(folder);
         var other = ByOtherReader(volume).Split('\n', StringSplitOptions.RemoveEmptyEntries).Order(StringComparer.Ordinal);
-        var expected = s_files.Select(f => string.Create(CultureInfo.InvariantCulture, $"{f.Key} {f.Value.Plain.Length} {Convert.ToHexStringLower(SHA256.HashData(f.Value.Plain))}")).Order(StringComparer.Ordinal).ToList();
+        var expected = s_files.Select(f => string.Create(CultureInfo.InvariantCulture, $"{f.Key} {f.Value.Plain.Length} "
+            + $"{Convert.ToHexStringLower(SHA256.HashData(f.Value.Plain))}")).Order(StringComparer.Ordinal).ToList();
         Assert.Equal(expected, other);
         var archive = folder.At("a.vmb");
         var captured = Do.Capture(volume, archive);
-        Assert.Equal((4, s_files.Where(f => f.Value.Form != CompactedForm.None).Sum(f => (long)f.Value.Plain.Length)), (captured.Image.Compacted!.Files, captured.Image.Compacted.Bytes));
+        Assert.Equal((4, s_files.Where(f => f.Value.Form != CompactedForm.None).Sum(f => (long)f.Value.Plain.Length)),
+            (captured.Image.Compacted!.Files, captured.Image.Compacted.Bytes));
         Assert.InRange(captured.Image.Compacted.Stored, 1, captured.Image.Compacted.Bytes - 1);
         Do.WithTree(archive, 1, tree =>
         {
@@ -320,8 +328,11 @@ public class CompactionTests(DemoFixture demo)
             Add(ntfs, root, "twin.bin", CompactedForm.None, new byte[5000], dedup);
         });
         var told = Assert.Throws<VembarException>(() => Do.Capture(volume, folder.At("a.vmb")));
-        Assert.Equal(("overlaid-file", "4 files keep their content in another file (an image file, or a store of deduplicated data), such as 'elsewhere0.dll'", 0), (told.Code, told.Message, told.Details.Count));
-        Assert.Equal(4, SurveyOperation.Run(volume, NoProgress.Instance, default).Volumes.Single().Take!.Excluded.Count(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)));
+        Assert.Equal(("overlaid-file", "4 files keep their content in another file (an image file, or a store of deduplicated data), "
+            + "such as 'elsewhere0.dll'", 0), (told.Code, told.Message, told.Details.Count));
+        Assert.Equal(4,
+            SurveyOperation.Run(volume, NoProgress.Instance,
+            default).Volumes.Single().Take!.Excluded.Count(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)));
         var captured = Do.Capture(volume, folder.At("a.vmb"), with: r => r with { SkipUnreadable = true });
         Assert.Equal(s_files.Count, captured.Image.Files);
         Assert.Equal(["elsewhere0.dll", "elsewhere1.dll", "elsewhere2.dll", "twin.bin"], captured.Excluded.Select(l => l.Path));
@@ -333,7 +344,8 @@ public class CompactionTests(DemoFixture demo)
         using var folder = new TempFolder();
         var stream = Compact(CompactedForm.Xpress4K, Sample(9, 100_000));
         stream.AsSpan(stream.Length / 2).Fill(0xFF);
-        var volume = Volume(folder, (ntfs, root) => Add(ntfs, root, "damaged.dll", CompactedForm.Xpress4K, new byte[100_000], null, stream));
+        var volume = Volume(folder,
+            (ntfs, root) => Add(ntfs, root, "damaged.dll", CompactedForm.Xpress4K, new byte[100_000], null, stream));
         var told = Assert.Throws<VembarException>(() => Do.Capture(volume, folder.At("a.vmb")));
         Assert.Contains("damaged.dll", told.Message + string.Concat(told.Details), StringComparison.Ordinal);
         Assert.Contains("compacted content (Xpress4K) is damaged", told.Message + string.Concat(told.Details), StringComparison.Ordinal);
@@ -346,7 +358,9 @@ public class CompactionTests(DemoFixture demo)
         var archive = folder.At("a.vmb");
         Do.Capture(Volume(folder), archive);
         Do.Service(archive, null, new PutChange(folder.Write("x", "new"), "x4.dll"));
-        Assert.Equal((CompactedForm.None, CompactedForm.Xpress8K), Do.WithTree(archive, 1, t => (t.Find(WindowsPath.Parse("x4.dll"))!.Compaction, t.Find(WindowsPath.Parse("x8.dll"))!.Compaction)));
+        Assert.Equal((CompactedForm.None, CompactedForm.Xpress8K),
+            Do.WithTree(archive, 1,
+            t => (t.Find(WindowsPath.Parse("x4.dll"))!.Compaction, t.Find(WindowsPath.Parse("x8.dll"))!.Compaction)));
     }
 
     [Fact]
@@ -362,13 +376,21 @@ public class CompactionTests(DemoFixture demo)
         Do.Capture(disk, archive);
         Do.WithTree(archive, 1, tree =>
         {
-            var compacted = tree.Walk(tree.Root, WindowsPath.Root).Where(e => e.Entry.Compaction != CompactedForm.None).Select(e => e.Path.ToString()).ToList();
+            var compacted = tree.Walk(tree.Root, WindowsPath.Root).Where(e => e.Entry.Compaction != CompactedForm.None)
+                .Select(e => e.Path.ToString()).ToList();
             Assert.Contains(compacted, p => p.StartsWith("Windows/System32/", StringComparison.Ordinal));
             Assert.Contains(compacted, p => p.StartsWith("Program Files/", StringComparison.Ordinal));
-            Assert.DoesNotContain(compacted, p => p.StartsWith("Windows/System32/drivers/", StringComparison.OrdinalIgnoreCase) || p.StartsWith("Windows/Boot/", StringComparison.OrdinalIgnoreCase)
-                || p.EndsWith("/ntoskrnl.exe", StringComparison.OrdinalIgnoreCase) || p.Contains("/winload", StringComparison.OrdinalIgnoreCase) || p.Contains("/config/", StringComparison.OrdinalIgnoreCase));
+            Assert.DoesNotContain(compacted,
+                p => p.StartsWith("Windows/System32/drivers/", StringComparison.OrdinalIgnoreCase)
+                    || p.StartsWith("Windows/Boot/", StringComparison.OrdinalIgnoreCase)
+                || p.EndsWith("/ntoskrnl.exe", StringComparison.OrdinalIgnoreCase)
+                || p.Contains("/winload", StringComparison.OrdinalIgnoreCase)
+                || p.Contains("/config/", StringComparison.OrdinalIgnoreCase));
             return 0;
         });
-        Assert.Equal("compact-where", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("out"), r => r with { Compact = CompactionChoice.Kept })).Code);
+        Assert.Equal("compact-where", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("out"), r => r with
+        {
+            Compact = CompactionChoice.Kept,
+        })).Code);
     }
 }

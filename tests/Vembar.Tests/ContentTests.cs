@@ -67,7 +67,8 @@ public sealed class ContentTests
                 folder.Write($"src/{i}", Mixed(files[i].Item1 + files[i].Item2, files[i].Item3));
             Do.Capture(folder.At("src"), folder.At("a.vmb"), "folder", r => r with { Effort = Effort.Quick });
             // The same again as streams of the servicing.
-            Do.Service(folder.At("a.vmb"), "put", [.. Enumerable.Range(0, files.Length).Select(i => new PutChange(folder.At($"src/{i}"), $"put/{i}"))]);
+            Do.Service(folder.At("a.vmb"), "put",
+                [.. Enumerable.Range(0, files.Length).Select(i => new PutChange(folder.At($"src/{i}"), $"put/{i}"))]);
             Do.WithTree(folder.At("a.vmb"), 2, tree =>
             {
                 for (var i = 0; i < files.Length; i++)
@@ -86,7 +87,8 @@ public sealed class ContentTests
     }
 
     [Fact]
-    public void EditsTouchOnlyTheChunksNearThem() => Gen.Select(Gen.Int, Gen.Select(Gen.Int[0, 7_999_999], Gen.Int[0, 40], Gen.Int[0, 40]).Array[1, 4]).Sample((seed, edits) =>
+    public void EditsTouchOnlyTheChunksNearThem() =>
+        Gen.Select(Gen.Int, Gen.Select(Gen.Int[0, 7_999_999], Gen.Int[0, 40], Gen.Int[0, 40]).Array[1, 4]).Sample((seed, edits) =>
     {
         var data = new byte[8_000_000];
         new Random(seed).NextBytes(data);
@@ -150,7 +152,8 @@ public sealed class ContentTests
     }
 
     [Fact]
-    public void HolesAreKeptBetweenStretchesOfEveryLength() => Gen.Select(Gen.Int[1, 1_500_000], Gen.Int[1, 900_000]).Array[1, 6].Sample(stretches =>
+    public void HolesAreKeptBetweenStretchesOfEveryLength() =>
+        Gen.Select(Gen.Int[1, 1_500_000], Gen.Int[1, 900_000]).Array[1, 6].Sample(stretches =>
     {
         using var folder = new TempFolder();
         Directory.CreateDirectory(folder.At("src"));

@@ -51,10 +51,12 @@ public class DamageTests
     private static (int First, int Second, int Index) Places(byte[] archive)
     {
         var record = archive.AsSpan(archive.Length - RecordLength);
-        return ((int)BinaryPrimitives.ReadInt64LittleEndian(record[112..]), archive.Length - RecordLength, (int)BinaryPrimitives.ReadInt64LittleEndian(record[40..]));
+        return ((int)BinaryPrimitives.ReadInt64LittleEndian(record[112..]), archive.Length - RecordLength,
+            (int)BinaryPrimitives.ReadInt64LittleEndian(record[40..]));
     }
 
-    private static VerifyResult Repair(string archive, string from) => VerifyOperation.Repair(archive, [from], default, NoProgress.Instance, CancellationToken.None);
+    private static VerifyResult Repair(string archive, string from) =>
+        VerifyOperation.Repair(archive, [from], default, NoProgress.Instance, CancellationToken.None);
 
     [Fact]
     public void NoDamagedSectorCostsAStateAndACopyHealsIt()
@@ -108,9 +110,15 @@ public class DamageTests
             Action[] writing =
             [
                 () => Do.Capture(folder.At("one"), damaged, "again"), () => DropOperation.Run(new ImageReference(damaged, "1"), default),
-                () => RetitleOperation.Run(new RetitleRequest { Image = new ImageReference(damaged, "1"), Note = "x" }), () => Do.Service(damaged + "#1", "new", new RemoveChange("noise")),
-                () => HistoryOperation.Rewind(damaged, 1, default), () => CompactOperation.Run(damaged, null, default, NoProgress.Instance, CancellationToken.None),
-                () => CopyOperation.Run(new ImageReference(damaged, "1"), damaged, "copy", default, NoProgress.Instance, CancellationToken.None),
+                () => RetitleOperation.Run(new RetitleRequest
+                {
+                    Image = new ImageReference(damaged, "1"),
+                    Note = "x",
+                }), () => Do.Service(damaged + "#1", "new", new RemoveChange("noise")),
+                () => HistoryOperation.Rewind(damaged, 1, default),
+                () => CompactOperation.Run(damaged, null, default, NoProgress.Instance, CancellationToken.None),
+                () => CopyOperation.Run(new ImageReference(damaged, "1"), damaged, "copy", default, NoProgress.Instance,
+                CancellationToken.None),
             ];
             Assert.All(writing, write => Assert.Equal(ErrorKind.Damaged, Assert.Throws<VembarException>(write).Kind));
             Assert.Equal(bytes, File.ReadAllBytes(damaged));
@@ -165,7 +173,8 @@ public class DamageTests
             RetitleOperation.Run(new RetitleRequest { Image = new ImageReference(archive, "3"), Note = $"note {i}" });
         good = File.ReadAllBytes(archive);
         var lost = 0;
-        foreach (var pair in Blocks(good).Where(b => b.Kind == BlockKind.Record).GroupBy(b => good.AsSpan(b.At, b.Length).ToArray(), b => b, new SameBytes()).Where(g => g.Count() == 2))
+        foreach (var pair in Blocks(good).Where(b => b.Kind == BlockKind.Record)
+            .GroupBy(b => good.AsSpan(b.At, b.Length).ToArray(), b => b, new SameBytes()).Where(g => g.Count() == 2))
         {
             bytes = good.ToArray();
             foreach (var block in pair)
@@ -177,7 +186,9 @@ public class DamageTests
                 {
                     lost++;
                     Assert.Equal(3, reader.Images.Count + reader.LostImages.Count);
-                    Assert.Contains($"image {reader.LostImages[0].Number}", Assert.Throws<VembarException>(() => reader.Find($"{reader.LostImages[0].Number}")).Message, StringComparison.Ordinal);
+                    Assert.Contains($"image {reader.LostImages[0].Number}",
+                        Assert.Throws<VembarException>(() => reader.Find($"{reader.LostImages[0].Number}")).Message,
+                        StringComparison.Ordinal);
                     Do.Deploy($"{damaged}#{reader.Images[0].Number}", folder.At($"out{lost}"));
                     Assert.Equal("more", Do.Capture(folder.At("one"), folder.Write("more.vmb", bytes), "more").Image.Name);
                 }
@@ -254,7 +265,8 @@ public class DamageTests
             BinaryPrimitives.WriteInt64LittleEndian(record.AsSpan(32), at);
             if (!firstFormat)
                 BinaryPrimitives.WriteInt64LittleEndian(record.AsSpan(120), at);
-            BinaryPrimitives.WriteUInt64LittleEndian(record.AsSpan(RecordLength - 8), XxHash3.HashToUInt64(record.AsSpan(0, RecordLength - 8)));
+            BinaryPrimitives.WriteUInt64LittleEndian(record.AsSpan(RecordLength - 8),
+                XxHash3.HashToUInt64(record.AsSpan(0, RecordLength - 8)));
             record.CopyTo(content, at - begin);
         }
         folder.Write("two/content", content);
@@ -270,14 +282,16 @@ public class DamageTests
             return;
         // What is hidden so reads as it was, also in other archives.
         File.WriteAllBytes(archive, bytes);
-        CopyOperation.Run(new ImageReference(archive, "forged"), folder.At("copy.vmb"), null, default, NoProgress.Instance, CancellationToken.None);
+        CopyOperation.Run(new ImageReference(archive, "forged"), folder.At("copy.vmb"), null, default, NoProgress.Instance,
+            CancellationToken.None);
         foreach (var (image, at) in new[] { (archive + "#forged", "x"), (folder.At("copy.vmb"), "y") })
         {
             Do.Deploy(image, folder.At(at));
             Assert.Equal(content, File.ReadAllBytes(folder.At($"{at}/content")));
         }
         Assert.Equal(-1, File.ReadAllBytes(folder.At("copy.vmb")).AsSpan().IndexOf(content.AsSpan(2000, 512)));
-        Assert.Equal("1 30000 content\n", Tools.Run("python3", [Path.Combine(Repository.Root, "tests/reader/read_archive.py"), archive, "list", "2"]));
+        Assert.Equal("1 30000 content\n",
+            Tools.Run("python3", [Path.Combine(Repository.Root, "tests/reader/read_archive.py"), archive, "list", "2"]));
     }
 
     private static string FormatOne(string name) => Path.Combine(Repository.Root, "tests/archives", name);
@@ -301,14 +315,17 @@ public class DamageTests
             if (headerToo)
                 bytes.AsSpan(0, 64).Clear();
             File.Delete(folder.At("saved.vmb"));
-            var saved = RecoverOperation.Run(folder.Write("damaged.vmb", bytes), folder.At("saved.vmb"), NoProgress.Instance, CancellationToken.None);
+            var saved = RecoverOperation.Run(folder.Write("damaged.vmb", bytes), folder.At("saved.vmb"), NoProgress.Instance,
+                CancellationToken.None);
             Assert.Equal(["outer"], saved.Images.Select(i => i.Name));
         }
         // Every image that cannot be saved is told.
         foreach (var block in Blocks(good).Where(b => b.Kind == BlockKind.Tree))
             good[block.At + block.Length - 3] ^= 1;
         File.Delete(folder.At("saved.vmb"));
-        Assert.Equal(ErrorKind.Damaged, Assert.Throws<VembarException>(() => RecoverOperation.Run(folder.Write("damaged.vmb", good), folder.At("saved.vmb"), NoProgress.Instance, CancellationToken.None)).Kind);
+        Assert.Equal(ErrorKind.Damaged,
+            Assert.Throws<VembarException>(() => RecoverOperation.Run(folder.Write("damaged.vmb", good), folder.At("saved.vmb"),
+            NoProgress.Instance, CancellationToken.None)).Kind);
         Assert.False(File.Exists(folder.At("saved.vmb")));
     }
 
@@ -344,7 +361,8 @@ public class DamageTests
         Assert.Equal("1 one;2 two;3 serviced", State(archive));
         Assert.True(Do.Verify(archive).Ok);
         Do.Deploy(archive + "#1", folder.At("out"));
-        Assert.Contains("a224a047e0cf0b310098188e65eba84286265b540651b01ee3797c529735949e  ./a/second", Do.Listing(folder.At("out")), StringComparison.Ordinal);
+        Assert.Contains("a224a047e0cf0b310098188e65eba84286265b540651b01ee3797c529735949e  ./a/second", Do.Listing(folder.At("out")),
+            StringComparison.Ordinal);
         Do.Deploy(folder.At("format-1-based.vmb"), folder.At("based"));
         Assert.Equal(Do.Listing(folder.At("out")), Do.Listing(folder.At("based")));
         Assert.Equal(5, HistoryOperation.Run(archive).Count);
@@ -432,15 +450,22 @@ public class DamageTests
         {
             ("capture", (archive, layer) => Do.Capture(folder.At("two"), archive, "new", layer: layer)),
             ("make", (archive, layer) => Do.Capture(folder.At("two"), archive, "new", layer: layer)),
-            ("service", (archive, layer) => ServiceOperation.Run(new ServiceRequest { Image = new ImageReference(archive, "1"), Changes = [new RemoveChange("noise")], InPlace = true }, NoProgress.Instance, CancellationToken.None, layer)),
-            ("compact", (archive, layer) => CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None, layer)),
+            ("service", (archive, layer) => ServiceOperation.Run(new ServiceRequest
+            {
+                Image = new ImageReference(archive, "1"),
+                Changes = [new RemoveChange("noise")],
+                InPlace = true,
+            }, NoProgress.Instance, CancellationToken.None, layer)),
+            ("compact", (archive, layer) => CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None,
+            layer)),
         })
         {
             var archive = folder.At($"{name}.vmb");
             if (name != "make")
                 File.Copy(folder.At("a.vmb"), archive);
             File.WriteAllBytes(folder.At("taker"), bytes);
-            Assert.Equal("archive-replaced", Assert.Throws<VembarException>(() => work(archive, new ReplacingLayer(archive, folder.At("taker")))).Code);
+            Assert.Equal("archive-replaced",
+                Assert.Throws<VembarException>(() => work(archive, new ReplacingLayer(archive, folder.At("taker")))).Code);
             Assert.Equal(bytes, File.ReadAllBytes(archive));
         }
         Assert.DoesNotContain(Directory.EnumerateFiles(folder.Path), f => Path.GetFileName(f).StartsWith('.'));

@@ -34,7 +34,8 @@ public class DiskSafetyTests
         return folder.At(name);
     }
 
-    private static VembarException Refused(string archive, string target, Func<DeployRequest, DeployRequest> with) => Assert.Throws<VembarException>(() => Do.Deploy(archive, target, with));
+    private static VembarException Refused(string archive, string target, Func<DeployRequest, DeployRequest> with) =>
+        Assert.Throws<VembarException>(() => Do.Deploy(archive, target, with));
 
     [Fact]
     public void ArchivesAreNoDisks()
@@ -66,7 +67,8 @@ public class DiskSafetyTests
         var disk = Sparse(folder, "disk.img", 400 << 20);
         var request = (DeployRequest r) => r with { MayErase = _ => true, Layout = folder.At("layout.yaml") };
         // As a virtual machine has it.
-        using (var server = Process.Start(new ProcessStartInfo("qemu-nbd", ["--format=raw", $"--socket={folder.At("socket")}", "--persistent", disk]))!)
+        using (var server =
+            Process.Start(new ProcessStartInfo("qemu-nbd", ["--format=raw", $"--socket={folder.At("socket")}", "--persistent", disk]))!)
         {
             // The socket may be there before the disk is opened; the kernel tells when it is locked.
             var inode = Tools.Run("stat", ["-c", "%i", disk]).Trim();
@@ -131,7 +133,13 @@ public class DiskSafetyTests
         using var folder = new TempFolder();
         var archive = Archive(folder);
         var disk = Sparse(folder, "disk.img", 400 << 20);
-        var request = new DeployRequest { Image = ImageReference.Parse(archive), Target = disk, MayErase = _ => true, Layout = folder.At("layout.yaml") };
+        var request = new DeployRequest
+        {
+            Image = ImageReference.Parse(archive),
+            Target = disk,
+            MayErase = _ => true,
+            Layout = folder.At("layout.yaml"),
+        };
         foreach (var phase in new[] { "writing files", "dividing and formatting" })
         {
             File.WriteAllText(folder.At("mark"), "mark");
@@ -155,7 +163,12 @@ public class DiskSafetyTests
         }
         // A new image that is not finished is taken away.
         using var again = new CancellationTokenSource();
-        Assert.ThrowsAny<OperationCanceledException>(() => DeployOperation.Run(request with { Target = folder.At("new.img"), MayErase = null, Size = 400 << 20 }, new StopAt("writing files", again), again.Token));
+        Assert.ThrowsAny<OperationCanceledException>(() => DeployOperation.Run(request with
+        {
+            Target = folder.At("new.img"),
+            MayErase = null,
+            Size = 400 << 20,
+        }, new StopAt("writing files", again), again.Token));
         Assert.False(File.Exists(folder.At("new.img")));
     }
 
@@ -174,7 +187,8 @@ public class DiskSafetyTests
         List<int> held;
         using (DiskImage.Open(disk, write: true))
         {
-            held = [.. Directory.GetFileSystemEntries("/proc/self/fd").Where(e => new FileInfo(e).LinkTarget == disk).Select(e => dup(int.Parse(Path.GetFileName(e), System.Globalization.CultureInfo.InvariantCulture)))];
+            held = [.. Directory.GetFileSystemEntries("/proc/self/fd").Where(e => new FileInfo(e).LinkTarget == disk)
+                .Select(e => dup(int.Parse(Path.GetFileName(e), System.Globalization.CultureInfo.InvariantCulture)))];
             Assert.NotEmpty(held);
         }
         try
@@ -197,7 +211,14 @@ public class DiskSafetyTests
         Do.Capture(folder.At("base"), archive, "base");
         var disk = folder.At("disk.img");
         Do.Deploy(archive + "#base", disk, r => r with { Size = 400 << 20, Layout = folder.At("layout.yaml") });
-        var request = new DeployRequest { Image = ImageReference.Parse(archive + "#1"), Target = disk, Volume = 1, KeepExisting = true, Verify = true };
+        var request = new DeployRequest
+        {
+            Image = ImageReference.Parse(archive + "#1"),
+            Target = disk,
+            Volume = 1,
+            KeepExisting = true,
+            Verify = true,
+        };
         for (var round = 0; round < 3; round++)
         {
             using var stop = new CancellationTokenSource();
@@ -212,10 +233,12 @@ public class DiskSafetyTests
         // Others find a sound volume with all of it.
         var partition = folder.At("partition.img");
         using (var open = Disk.Open(disk))
-            Tools.Run("dd", [$"if={disk}", $"of={partition}", "bs=1M", $"skip={open.Volumes[0].Start >> 20}", $"count={open.Volumes[0].Length >> 20}", "conv=sparse", "status=none"]);
+            Tools.Run("dd", [$"if={disk}", $"of={partition}", "bs=1M", $"skip={open.Volumes[0].Start >> 20}",
+                $"count={open.Volumes[0].Length >> 20}", "conv=sparse", "status=none"]);
         Assert.DoesNotContain("ERROR", Tools.Run("ntfsresize", ["-i", "-f", partition]), StringComparison.Ordinal);
         Do.Capture(disk, archive, "back", r => r with { KeepAll = true, Volume = 1 });
-        var names = Do.WithTree(archive, 3, t => t.Walk(t.Root, WindowsPath.Root).Where(e => e.Entry.Kind == EntryKind.File).Select(e => e.Path.ToString()).ToList());
+        var names = Do.WithTree(archive, 3,
+            t => t.Walk(t.Root, WindowsPath.Root).Where(e => e.Entry.Kind == EntryKind.File).Select(e => e.Path.ToString()).ToList());
         Assert.Equal(32, names.Count);
         Assert.DoesNotContain(names, n => n.StartsWith('.'));
     }
@@ -251,7 +274,8 @@ public class DiskSafetyTests
         Assert.InRange(captured.Stats.BytesRead, 1, 1 << 20);
         var deployed = Do.Deploy(archive, folder.At("out"));
         Assert.Empty(deployed.Differences);
-        Assert.InRange(long.Parse(Tools.Run("du", ["-k", folder.At("out/hole")]).Split('\t')[0], System.Globalization.CultureInfo.InvariantCulture), 0, 100);
+        Assert.InRange(long.Parse(Tools.Run("du", ["-k", folder.At("out/hole")]).Split('\t')[0],
+            System.Globalization.CultureInfo.InvariantCulture), 0, 100);
         // It is the same file the next time, read or not.
         Assert.Equal(captured.Image.Root, Do.Capture(folder.At("src"), archive, "two", r => r with { Reread = true }).Image.Root);
         // A byte in the middle of nothing is found.

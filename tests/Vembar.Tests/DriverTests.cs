@@ -29,13 +29,18 @@ public class DriverTests(DemoFixture demo)
             File.WriteAllBytes(file, tree.ReadFile(WindowsInstall.HivePath("Windows", hive), RegistryHive.Longest)!);
             return 0;
         });
-        return string.Join('\n', Tools.Run("reglookup", [file]).Split('\n').Select(l => l.Contains(",KEY,", StringComparison.Ordinal) ? l[..l.IndexOf(",KEY,", StringComparison.Ordinal)] : l));
+        return string.Join('\n',
+            Tools.Run("reglookup", [file]).Split('\n')
+            .Select(l => l.Contains(",KEY,", StringComparison.Ordinal) ? l[..l.IndexOf(",KEY,", StringComparison.Ordinal)] : l));
     }
 
     private static List<string> Files(string archive, string image) => Do.WithTree(archive, int.Parse(image, null),
-        tree => tree.Walk(tree.Root, WindowsPath.Root).Select(e => $"{e.Path} {(e.Path.ToString().EndsWith("/SYSTEM", StringComparison.Ordinal) ? null : e.Entry.Content?.Hash)}").ToList());
+        tree => tree.Walk(tree.Root, WindowsPath.Root)
+            .Select(e => $"{e.Path} {(e.Path.ToString().EndsWith("/SYSTEM", StringComparison.Ordinal) ? null : e.Entry.Content?.Hash)}")
+                .ToList());
 
-    private static string Inf(string name, string version, string devices = "d = i, ID\\1", string install = "", string services = "", string files = "") =>
+    private static string Inf(string name, string version, string devices = "d = i, ID\\1", string install = "", string services = "",
+        string files = "") =>
         $"""
         [Version]
         Signature = "$WINDOWS NT$"
@@ -67,7 +72,8 @@ public class DriverTests(DemoFixture demo)
         {files}
         """;
 
-    private static string Package(TempFolder folder, string where, string name, string version, string content, string install = "", string services = "")
+    private static string Package(TempFolder folder, string where, string name, string version, string content, string install = "",
+        string services = "")
     {
         folder.Write($"{where}/{name}.inf", Inf(name, version, install: install, services: services));
         folder.Write($"{where}/{name}.sys", content);
@@ -86,7 +92,8 @@ public class DriverTests(DemoFixture demo)
         Assert.Equal(6, shown.Drivers!.Count);
         Assert.All(shown.DriverFiles.Values, f => Assert.Equal("whole", f));
         Assert.Contains(shown.InboxDrivers!, d => d.Inf == "usbxhci.inf" && d.Ids.Contains(@"PCI\CC_0C0330"));
-        var result = Do.Service(archive + "#with", "without", [.. shown.Drivers.Select((d, i) => new DriverRemoval(i % 2 == 0 ? d.Inf : d.OriginalInf))]);
+        var result = Do.Service(archive + "#with", "without",
+            [.. shown.Drivers.Select((d, i) => new DriverRemoval(i % 2 == 0 ? d.Inf : d.OriginalInf))]);
         Assert.All(result.Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
         Assert.Equal(hive, Registry(archive, "3", "SYSTEM", folder));
         Assert.Equal(files, Files(archive, "3"));
@@ -101,13 +108,17 @@ public class DriverTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var first = Package(folder, "one", "tarnstor", "01/01/2026,1.0.0.0", "one");
         var second = Package(folder, "two", "tarnstor", "02/01/2026,2.0.0.0", "two");
-        string Binary() => Do.WithTree(archive, 1, t => Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("Windows/System32/drivers/tarnstor.sys"), 1000) ?? []));
+        string Binary() =>
+            Do.WithTree(archive, 1,
+            t => Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("Windows/System32/drivers/tarnstor.sys"), 1000) ?? []));
         Do.Service(archive, null, new DriverChange([first], s_anything));
         var beside = Do.Service(archive, null, new DriverChange([second], s_anything));
         Assert.Contains("beside the older 1.0.0.0 (oem0.inf)", beside.Changes[0].Why, StringComparison.Ordinal);
         Assert.Equal("two", Binary());
         // The older one again is not wanted; without the newer one its file is back.
-        Assert.Equal(ChangeStatus.Skipped, Do.Service(archive, null, new DriverChange([Package(folder, "three", "tarnstor", "01/15/2026,1.5.0.0", "three")], s_anything)).Changes[0].Status);
+        Assert.Equal(ChangeStatus.Skipped,
+            Do.Service(archive, null,
+            new DriverChange([Package(folder, "three", "tarnstor", "01/15/2026,1.5.0.0", "three")], s_anything)).Changes[0].Status);
         Do.Service(archive, null, new DriverRemoval("oem1.inf"));
         Assert.Equal("one", Binary());
         Assert.Contains("/Services/tarnstor/Owners,MULTI_SZ,oem0.inf", Registry(archive, "1", "SYSTEM", folder), StringComparison.Ordinal);
@@ -142,13 +153,20 @@ public class DriverTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         var driver = Package(folder, "one", "tarnstor", "01/01/2026,1.0.0.0", "one");
-        Assert.StartsWith("unsigned: ", Do.Service(archive, null, new DriverChange([driver], Trusting)).Changes.Single().Why, StringComparison.Ordinal);
-        var result = Do.Service(archive, "marked", new DriverChange([driver, demo.Driver("pell-barcode")], Trusting with { AllowUnsigned = true }));
-        Assert.Equal("oem0.inf tarnstor.inf unsigned", string.Join('|', result.Image.UnsignedDrivers!.Select(u => $"{u.Inf} {u.OriginalInf} {u.State}")));
+        Assert.StartsWith("unsigned: ", Do.Service(archive, null, new DriverChange([driver], Trusting)).Changes.Single().Why,
+            StringComparison.Ordinal);
+        var result = Do.Service(archive, "marked", new DriverChange([driver, demo.Driver("pell-barcode")], Trusting with
+        {
+            AllowUnsigned = true,
+        }));
+        Assert.Equal("oem0.inf tarnstor.inf unsigned",
+            string.Join('|', result.Image.UnsignedDrivers!.Select(u => $"{u.Inf} {u.OriginalInf} {u.State}")));
         Do.Deploy(archive + "#marked", folder.At("out"));
-        File.AppendAllText(Directory.EnumerateFiles(folder.At("out/Windows/System32/DriverStore/FileRepository"), "pellscan.dll", SearchOption.AllDirectories).Single(), "x");
+        File.AppendAllText(Directory.EnumerateFiles(folder.At("out/Windows/System32/DriverStore/FileRepository"), "pellscan.dll",
+            SearchOption.AllDirectories).Single(), "x");
         Do.Capture(folder.At("out"), archive, "spoiled");
-        Assert.Equal("not as it was signed: pellscan.dll", ShowOperation.Run(ImageReference.Parse(archive + "#spoiled"), lookIntoDrivers: true).DriverFiles["oem1.inf"]);
+        Assert.Equal("not as it was signed: pellscan.dll",
+            ShowOperation.Run(ImageReference.Parse(archive + "#spoiled"), lookIntoDrivers: true).DriverFiles["oem1.inf"]);
     }
 
     [Fact]
@@ -157,7 +175,8 @@ public class DriverTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         folder.Write("all/autorun.inf", "[autorun]\nopen=setup.exe\n");
-        folder.Write("all/arm/pellscan.inf", File.ReadAllText(Path.Combine(demo.Driver("pell-barcode"), "pellscan.inf")).Replace("NTamd64", "NTarm64", StringComparison.Ordinal));
+        folder.Write("all/arm/pellscan.inf", File.ReadAllText(Path.Combine(demo.Driver("pell-barcode"), "pellscan.inf"))
+            .Replace("NTamd64", "NTarm64", StringComparison.Ordinal));
         foreach (var zip in (string[])["corrin-wireless.zip", "corrin-network-2.9.zip"])
             File.Copy(demo.At($"more-drivers/{zip}"), folder.At($"all/{zip}"));
         Tools.Run("cp", ["-r", demo.Driver("corrin-network"), folder.At("all/net")]);
@@ -165,16 +184,24 @@ public class DriverTests(DemoFixture demo)
         var result = Do.Service(archive, null, new DriverChange([folder.At("all")], Trusting));
         Assert.Equal(
             [
-                "all/arm/pellscan.inf skipped it is for arm64; the image is amd64", "all/autorun.inf skipped it is not the INF of a driver", "all/corrin-network-2.9.zip/cornet.inf skipped older than 2.10.3.7 in all/net again/cornet.inf",
-                "all/corrin-wireless.zip/corwlan.inf done", "all/net again/cornet.inf done", "all/net/cornet.inf skipped the same package as all/net again/cornet.inf",
+                "all/arm/pellscan.inf skipped it is for arm64; the image is amd64",
+                "all/autorun.inf skipped it is not the INF of a driver",
+                "all/corrin-network-2.9.zip/cornet.inf skipped older than 2.10.3.7 in all/net again/cornet.inf",
+                "all/corrin-wireless.zip/corwlan.inf done", "all/net again/cornet.inf done",
+                "all/net/cornet.inf skipped the same package as all/net again/cornet.inf",
             ],
-            result.Changes.Select(c => $"{c.What} {c.Status} {(c.Status == ChangeStatus.Done ? "" : c.Why)}".Replace(folder.Path + "/", "", StringComparison.Ordinal).Replace("Skipped", "skipped", StringComparison.Ordinal).Replace("Done ", "done", StringComparison.Ordinal)));
+            result.Changes.Select(c => $"{c.What} {c.Status} {(c.Status == ChangeStatus.Done ? "" : c.Why)}".Replace(folder.Path + "/", "",
+            StringComparison.Ordinal).Replace("Skipped", "skipped", StringComparison.Ordinal)
+            .Replace("Done ", "done", StringComparison.Ordinal)));
         var rows = DriversOperation.Run([folder.At("all")], null, demo.Trust, new Progress<OperationProgress>(), default);
         Assert.Equal(6, rows.Count);
         Assert.Contains(rows, r => r.SameAs.EndsWith("net again/cornet.inf", StringComparison.Ordinal));
         Assert.Contains(rows, r => r.OlderThan.Length > 0 && r.Version == "2.9.1.0");
         folder.Write("all/not.zip", "PK nothing of the kind");
-        Assert.Contains("not.zip' cannot be unpacked: End of Central Directory", Do.Service(archive, "x", new DriverChange([folder.At("all")], Trusting)).Changes.Single(c => c.Status == ChangeStatus.Refused).Why, StringComparison.Ordinal);
+        Assert.Contains("not.zip' cannot be unpacked: End of Central Directory",
+            Do.Service(archive, "x",
+            new DriverChange([folder.At("all")], Trusting)).Changes.Single(c => c.Status == ChangeStatus.Refused).Why,
+            StringComparison.Ordinal);
     }
 
     [Fact]
@@ -184,8 +211,10 @@ public class DriverTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var options = Trusting with { For = [HardwareProfile.Read(demo.At("hardware/fellside-t2.yaml"))] };
         var result = Do.Service(archive, null, new DriverChange([demo.At("drivers"), demo.At("more-drivers")], options));
-        Assert.Equal(["corstor.inf", "corwlan.inf", "t2wlan.inf"], ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Select(d => d.OriginalInf).Order());
-        Assert.Contains("no device of Fellside T2 would get it; ", result.Changes.First(c => c.What.EndsWith("bwaudio.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
+        Assert.Equal(["corstor.inf", "corwlan.inf", "t2wlan.inf"],
+            ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Select(d => d.OriginalInf).Order());
+        Assert.Contains("no device of Fellside T2 would get it; ",
+            result.Changes.First(c => c.What.EndsWith("bwaudio.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -195,8 +224,11 @@ public class DriverTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var change = new DriverPathChange([demo.Driver("corrin-network")], Trusting);
         Assert.Equal(ChangeStatus.Done, Do.Service(archive, null, change).Changes.Single().Status);
-        Assert.Contains(@"/DevicePath,EXPAND_SZ,%25SystemRoot%25\inf;%25SystemDrive%25\Drivers", Registry(archive, "1", "SOFTWARE", folder), StringComparison.Ordinal);
-        Assert.Contains(Files(archive, "1"), f => f.StartsWith("Drivers/cornet.inf_amd64_", StringComparison.Ordinal) && f.Contains("/x64/cornet.sys", StringComparison.Ordinal));
+        Assert.Contains(@"/DevicePath,EXPAND_SZ,%25SystemRoot%25\inf;%25SystemDrive%25\Drivers",
+            Registry(archive, "1", "SOFTWARE", folder), StringComparison.Ordinal);
+        Assert.Contains(Files(archive, "1"),
+            f => f.StartsWith("Drivers/cornet.inf_amd64_", StringComparison.Ordinal)
+                && f.Contains("/x64/cornet.sys", StringComparison.Ordinal));
         Assert.Equal(ChangeStatus.Already, Do.Service(archive, null, change).Changes.Single().Status);
     }
 
@@ -212,7 +244,9 @@ public class DriverTests(DemoFixture demo)
     public void MistakesInAnInfAreToldWithLineAndSection(string install, string more, string expected)
     {
         using var folder = new TempFolder();
-        folder.Write("d/tarnstor.inf", Inf("tarnstor", "01/01/2026,1.0.0.0", install: install.Replace("CopyFiles", "\nCopyFiles", StringComparison.Ordinal)) + "\n" + more);
+        folder.Write("d/tarnstor.inf",
+            Inf("tarnstor", "01/01/2026,1.0.0.0", install: install.Replace("CopyFiles", "\nCopyFiles", StringComparison.Ordinal)) + "\n"
+            + more);
         folder.Write("d/tarnstor.sys", "x");
         var result = Do.Service(demo.CopyArchive(folder), null, new DriverChange([folder.At("d")], s_anything));
         Assert.Equal(ChangeStatus.Refused, result.Changes.Single().Status);
@@ -226,10 +260,12 @@ public class DriverTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var install = "AddReg = r\nDelFiles = old\nAddProperty = p\nRegisterDlls = x";
-        folder.Write("d/tarnstor.inf", Inf("tarnstor", "01/01/2026,1.0.0.0", install: install) + "\n[i.CoInstallers]\nAddReg = r\n[r]\nHKLM,Software\\Microsoft\\Windows\\CurrentVersion\\RunOnce,x,,cmd\n[old]\nold.sys\n");
+        folder.Write("d/tarnstor.inf", Inf("tarnstor", "01/01/2026,1.0.0.0", install: install)
+            + "\n[i.CoInstallers]\nAddReg = r\n[r]\nHKLM,Software\\Microsoft\\Windows\\CurrentVersion\\RunOnce,x,,cmd\n[old]\nold.sys\n");
         folder.Write("d/tarnstor.sys", "x");
         var why = Do.Service(demo.CopyArchive(folder), null, new DriverChange([folder.At("d")], s_anything)).Changes.Single().Why;
-        Assert.Contains("left to Windows: files to remove, device properties, DLLs to register, a co-installer, commands for the next start (RunOnce)", why, StringComparison.Ordinal);
+        Assert.Contains("left to Windows: files to remove, device properties, DLLs to register, a co-installer, commands for the next "
+            + "start (RunOnce)", why, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -237,9 +273,12 @@ public class DriverTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        folder.Write("helper.inf", "[Version]\nSignature=\"$WINDOWS NT$\"\n[Help.Services]\nAddService = helper,,hs\n[hs]\nServiceType=1\nStartType=0\nErrorControl=1\nServiceBinary=%12%\\helper.sys\n");
+        folder.Write("helper.inf",
+            "[Version]\nSignature=\"$WINDOWS NT$\"\n[Help.Services]\nAddService = "
+            + "helper,,hs\n[hs]\nServiceType=1\nStartType=0\nErrorControl=1\nServiceBinary=%12%\\helper.sys\n");
         Do.Service(archive, null, new PutChange(folder.At("helper.inf"), "Windows/INF/"));
-        var driver = Package(folder, "d", "tarnstor", "01/01/2026,1.0.0.0", "x", services: "Include = helper.inf, nothere.inf\nNeeds = Help.Services");
+        var driver = Package(folder, "d", "tarnstor", "01/01/2026,1.0.0.0", "x",
+            services: "Include = helper.inf, nothere.inf\nNeeds = Help.Services");
         var result = Do.Service(archive, null, new DriverChange([driver], s_anything));
         Assert.Contains("it includes nothere.inf, which the image does not have", result.Changes.Single().Why, StringComparison.Ordinal);
         Assert.Contains("/Services/helper/Start,DWORD,0x00000000", Registry(archive, "1", "SYSTEM", folder), StringComparison.Ordinal);

@@ -67,13 +67,19 @@ public class ErrorTests(DemoFixture demo)
             File.SetLastWriteTimeUtc(folder.At("out/f3"), time.AddDays(1));
         });
         Directory.CreateDirectory(folder.At("out"));
-        var result = DeployOperation.Run(new DeployRequest { Image = new ImageReference(folder.At("a.vmb"), null), Target = folder.At("out"), Verify = true }, tamper, CancellationToken.None);
+        var result = DeployOperation.Run(new DeployRequest
+        {
+            Image = new ImageReference(folder.At("a.vmb"), null),
+            Target = folder.At("out"),
+            Verify = true,
+        }, tamper, CancellationToken.None);
         Assert.True(tamper.Done);
         Assert.Contains("f0: is not there", result.Differences);
         Assert.Contains(result.Differences, d => d.StartsWith("f1: has 18 bytes", StringComparison.Ordinal));
         Assert.Contains("f2: has other content", result.Differences);
         Assert.Contains("f3: has another time", result.Differences);
-        Assert.DoesNotContain(result.Differences, d => d.StartsWith("f5", StringComparison.Ordinal) || d.StartsWith("link", StringComparison.Ordinal));
+        Assert.DoesNotContain(result.Differences,
+            d => d.StartsWith("f5", StringComparison.Ordinal) || d.StartsWith("link", StringComparison.Ordinal));
     }
 
     // Works once, when the last file is written; reading back has not begun then.
@@ -102,7 +108,8 @@ public class ErrorTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var before = File.ReadAllBytes(archive);
         var file = folder.Write("new.txt", "new");
-        var result = Do.Service(archive, null, new PutChange(file, "Windows/System32/ntoskrnl.exe/inside"), new PutChange(file, "con.txt"), new RemoveChange("/"));
+        var result = Do.Service(archive, null, new PutChange(file, "Windows/System32/ntoskrnl.exe/inside"), new PutChange(file, "con.txt"),
+            new RemoveChange("/"));
         Assert.All(result.Changes, c => Assert.Equal(ChangeStatus.Refused, c.Status));
         Assert.Contains("is a file, a folder was needed", result.Changes[0].Why, StringComparison.Ordinal);
         Assert.Contains("not a name that Windows can open", result.Changes[1].Why, StringComparison.Ordinal);

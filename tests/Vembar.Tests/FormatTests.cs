@@ -18,7 +18,8 @@ public class FormatTests
     public void NumbersAndTextsComeBack() =>
         Gen.Select(Gen.ULong, s_anyText, Gen.Byte.Array[0, 50]).Sample((number, text, bytes) =>
         {
-            var written = new BinaryFormatWriter().Number(number).Text(text).Block(bytes).UInt64(number).UInt32((uint)number).UInt16((ushort)number).Written.ToArray();
+            var written = new BinaryFormatWriter().Number(number).Text(text).Block(bytes).UInt64(number).UInt32((uint)number)
+                .UInt16((ushort)number).Written.ToArray();
             var reader = new BinaryFormatReader(written, "test");
             var same = reader.Number() == number && reader.Text() == text && reader.Block().SequenceEqual(bytes)
                 && reader.UInt64() == number && reader.UInt32() == (uint)number && reader.UInt16() == (ushort)number;
@@ -110,7 +111,8 @@ public class PathTests
     [InlineData("a/../../x")]
     [InlineData(@"C:\Windows")]
     [InlineData("a\0")]
-    public void PathsThatLeadElsewhereAreRefused(string text) => Assert.Equal("bad-path", Assert.Throws<VembarException>(() => WindowsPath.Parse(text)).Code);
+    public void PathsThatLeadElsewhereAreRefused(string text) =>
+        Assert.Equal("bad-path", Assert.Throws<VembarException>(() => WindowsPath.Parse(text)).Code);
 
     [Fact]
     public void PathsCompareWithoutCase()
@@ -132,7 +134,8 @@ public class PathTests
     [InlineData("a*b*c", "aXXbYYc", true)]
     [InlineData("a*b*c", "aXXbYY", false)]
     [InlineData("**", "x", true)]
-    public void PatternsMatch(string pattern, string path, bool matches) => Assert.Equal(matches, Glob.Parse(pattern).Matches(WindowsPath.Parse(path).Parts));
+    public void PatternsMatch(string pattern, string path, bool matches) =>
+        Assert.Equal(matches, Glob.Parse(pattern).Matches(WindowsPath.Parse(path).Parts));
 
     [Fact]
     public void APatternOfManyStarsEndsInTime()
@@ -158,7 +161,8 @@ public class PathTests
     }
 
     [Fact]
-    public void TheFixedPartOfAPatternIsWhereTheSearchBegins() => Assert.Equal("Windows/System32", Glob.Parse("Windows/System32/*/x").FixedPart().ToString());
+    public void TheFixedPartOfAPatternIsWhereTheSearchBegins() =>
+        Assert.Equal("Windows/System32", Glob.Parse("Windows/System32/*/x").FixedPart().ToString());
 
     [Theory]
     [InlineData("ok.txt", true)]

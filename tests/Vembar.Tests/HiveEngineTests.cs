@@ -25,8 +25,10 @@ public class HiveEngineTests(DemoFixture demo)
 
     // Keys and values, a line each, in the order of their names.
     private static string Dump(RegistryKey key, string path = "") =>
-        string.Concat(key.Values.OrderBy(v => v.Name, StringComparer.Ordinal).Select(v => $"{path}|{v.Name}|{(int)v.Type}|{Hash(v.Bytes)}\n"))
-        + string.Concat(key.Subkeys.OrderBy(k => k.Name, StringComparer.Ordinal).Select(k => $"{path}\\{k.Name}\n{Dump(k, $"{path}\\{k.Name}")}"));
+        string.Concat(key.Values.OrderBy(v => v.Name, StringComparer.Ordinal)
+        .Select(v => $"{path}|{v.Name}|{(int)v.Type}|{Hash(v.Bytes)}\n"))
+        + string.Concat(key.Subkeys.OrderBy(k => k.Name, StringComparer.Ordinal)
+        .Select(k => $"{path}\\{k.Name}\n{Dump(k, $"{path}\\{k.Name}")}"));
 
     private static string Hash(byte[] data) => $"{data.Length}:{Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(data))}";
 
@@ -71,13 +73,16 @@ public class HiveEngineTests(DemoFixture demo)
         Assert.Empty(wrong);
     }
 
-    private sealed record Model(SortedDictionary<string, Model> Keys, SortedDictionary<string, (string Name, RegistryType Type, byte[] Data)> Values, string Name)
+    private sealed record Model(SortedDictionary<string, Model> Keys,
+        SortedDictionary<string, (string Name, RegistryType Type, byte[] Data)> Values, string Name)
     {
         public static Model New(string name) => new(new(StringComparer.Ordinal), new(StringComparer.Ordinal), name);
 
         public string Dump(string path = "") =>
-            string.Concat(Values.Values.OrderBy(v => v.Name, StringComparer.Ordinal).Select(v => $"{path}|{v.Name}|{(int)v.Type}|{Hash(v.Data)}\n"))
-            + string.Concat(Keys.Values.OrderBy(k => k.Name, StringComparer.Ordinal).Select(k => $"{path}\\{k.Name}\n{k.Dump($"{path}\\{k.Name}")}"));
+            string.Concat(Values.Values.OrderBy(v => v.Name, StringComparer.Ordinal)
+            .Select(v => $"{path}|{v.Name}|{(int)v.Type}|{Hash(v.Data)}\n"))
+            + string.Concat(Keys.Values.OrderBy(k => k.Name, StringComparer.Ordinal)
+            .Select(k => $"{path}\\{k.Name}\n{k.Dump($"{path}\\{k.Name}")}"));
     }
 
     private static string Upper(string name) => string.Concat(name.Select(RegistryNames.Upper));
@@ -89,8 +94,10 @@ public class HiveEngineTests(DemoFixture demo)
     public void RandomEditsGiveWhatAModelGives(int minor)
     {
         using var folder = new TempFolder();
-        string[] names = ["a", "B", "b_", "Z", "Köln", "ŁÓDŹ", "\u03A9mega", "[x]", "longer name with spaces", "aa", "ab", "Ab1", new string('n', 255)];
-        var name = Gen.OneOf(Gen.Int[0, names.Length - 1].Select(i => names[i]), Gen.Int[0, 3000].Select(i => string.Create(CultureInfo.InvariantCulture, $"k{i}")));
+        string[] names =
+            ["a", "B", "b_", "Z", "Köln", "ŁÓDŹ", "\u03A9mega", "[x]", "longer name with spaces", "aa", "ab", "Ab1", new string('n', 255)];
+        var name = Gen.OneOf(Gen.Int[0, names.Length - 1].Select(i => names[i]),
+            Gen.Int[0, 3000].Select(i => string.Create(CultureInfo.InvariantCulture, $"k{i}")));
         var length = Gen.OneOf(Gen.Int[0, 8], Gen.Int[0, 300], Gen.Int[16_300, 16_400], Gen.Int[0, 70_000]);
         var step = Gen.Select(Gen.Int[0, 9], name, name, length, Gen.Byte);
         var seen = 0;
@@ -132,7 +139,8 @@ public class HiveEngineTests(DemoFixture demo)
                 {
                     var data = new byte[size];
                     new Random(fill).NextBytes(data);
-                    at.Values[Upper(second)] = (at.Values.TryGetValue(Upper(second), out var there) ? there.Name : second, (RegistryType)(fill % 12), data);
+                    at.Values[Upper(second)] =
+                        (at.Values.TryGetValue(Upper(second), out var there) ? there.Name : second, (RegistryType)(fill % 12), data);
                     key.Set(second, (RegistryType)(fill % 12), data);
                 }
             }
@@ -160,7 +168,8 @@ public class HiveEngineTests(DemoFixture demo)
         using var folder = new TempFolder();
         var hive = Edit(RegistryHive.NewEmpty());
         var random = new Random(5);
-        var names = Enumerable.Range(0, 5000).Select(i => string.Create(CultureInfo.InvariantCulture, $"{(i % 3 == 0 ? "PCI" : "usb")}#{random.Next():x8}_{i}")).ToList();
+        var names = Enumerable.Range(0, 5000)
+            .Select(i => string.Create(CultureInfo.InvariantCulture, $"{(i % 3 == 0 ? "PCI" : "usb")}#{random.Next():x8}_{i}")).ToList();
         foreach (var name in names)
             hive.Root.Ensure(name).SetDword("v", 1);
         foreach (var name in names.Where((_, i) => i % 4 == 0))
@@ -243,7 +252,8 @@ public class HiveEngineTests(DemoFixture demo)
         Assert.InRange(bytes.Zip(after).Count(p => p.First != p.Second), 1, 40);
         // Nothing to do changes nothing.
         hive = Edit(bytes.ToArray());
-        hive.Key(@"ControlSet001\Services\Spooler")!.SetDword("Start", hive.Key(@"ControlSet001\Services\Spooler")!.GetDword("Start")!.Value);
+        hive.Key(@"ControlSet001\Services\Spooler")!.SetDword("Start",
+            hive.Key(@"ControlSet001\Services\Spooler")!.GetDword("Start")!.Value);
         Assert.Equal(bytes[4096..], hive.ToBytes()[4096..]);
     }
 
@@ -289,7 +299,8 @@ public class HiveEngineTests(DemoFixture demo)
             var bytes = File.ReadAllBytes(Path.Combine(demo.Reference("lending-desk"), "Windows/System32/config", name));
             var hive = Edit(bytes.ToArray());
             for (var i = 0; i < 1000; i++)
-                hive.Root.Ensure(string.Create(CultureInfo.InvariantCulture, $@"Room\{i:x}")).Set("long", RegistryType.Binary, new byte[i % 7 == 0 ? 17_000 : i]);
+                hive.Root.Ensure(string.Create(CultureInfo.InvariantCulture, $@"Room\{i:x}"))
+                    .Set("long", RegistryType.Binary, new byte[i % 7 == 0 ? 17_000 : i]);
             for (var i = 0; i < 1000; i += 3)
                 hive.Root.Key(string.Create(CultureInfo.InvariantCulture, $@"Room\{i:x}"))!.Delete();
             var compact = hive.ToCompactBytes(CancellationToken.None);
@@ -323,9 +334,13 @@ public class HiveEngineTests(DemoFixture demo)
     {
         var hive = Edit(RegistryHive.NewEmpty());
         hive.Root.Ensure(new string('k', 255)).SetDword(new string('v', 16_383), 1);
-        Assert.Contains("256 characters; 255 are possible", Assert.Throws<VembarException>(() => hive.Root.Ensure(new string('k', 256))).Message, StringComparison.Ordinal);
-        Assert.Contains("16384 characters; 16383 are possible", Assert.Throws<VembarException>(() => hive.Root.SetDword(new string('v', 16_384), 1)).Message, StringComparison.Ordinal);
-        Assert.Contains("512 keys deep", Assert.Throws<VembarException>(() => hive.Root.Ensure(string.Concat(Enumerable.Repeat("d\\", 513)))).Message, StringComparison.Ordinal);
+        Assert.Contains("256 characters; 255 are possible",
+            Assert.Throws<VembarException>(() => hive.Root.Ensure(new string('k', 256))).Message, StringComparison.Ordinal);
+        Assert.Contains("16384 characters; 16383 are possible",
+            Assert.Throws<VembarException>(() => hive.Root.SetDword(new string('v', 16_384), 1)).Message, StringComparison.Ordinal);
+        Assert.Contains("512 keys deep",
+            Assert.Throws<VembarException>(() => hive.Root.Ensure(string.Concat(Enumerable.Repeat("d\\", 513)))).Message,
+            StringComparison.Ordinal);
         Assert.Throws<VembarException>(hive.Root.Delete);
         Assert.NotNull(Edit(hive.ToBytes()).Key(new string('K', 255)));
     }
@@ -418,7 +433,8 @@ public class HiveEngineTests(DemoFixture demo)
                 BinaryPrimitives.WriteInt32LittleEndian(word, random.Next(bytes.Length) & ~7);
                 break;
             case 2:
-                BinaryPrimitives.WriteInt32LittleEndian(word, BinaryPrimitives.ReadInt32LittleEndian(word) + (random.Next(2) == 0 ? 8 : -8));
+                BinaryPrimitives.WriteInt32LittleEndian(word,
+                    BinaryPrimitives.ReadInt32LittleEndian(word) + (random.Next(2) == 0 ? 8 : -8));
                 break;
             case 3:
                 word.Fill(0xFF);
@@ -453,10 +469,14 @@ public class HiveEngineTests(DemoFixture demo)
         Do.Service(archive, null, new PutChange(folder.Write("SOFTWARE", hive), "Windows/System32/config/SOFTWARE"));
         var shown = ShowOperation.Run(ImageReference.Parse(archive));
         Assert.Contains("is a damaged registry hive", Assert.Single(shown.Problems), StringComparison.Ordinal);
-        Assert.Equal(whole.Programs!.Where(p => !p.Name.Contains("Quillpad", StringComparison.Ordinal)).Select(p => p.Name), shown.Programs!.Select(p => p.Name));
+        Assert.Equal(whole.Programs!.Where(p => !p.Name.Contains("Quillpad", StringComparison.Ordinal)).Select(p => p.Name),
+            shown.Programs!.Select(p => p.Name));
         Assert.Equal(whole.Apps!.Count, shown.Apps!.Count);
         // It is not written.
-        Assert.Equal(ChangeStatus.Refused, Do.Service(archive, "x", new RegistryChange(folder.Write("x.reg", "Windows Registry Editor Version 5.00\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\X]\r\n"))).Changes.Single().Status);
+        Assert.Equal(ChangeStatus.Refused,
+            Do.Service(archive, "x",
+            new RegistryChange(folder.Write("x.reg",
+            "Windows Registry Editor Version 5.00\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\X]\r\n"))).Changes.Single().Status);
     }
 
     // Whatever is damaged: what is read as far as it is sound ends, and never fails.
@@ -504,7 +524,8 @@ public class HiveEngineTests(DemoFixture demo)
             before.Compare(after, found.Add, default);
             Assert.Equal(
             [
-                new(@"Long", "Data", "changed"), new(@"Many\007", null, "removed"), new(@"Many\700", null, "added"), new(@"Many\700", "Name", "added"),
+                new(@"Long", "Data", "changed"), new(@"Many\007", null, "removed"), new(@"Many\700", null, "added"),
+                new(@"Many\700", "Name", "added"),
                 new(@"Shelves\Shelf 03", "Room", "removed"),
             ], found.OrderBy(f => f.Key, StringComparer.Ordinal).ThenBy(f => f.Value, StringComparer.Ordinal));
             found.Clear();
@@ -522,8 +543,10 @@ public class HiveEngineTests(DemoFixture demo)
         damaged.AsSpan(name - 0x4C + 0x28, 4).Fill(0x7F);
         RegistryHive One() => RegistryHive.Open((byte[])sound.Clone(), write: false, "the sound one");
         RegistryHive Other() => RegistryHive.Open((byte[])damaged.Clone(), write: false, "the damaged one");
-        Assert.StartsWith("the damaged one", Assert.Throws<VembarException>(() => One().Compare(Other(), _ => { }, default)).Message, StringComparison.Ordinal);
-        Assert.StartsWith("the damaged one", Assert.Throws<VembarException>(() => Other().Compare(One(), _ => { }, default)).Message, StringComparison.Ordinal);
+        Assert.StartsWith("the damaged one", Assert.Throws<VembarException>(() => One().Compare(Other(), _ => { }, default)).Message,
+            StringComparison.Ordinal);
+        Assert.StartsWith("the damaged one", Assert.Throws<VembarException>(() => Other().Compare(One(), _ => { }, default)).Message,
+            StringComparison.Ordinal);
     }
 
     private static List<byte[]> Pieces(byte[] bytes, Random random)

@@ -105,7 +105,8 @@ public class HostileArchiveTests
             var bytes = good.ToArray();
             var record = bytes.AsSpan(bytes.Length - CommitLength);
             var field = 24 + 8 * random.Next(11);
-            var value = random.Next(4) switch { 0 => random.NextInt64(), 1 => -random.NextInt64(), 2 => random.Next(bytes.Length), _ => long.MaxValue };
+            var value = random.Next(4) switch { 0 => random.NextInt64(), 1 => -random.NextInt64(), 2 => random.Next(bytes.Length), _ =>
+                long.MaxValue };
             BinaryPrimitives.WriteInt64LittleEndian(record[field..], value);
             Sign(record);
             MustEndInOrder(folder, bytes);
@@ -129,7 +130,8 @@ public class HostileArchiveTests
             {
                 // Most of an index is its fan-out table; the fields in front and behind decide more.
                 var at = random.Next(3) == 0 ? random.Next(length - 12) : random.Next(Math.Min(400, length - 12));
-                BinaryPrimitives.WriteUInt32LittleEndian(index[at..], random.Next(3) switch { 0 => uint.MaxValue, 1 => (uint)random.Next(1000), _ => (uint)random.NextInt64(1L << 32) });
+                BinaryPrimitives.WriteUInt32LittleEndian(index[at..],
+                    random.Next(3) switch { 0 => uint.MaxValue, 1 => (uint)random.Next(1000), _ => (uint)random.NextInt64(1L << 32) });
             }
             Sign(index);
             var commit = bytes.AsSpan(bytes.Length - CommitLength);

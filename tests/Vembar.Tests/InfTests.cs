@@ -59,13 +59,17 @@ public class InfTests(DemoFixture demo)
     [Fact]
     public void TextsComeInTheLanguageOfTheInstall()
     {
-        var inf = Parse("[Strings]\na = plain\nb = only\n[Strings.0452]\na = Cymraeg\n[Strings.0007]\na = deutsch\n[Strings.0809]\na = British\n[Strings.0409]\na = American\n");
-        Assert.Equal(["American", "Cymraeg", "deutsch", "British", "plain", "only"], [inf.Expand("%a%"), inf.In(0x452).Expand("%a%"), inf.In(0xC07).Expand("%a%"), inf.In(0x809).Expand("%a%"), inf.In(0x40C).Expand("%a%"), inf.In(0x809).Expand("%b%")]);
+        var inf = Parse("[Strings]\na = plain\nb = only\n[Strings.0452]\na = Cymraeg\n[Strings.0007]\na = deutsch\n[Strings.0809]\na = "
+            + "British\n[Strings.0409]\na = American\n");
+        Assert.Equal(["American", "Cymraeg", "deutsch", "British", "plain", "only"],
+            [inf.Expand("%a%"), inf.In(0x452).Expand("%a%"), inf.In(0xC07).Expand("%a%"), inf.In(0x809).Expand("%a%"),
+            inf.In(0x40C).Expand("%a%"), inf.In(0x809).Expand("%b%")]);
     }
 
     [Fact]
     public void ATextThatIsCutOffInACharacterIsTold() =>
-        Assert.Contains("cut off", Assert.Throws<VembarException>(() => InfFile.Parse([0xFF, 0xFE, 0x5B, 0x00, 0x41], "x")).Message, StringComparison.Ordinal);
+        Assert.Contains("cut off", Assert.Throws<VembarException>(() => InfFile.Parse([0xFF, 0xFE, 0x5B, 0x00, 0x41], "x")).Message,
+        StringComparison.Ordinal);
 
     [Theory]
     [InlineData("text first", "line 1")]
@@ -103,7 +107,8 @@ public class InfTests(DemoFixture demo)
         }, iter: 3000);
     }
 
-    private static readonly string[] s_parts = ["[Version]\n", "[Strings]\n", "[Manufacturer]\n", "Signature=\"$WINDOWS NT$\"\n", "x=%y%\n", "\"", "\\\n", ";", ",", "=", "%", "[", "m=v,NTamd64\n[v.NTamd64]\nd=i,ID\n[i]\nCopyFiles=@..\\x\n", "y=\"%x%\"\n"];
+    private static readonly string[] s_parts = ["[Version]\n", "[Strings]\n", "[Manufacturer]\n", "Signature=\"$WINDOWS NT$\"\n",
+        "x=%y%\n", "\"", "\\\n", ";", ",", "=", "%", "[", "m=v,NTamd64\n[v.NTamd64]\nd=i,ID\n[i]\nCopyFiles=@..\\x\n", "y=\"%x%\"\n"];
 
     [Theory]
     [InlineData("NTamd64", "amd64", 26100, true)]
@@ -129,8 +134,10 @@ public class InfTests(DemoFixture demo)
     [Fact]
     public void APackageSaysWhatItIs()
     {
-        var package = DriverPackage.Read(Path.Combine(demo.Driver("corrin-storage"), "corstor.inf")).For(new WindowsTarget("amd64", 10, 26100));
-        Assert.Equal(("SCSIAdapter", "Corrin Silicon", new Version(4, 2, 118, 0), new DateOnly(2026, 3, 17)), (package.Package.Class, package.Package.Provider, package.Package.Version, package.Package.Date));
+        var package = DriverPackage.Read(Path.Combine(demo.Driver("corrin-storage"), "corstor.inf"))
+            .For(new WindowsTarget("amd64", 10, 26100));
+        Assert.Equal(("SCSIAdapter", "Corrin Silicon", new Version(4, 2, 118, 0), new DateOnly(2026, 3, 17)),
+            (package.Package.Class, package.Package.Provider, package.Package.Version, package.Package.Date));
         Assert.Equal(["amd64"], package.Package.Architectures);
         Assert.Equal(3, package.Devices.Count);
         Assert.Equal("Corrin Silicon CS-480 \"Twin\" array controller", package.Devices[2].Description);
@@ -138,16 +145,20 @@ public class InfTests(DemoFixture demo)
         Assert.True(package.IsBootCritical);
         Assert.Equal(["corstor.inf", "corstor.cat", "x64/corstor.sys"], package.Files);
         var service = package.Sections["CorStor_Inst.NTamd64"].Services.Single();
-        Assert.Equal((1u, 0u, 3u, @"%12%\corstor.sys", "SCSI miniport", true), (service.Type, service.Start, service.ErrorControl, service.Binary, service.Group, service.IsFunction));
-        Assert.Equal("CS400-A\0CS400-B\0CS410\0\0", System.Text.Encoding.Unicode.GetString(service.Edits.Single(v => v.Name == "Firmware").Bytes));
+        Assert.Equal((1u, 0u, 3u, @"%12%\corstor.sys", "SCSI miniport", true),
+            (service.Type, service.Start, service.ErrorControl, service.Binary, service.Group, service.IsFunction));
+        Assert.Equal("CS400-A\0CS400-B\0CS410\0\0",
+            System.Text.Encoding.Unicode.GetString(service.Edits.Single(v => v.Name == "Firmware").Bytes));
         Assert.Equal(254u, BitConverter.ToUInt32(service.Edits.Single(v => v.Name == "QueueDepth").Bytes));
-        Assert.Empty(DriverPackage.Read(Path.Combine(demo.Driver("corrin-storage"), "corstor.inf")).For(new WindowsTarget("amd64", 10, 15063)).Devices);
+        Assert.Empty(DriverPackage.Read(Path.Combine(demo.Driver("corrin-storage"), "corstor.inf"))
+            .For(new WindowsTarget("amd64", 10, 15063)).Devices);
     }
 
     [Fact]
     public void SourcePathsAndDestinationsAreFollowed()
     {
-        var audio = DriverPackage.Read(Path.Combine(demo.Driver("brightwell-audio"), "bwaudio.inf")).For(new WindowsTarget("amd64", 10, 26100));
+        var audio = DriverPackage.Read(Path.Combine(demo.Driver("brightwell-audio"), "bwaudio.inf"))
+            .For(new WindowsTarget("amd64", 10, 26100));
         Assert.Equal(["bwaudio.inf", "bwaudio.cat", "bwaudio.sys", "tools/bwequal.dll", "rooms/kiosk.eqp"], audio.Files);
         Assert.Equal(("13", "bwequal.dll"), (audio.Copies[1].DirectoryId, audio.Copies[1].Target));
         Assert.All(audio.Files, f => Assert.NotNull(audio.Package.Folder.Length(f)));
@@ -164,7 +175,10 @@ public class InfTests(DemoFixture demo)
     [InlineData("@C:evil.sys")]
     public void PathsOutOfThePackageAreRefused(string copy)
     {
-        var inf = Parse($"[Version]\nSignature=\"$WINDOWS NT$\"\n[Manufacturer]\nm=v,NTamd64\n[v.NTamd64]\nd=i,ID\n[i]\nCopyFiles={copy}\n[DestinationDirs]\nDefaultDestDir=12\n");
-        Assert.Contains("not a path inside", Assert.Throws<VembarException>(() => DriverPackage.Read(inf, new DiskPackageFolder("/x"), "test.inf").For(new WindowsTarget("amd64", 10, 26100))).Message, StringComparison.Ordinal);
+        var inf = Parse($"[Version]\nSignature=\"$WINDOWS "
+            + $"NT$\"\n[Manufacturer]\nm=v,NTamd64\n[v.NTamd64]\nd=i,ID\n[i]\nCopyFiles={copy}\n[DestinationDirs]\nDefaultDestDir=12\n");
+        Assert.Contains("not a path inside",
+            Assert.Throws<VembarException>(() => DriverPackage.Read(inf, new DiskPackageFolder("/x"), "test.inf")
+            .For(new WindowsTarget("amd64", 10, 26100))).Message, StringComparison.Ordinal);
     }
 }

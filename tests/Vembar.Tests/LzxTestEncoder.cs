@@ -75,7 +75,8 @@ internal sealed class LzxTestEncoder
                 continue;
             var relative = BinaryPrimitives.ReadInt32LittleEndian(bytes.AsSpan(i + 1));
             if (relative >= -i && relative < FileLength)
-                BinaryPrimitives.WriteInt32LittleEndian(bytes.AsSpan(i + 1), relative < FileLength - i ? relative + i : relative - FileLength);
+                BinaryPrimitives.WriteInt32LittleEndian(bytes.AsSpan(i + 1),
+                    relative < FileLength - i ? relative + i : relative - FileLength);
             i += 4;
         }
     }

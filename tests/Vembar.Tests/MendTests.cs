@@ -26,7 +26,9 @@ public class MendTests(DemoFixture demo)
 {
     private const string Head = "Windows Registry Editor Version 5.00\r\n";
 
-    private static List<string> Findings(string image) => [.. ReadyOperation.Run(ImageReference.Parse(image), null).Findings.Select(f => $"{f.Severity} {f.Check}").Order(StringComparer.Ordinal)];
+    private static List<string> Findings(string image) =>
+        [.. ReadyOperation.Run(ImageReference.Parse(image), null).Findings.Select(f => $"{f.Severity} {f.Check}")
+        .Order(StringComparer.Ordinal)];
 
     // An image with everything that can be mended.
     private static void Spoil(string archive, TempFolder folder, string answers)
@@ -57,7 +59,11 @@ public class MendTests(DemoFixture demo)
     }
 
     private string WithPassword(TempFolder folder) => folder.Write("with-password.xml",
-        File.ReadAllText(demo.At("answers/lending-desk.xml")).Replace("</unattend>", "<settings pass=\"oobeSystem\"><component name=\"Microsoft-Windows-Shell-Setup\" processorArchitecture=\"amd64\" publicKeyToken=\"31bf3856ad364e35\" language=\"neutral\" versionScope=\"nonSxS\"><UserAccounts><AdministratorPassword><Value>made-up</Value><PlainText>true</PlainText></AdministratorPassword></UserAccounts></component></settings></unattend>", StringComparison.Ordinal));
+        File.ReadAllText(demo.At("answers/lending-desk.xml"))
+        .Replace("</unattend>",
+            "<settings pass=\"oobeSystem\"><component name=\"Microsoft-Windows-Shell-Setup\" processorArchitecture=\"amd64\" "
+            + "publicKeyToken=\"31bf3856ad364e35\" language=\"neutral\" "
+            + "versionScope=\"nonSxS\"><UserAccounts><AdministratorPassword><Value>made-up</Value><PlainText>true</PlainText></AdministratorPassword></UserAccounts></component></settings></unattend>", StringComparison.Ordinal));
 
     [Fact]
     public void EverythingThatCanBeMendedIsMendedAndNothingElse()
@@ -67,7 +73,8 @@ public class MendTests(DemoFixture demo)
         var clean = Findings(archive);
         Spoil(archive, folder, WithPassword(folder));
         Assert.Equal(
-            ["Note ballast", "Note machine-guid", "Note mounted-devices", "Note setup-logs", "Note update-client-id", "Stop answer-file-password", "Stop optical-driver-disabled", "Stop stored-password", "Warn media-sharing"],
+            ["Note ballast", "Note machine-guid", "Note mounted-devices", "Note setup-logs", "Note update-client-id",
+            "Stop answer-file-password", "Stop optical-driver-disabled", "Stop stored-password", "Warn media-sharing"],
             Findings(archive).Except(clean).Union(["Note setup-logs"]).Order(StringComparer.Ordinal));
         var mended = Do.Service(archive, null, new MendChange(["all"])).Changes;
         Assert.Equal(["answer-file-left: Already"], mended.Where(c => c.Status != ChangeStatus.Done).Select(c => $"{c.What}: {c.Status}"));
@@ -77,10 +84,14 @@ public class MendTests(DemoFixture demo)
         Assert.All(Do.Service(archive, null, new MendChange(["all"])).Changes, c => Assert.Equal(ChangeStatus.Already, c.Status));
         Do.WithTree(archive, 1, tree =>
         {
-            var system = RegistryHive.Open(tree.ReadFile(WindowsInstall.HivePath("Windows", "SYSTEM"), RegistryHive.Longest)!, write: false, "SYSTEM");
-            Assert.Equal((1u, 3u, 0), (system.Key(@"ControlSet001\Services\cdrom")!.GetDword("Start"), system.Key(@"ControlSet001\Services\WMPNetworkSvc")!.GetDword("Start"), system.Key("MountedDevices")!.Values.Count));
-            var logon = RegistryHive.Open(tree.ReadFile(WindowsInstall.HivePath("Windows", "SOFTWARE"), RegistryHive.Longest)!, write: false, "SOFTWARE").Key(@"Microsoft\Windows NT\CurrentVersion\Winlogon")!;
-            Assert.Equal(("0", null, null), (logon.GetString("AutoAdminLogon"), logon.GetString("DefaultPassword"), logon.GetDword("AutoLogonCount")));
+            var system = RegistryHive.Open(tree.ReadFile(WindowsInstall.HivePath("Windows", "SYSTEM"), RegistryHive.Longest)!,
+                write: false, "SYSTEM");
+            Assert.Equal((1u, 3u, 0), (system.Key(@"ControlSet001\Services\cdrom")!.GetDword("Start"),
+                system.Key(@"ControlSet001\Services\WMPNetworkSvc")!.GetDword("Start"), system.Key("MountedDevices")!.Values.Count));
+            var logon = RegistryHive.Open(tree.ReadFile(WindowsInstall.HivePath("Windows", "SOFTWARE"), RegistryHive.Longest)!,
+                write: false, "SOFTWARE").Key(@"Microsoft\Windows NT\CurrentVersion\Winlogon")!;
+            Assert.Equal(("0", null, null),
+                (logon.GetString("AutoAdminLogon"), logon.GetString("DefaultPassword"), logon.GetDword("AutoLogonCount")));
             return 0;
         });
     }
@@ -93,7 +104,8 @@ public class MendTests(DemoFixture demo)
         var before = Findings(archive);
         Assert.Equal(ChangeStatus.Done, Do.Service(archive, null, new AnswersChange(WithPassword(folder))).Changes.Single().Status);
         Assert.Equal(["Note answer-file-password"], Findings(archive).Except(before));
-        Assert.All(Do.Service(archive, null, new MendChange(["answer-file-password", "answer-file-left"])).Changes, c => Assert.Equal(ChangeStatus.Already, c.Status));
+        Assert.All(Do.Service(archive, null, new MendChange(["answer-file-password", "answer-file-left"])).Changes,
+            c => Assert.Equal(ChangeStatus.Already, c.Status));
         // In one run too, whichever comes first.
         var other = Do.Service($"{archive}#1", "other", new AnswersChange(demo.At("answers/lending-desk.xml")), new MendChange(["all"]));
         Assert.Equal(ChangeStatus.Already, other.Changes.Single(c => c.What == "answer-file-left").Status);
@@ -104,11 +116,15 @@ public class MendTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        Assert.Contains("it takes Windows on the reference", Do.Service(archive, "x", new MendChange(["domain-member"])).Changes.Single().Why, StringComparison.Ordinal);
-        Assert.Equal("there is no such check; did you mean 'mounted-devices'?", Do.Service(archive, "x", new MendChange(["mounted-device"])).Changes.Single().Why);
+        Assert.Contains("it takes Windows on the reference",
+            Do.Service(archive, "x", new MendChange(["domain-member"])).Changes.Single().Why, StringComparison.Ordinal);
+        Assert.Equal("there is no such check; did you mean 'mounted-devices'?",
+            Do.Service(archive, "x", new MendChange(["mounted-device"])).Changes.Single().Why);
         // Every check is either mended or refused by name.
-        var known = File.ReadAllLines(Path.Combine(VendorCorpusTests.Folder(), "../../../../docs/readiness.md")).Where(l => l.StartsWith("| `", StringComparison.Ordinal))
-            .SelectMany(l => l.Split('|')[1].Split(',')).Select(n => n.Trim(' ', '`')).Where(n => n.All(c => char.IsAsciiLetterLower(c) || c == '-')).Distinct().ToList();
+        var known = File.ReadAllLines(Path.Combine(VendorCorpusTests.Folder(), "../../../../docs/readiness.md"))
+            .Where(l => l.StartsWith("| `", StringComparison.Ordinal))
+            .SelectMany(l => l.Split('|')[1].Split(',')).Select(n => n.Trim(' ', '`'))
+                .Where(n => n.All(c => char.IsAsciiLetterLower(c) || c == '-')).Distinct().ToList();
         Assert.Equal(known.Order(), MendRule.All.Select(r => r.Name).Concat(MendRule.NotOffline).Order());
     }
 
@@ -117,8 +133,11 @@ public class MendTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var rules = folder.Write("rules.yaml", "rules:\n  - check: screen\n    severity: stop\n    registry: NTUSER.DAT\\Control Panel\\Desktop\n    value: ScreenSaveActive\n    equals: '1'\n    text: no screen saver\n    mend: set it\n");
-        Assert.Contains(ReadyOperation.Run(ImageReference.Parse(archive), rules).Findings, f => f.Check == "screen" && f.Found.Contains("is missing", StringComparison.Ordinal));
+        var rules = folder.Write("rules.yaml",
+            "rules:\n  - check: screen\n    severity: stop\n    registry: NTUSER.DAT\\Control Panel\\Desktop\n    value: "
+            + "ScreenSaveActive\n    equals: '1'\n    text: no screen saver\n    mend: set it\n");
+        Assert.Contains(ReadyOperation.Run(ImageReference.Parse(archive), rules).Findings,
+            f => f.Check == "screen" && f.Found.Contains("is missing", StringComparison.Ordinal));
         var reg = folder.Write("s.reg", $"{Head}[HKEY_CURRENT_USER\\Control Panel\\Desktop]\r\n\"ScreenSaveActive\"=\"1\"\r\n");
         Do.Service(archive, null, new RegistryChange(reg));
         Assert.DoesNotContain(ReadyOperation.Run(ImageReference.Parse(archive), rules).Findings, f => f.Check == "screen");
@@ -137,9 +156,11 @@ public class MendTests(DemoFixture demo)
         Assert.Equal(6, order.Files.Count(f => f.Kind == "package"));
         Assert.Contains("# - answers: ", draft.Text, StringComparison.Ordinal);
         // A whole world, and an install that lies in it.
-        Assert.DoesNotContain("references", OrderDraft.OfFolders([Path.GetDirectoryName(demo.At("drivers"))!], folder.Path, default).Text, StringComparison.Ordinal);
+        Assert.DoesNotContain("references", OrderDraft.OfFolders([Path.GetDirectoryName(demo.At("drivers"))!], folder.Path, default).Text,
+            StringComparison.Ordinal);
         Directory.CreateDirectory(folder.At("empty"));
-        Assert.Equal("nothing-found", Assert.Throws<VembarException>(() => OrderDraft.OfFolders([folder.At("empty")], folder.Path, default)).Code);
+        Assert.Equal("nothing-found",
+            Assert.Throws<VembarException>(() => OrderDraft.OfFolders([folder.At("empty")], folder.Path, default)).Code);
     }
 
     [Fact]
@@ -147,8 +168,12 @@ public class MendTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        Do.Service(archive, "first", new DriverChange([demo.At("drivers")], new DriverOptions { Trust = demo.Trust }), new PackageChange([demo.At("packages/polish-1.0.zip")]),
-            new LocaleChange("pl-PL", ["user"]), new AnswersChange(demo.At("answers/lending-desk.xml")), new FirstStartChange(new("", "cmd /c echo it's ${x} # 1", [0])),
+        Do.Service(archive, "first", new DriverChange([demo.At("drivers")], new DriverOptions
+        {
+            Trust = demo.Trust,
+        }), new PackageChange([demo.At("packages/polish-1.0.zip")]),
+            new LocaleChange("pl-PL", ["user"]), new AnswersChange(demo.At("answers/lending-desk.xml")),
+            new FirstStartChange(new("", "cmd /c echo it's ${x} # 1", [0])),
             new PutChange(demo.At("house/opening-hours.txt"), "Users/Public/x.txt"), new TidyChange(["logs"]));
         var draft = OrderDraft.OfImage(ShowOperation.Record(ImageReference.Parse($"{archive}#first")), folder.Path);
         Assert.Contains("# - put: FILE", draft.Text, StringComparison.Ordinal);
@@ -158,6 +183,8 @@ public class MendTests(DemoFixture demo)
         var diff = DiffOperation.Run(ImageReference.Parse($"{archive}#first"), ImageReference.Parse($"{archive}#second"), default);
         Assert.Empty(diff.Added.Concat(diff.Removed));
         Assert.Empty(diff.Registry ?? []);
-        Assert.Equal("nothing-found", Assert.Throws<VembarException>(() => OrderDraft.OfImage(ShowOperation.Record(ImageReference.Parse($"{archive}#1")), folder.Path)).Code);
+        Assert.Equal("nothing-found",
+            Assert.Throws<VembarException>(() => OrderDraft.OfImage(ShowOperation.Record(ImageReference.Parse($"{archive}#1")),
+            folder.Path)).Code);
     }
 }

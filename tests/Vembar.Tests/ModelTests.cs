@@ -70,7 +70,8 @@ public sealed class ModelTests
         private byte[] Bytes()
         {
             // Most are small; some are cut into several chunks; some hold what others hold, at another place.
-            var bytes = new byte[_random.Next(4) switch { 0 => 0, 1 => _random.Next(100), 2 => _random.Next(20_000), _ => _random.Next(900_000) }];
+            var bytes = new byte[_random.Next(4) switch { 0 => 0, 1 => _random.Next(100), 2 => _random.Next(20_000), _ =>
+                _random.Next(900_000) }];
             new Random(_random.Next(6)).NextBytes(bytes.AsSpan(Math.Min(bytes.Length, _random.Next(3) * 1000)));
             return bytes;
         }
@@ -150,7 +151,8 @@ public sealed class ModelTests
                         model.States.Add(model.States[back]);
                     break;
                 case 8 when model.States.Count > 0 && Chance(2):
-                    CompactOperation.Run(model.Path, Chance(2) ? null : (Effort)_random.Next(2), default, NoProgress.Instance, CancellationToken.None);
+                    CompactOperation.Run(model.Path, Chance(2) ? null : (Effort)_random.Next(2), default, NoProgress.Instance,
+                        CancellationToken.None);
                     var images = model.Images;
                     model.States.Clear();
                     // A compacted archive has the state that it was made with and the one with all images.
@@ -200,7 +202,8 @@ public sealed class ModelTests
             var isNew = !File.Exists(model.Path);
             try
             {
-                CaptureOperation.Run(Request(model, name), NoProgress.Instance, CancellationToken.None, new CrashLayer(_random.Next(14), torn: Chance(2)));
+                CaptureOperation.Run(Request(model, name), NoProgress.Instance, CancellationToken.None,
+                    new CrashLayer(_random.Next(14), torn: Chance(2)));
             }
             catch (PowerCutException)
             {
@@ -231,7 +234,8 @@ public sealed class ModelTests
                         var found = tree.Walk(tree.Root, WindowsPath.Root).ToList();
                         Assert.Equal(image.Holds.Keys, found.Select(f => f.Path.ToString()).Order(StringComparer.Ordinal));
                         foreach (var (path, entry) in found.Where(f => f.Entry.Kind == EntryKind.File))
-                            Assert.True(image.Holds[path.ToString()].AsSpan().SequenceEqual(tree.ReadFile(path, 1 << 20)), $"{path} in {image.Name}");
+                            Assert.True(image.Holds[path.ToString()].AsSpan().SequenceEqual(tree.ReadFile(path, 1 << 20)),
+                                $"{path} in {image.Name}");
                         Assert.Equal(image.Holds.Values.Count(v => v is not null), record.Files);
                         Assert.Equal(image.Holds.Values.Sum(v => v?.LongLength ?? 0), record.Bytes);
                     }

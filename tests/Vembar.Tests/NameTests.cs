@@ -23,13 +23,16 @@ public sealed class NameTests
         .Where(b => !b.AsSpan().SequenceEqual("."u8) && !b.AsSpan().SequenceEqual(".."u8));
 
     [Fact]
-    public void LengthAndBytesOfANameAreThoseOfItsEncoding() => Gen.OneOf(s_raw.Select(b => PosixName.Decode(b)), Gen.Char.Array[0, 30].Select(c => new string(c))).Sample(name =>
+    public void LengthAndBytesOfANameAreThoseOfItsEncoding() =>
+        Gen.OneOf(s_raw.Select(b => PosixName.Decode(b)), Gen.Char.Array[0, 30].Select(c => new string(c))).Sample(name =>
     {
         var possible = PosixName.TryEncode(name, out var bytes);
         if (!possible)
-            return PosixName.Length(name) == 0 && Assert.Throws<NativeException>(() => PosixName.Put(name, new byte[200])).Errno == Errno.Invalid;
+            return PosixName.Length(name) == 0
+                && Assert.Throws<NativeException>(() => PosixName.Put(name, new byte[200])).Errno == Errno.Invalid;
         var room = new byte[bytes.Length];
-        return PosixName.Length(name) == bytes.Length && PosixName.Put(name, room) == bytes.Length - 1 && room.AsSpan().SequenceEqual(bytes);
+        return PosixName.Length(name) == bytes.Length && PosixName.Put(name, room) == bytes.Length - 1
+            && room.AsSpan().SequenceEqual(bytes);
     });
 
     [Fact]
@@ -61,7 +64,10 @@ public sealed class NameTests
         Assert.Equal(0, again.Stats.BytesNew);
         Assert.Empty(Do.Deploy(folder.At("a.vmb") + "#1", folder.At("out")).Differences);
         // Compared by the names' bytes, by programs that take them as they are.
-        string Names(string at) => Tools.Run("sh", ["-c", "find . -print0 | LC_ALL=C sort -z | od -An -tx1 | tr -d ' \\n'; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 -r cat | cksum"], folder.At(at));
+        string Names(string at) =>
+            Tools.Run("sh",
+            ["-c", "find . -print0 | LC_ALL=C sort -z | od -An -tx1 | tr -d ' \\n'; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 "
+            + "-r cat | cksum"], folder.At(at));
         Assert.Equal(Names("src"), Names("out"));
         return true;
     }, iter: 25);
@@ -90,7 +96,8 @@ public sealed class NameTests
         var long200 = new string('n', 200);
         // Some 6,000 bytes deep, made from the inside: no call takes the whole path.
         Directory.CreateDirectory(folder.At("src"));
-        var script = $"set -e; cd src; for i in $(seq 30); do mkdir {long200}; cd {long200}; done; printf deep > file; ln -s nowhere link; ln file second";
+        var script = $"set -e; cd src; for i in $(seq 30); do mkdir {long200}; cd {long200}; done; printf deep > file; ln -s nowhere "
+            + $"link; ln file second";
         Tools.Run("bash", ["-c", script], folder.Path);
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
         Assert.Equal((3, 31), Counted(folder));
@@ -101,7 +108,8 @@ public sealed class NameTests
         // And are taken, compared and taken over.
         var again = Do.Capture(folder.At("src"), folder.At("a.vmb"), "again");
         Assert.Equal(0, again.Stats.BytesNew);
-        var diff = DiffOperation.Run(new ImageReference(folder.At("a.vmb"), "1"), new ImageReference(folder.At("a.vmb"), "2"), CancellationToken.None);
+        var diff = DiffOperation.Run(new ImageReference(folder.At("a.vmb"), "1"), new ImageReference(folder.At("a.vmb"), "2"),
+            CancellationToken.None);
         Assert.Empty(diff.Added.Concat(diff.Removed));
     }
 

@@ -33,10 +33,12 @@ public class NativeTests
         using var zstd = new Zstd();
         var random = new Random(4);
         var words = Enumerable.Range(0, 3000).Select(_ => new string((char)('a' + random.Next(26)), 1 + random.Next(9))).ToArray();
-        var plain = System.Text.Encoding.ASCII.GetBytes(string.Join(' ', Enumerable.Range(0, 100_000).Select(_ => words[random.Next(words.Length)])));
+        var plain = System.Text.Encoding.ASCII.GetBytes(string.Join(' ',
+            Enumerable.Range(0, 100_000).Select(_ => words[random.Next(words.Length)])));
         var room = new byte[Zstd.Bound(plain.Length)];
         var lengths = new Dictionary<ZstdSettings, int>();
-        ZstdSettings[] all = [new(1), new(1, Step: 6), new(1, WindowLog: 12), new(5), new(5, SearchLog: 1), new(18), new(18, HashLog: 12, ChainLog: 12)];
+        ZstdSettings[] all =
+            [new(1), new(1, Step: 6), new(1, WindowLog: 12), new(5), new(5, SearchLog: 1), new(18), new(18, HashLog: 12, ChainLog: 12)];
         foreach (var settings in all)
         {
             using var own = new Zstd();
@@ -84,7 +86,8 @@ public class NativeTests
         Posix.ReadFolder(handle, folder.Path, names);
         Assert.Equal(["file", "link", "pipe", "sub"], Enumerable.Range(0, names.Count).Select(names.Text));
         Assert.Equal("file\0"u8, names.Raw(0));
-        foreach (var (name, kind) in new[] { ("file", PosixKind.File), ("sub", PosixKind.Folder), ("link", PosixKind.Link), ("pipe", PosixKind.Special) })
+        foreach (var (name, kind) in new[] { ("file", PosixKind.File), ("sub", PosixKind.Folder), ("link", PosixKind.Link),
+            ("pipe", PosixKind.Special) })
         {
             var stat = Posix.Stat(handle, PosixName.Encode(name));
             var expected = Tools.Run("stat", ["-c", "%a %h %u %g %i %s", folder.At(name)]).Trim();
@@ -147,11 +150,13 @@ public class NativeTests
             Posix.SetTime(file, new PosixTime(1_000_000_000, 123_456_789));
         }
         Assert.Equal("644 1000000000.123456789", Tools.Run("find", [folder.At("f"), "-printf", "%m %T@"])[..24]);
-        Assert.Equal(Errno.Exists, Assert.Throws<NativeException>(() => Posix.CreateNew(handle, PosixName.Encode("f"), 0x180).Dispose()).Errno);
+        Assert.Equal(Errno.Exists,
+            Assert.Throws<NativeException>(() => Posix.CreateNew(handle, PosixName.Encode("f"), 0x180).Dispose()).Errno);
         Assert.Equal(0, Posix.TryHardLink(handle, PosixName.Encode("f"), handle, PosixName.Encode("g")));
         Assert.Equal(Errno.Exists, Posix.TryHardLink(handle, PosixName.Encode("f"), handle, PosixName.Encode("g")));
         Assert.Equal(2u, Posix.Stat(handle, PosixName.Encode("g")).LinkCount);
-        Assert.Equal(Errno.Exists, Assert.Throws<NativeException>(() => Posix.Rename(folder.At("f"), folder.At("d"), replace: false)).Errno);
+        Assert.Equal(Errno.Exists,
+            Assert.Throws<NativeException>(() => Posix.Rename(folder.At("f"), folder.At("d"), replace: false)).Errno);
         Posix.Rename(folder.At("f"), folder.At("g2"), replace: false);
         Posix.Remove(handle, PosixName.Encode("g2"), folder: false);
         Posix.Remove(handle, PosixName.Encode("d"), folder: true);
@@ -165,7 +170,8 @@ public class NativeTests
         folder.Write("f", "x");
         using var handle = Posix.OpenFolder(null, PosixName.Encode(folder.Path));
         var name = PosixName.Encode("f");
-        Assert.SkipWhen(Posix.TrySetAttribute(handle, name, "user.probe", "x"u8) == Errno.NotSupported, "this file system has no attributes");
+        Assert.SkipWhen(Posix.TrySetAttribute(handle, name, "user.probe", "x"u8) == Errno.NotSupported,
+            "this file system has no attributes");
         foreach (var length in (int[])[0, 1, 1000, 3500])
         {
             var value = Enumerable.Range(0, length).Select(i => (byte)i).ToArray();

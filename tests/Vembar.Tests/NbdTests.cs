@@ -63,7 +63,8 @@ public class NbdTests
 
     private static readonly byte[] s_greeting = [.. "NBDMAGIC"u8, .. "IHAVEOPT"u8, 0, 3];
 
-    private static byte[] OptionReply(uint kind, params byte[] data) => [.. Number(0x3E889045565A9, 8), .. Number(7, 4), .. Number(kind, 4), .. Number(data.Length, 4), .. data];
+    private static byte[] OptionReply(uint kind, params byte[] data) =>
+        [.. Number(0x3E889045565A9, 8), .. Number(7, 4), .. Number(kind, 4), .. Number(data.Length, 4), .. data];
 
     // Up to the point where requests begin.
     private static void Shake(Socket socket, long length, ushort flags)
@@ -80,10 +81,12 @@ public class NbdTests
     {
         var head = Take(socket, 28);
         Assert.Equal(0x25609513u, BinaryPrimitives.ReadUInt32BigEndian(head));
-        return (BinaryPrimitives.ReadUInt16BigEndian(head.AsSpan(6)), head[8..16], BinaryPrimitives.ReadInt64BigEndian(head.AsSpan(16)), BinaryPrimitives.ReadInt32BigEndian(head.AsSpan(24)));
+        return (BinaryPrimitives.ReadUInt16BigEndian(head.AsSpan(6)), head[8..16], BinaryPrimitives.ReadInt64BigEndian(head.AsSpan(16)),
+            BinaryPrimitives.ReadInt32BigEndian(head.AsSpan(24)));
     }
 
-    private static byte[] Reply(byte[] cookie, int error, params byte[] data) => [.. Number(0x67446698, 4), .. Number(error, 4), .. cookie, .. data];
+    private static byte[] Reply(byte[] cookie, int error, params byte[] data) =>
+        [.. Number(0x67446698, 4), .. Number(error, 4), .. cookie, .. data];
 
     [Fact]
     public void ReadsWritesAndFlushesAreAsked()
@@ -145,7 +148,8 @@ public class NbdTests
         Assert.Equal(16, device.Read(new byte[16], 0));
     }
 
-    public static TheoryData<string> Misbehaviours => ["other greeting", "no fixed style", "closes at once", "refuses", "endless reply", "no length", "negative length", "other reply"];
+    public static TheoryData<string> Misbehaviours =>
+        ["other greeting", "no fixed style", "closes at once", "refuses", "endless reply", "no length", "negative length", "other reply"];
 
     [Theory]
     [MemberData(nameof(Misbehaviours))]
@@ -233,7 +237,8 @@ public class NbdTests
             device.Flush();
         }
         Assert.Equal(format, DiskImage.FormatOf(path));
-        Tools.Run("qemu-img", ["convert", "-f", format switch { DiskFormat.Vhd => "vpc", _ => format.ToString().ToLowerInvariant() }, "-O", "raw", path, folder.At("raw")]);
+        Tools.Run("qemu-img", ["convert", "-f", format switch { DiskFormat.Vhd => "vpc", _ => format.ToString().ToLowerInvariant() }, "-O",
+            "raw", path, folder.At("raw")]);
         var raw = File.ReadAllBytes(folder.At("raw"));
         Assert.True(raw.AsSpan(1_000_001, noise.Length).SequenceEqual(noise));
         Assert.Equal([1, 2, 3], raw[^3..]);
@@ -249,7 +254,9 @@ public class NbdTests
     public void AnyBeginningOfAVolumeIsRecognisedOrNot()
     {
         var random = new Random(5);
-        byte[][] marks = [.. "NTFS    "u8.ToArray() is var ntfs ? new[] { ntfs, "-FVE-FS-"u8.ToArray(), "EXFAT   "u8.ToArray(), "FAT32   "u8.ToArray(), "FAT16   "u8.ToArray() } : []];
+        byte[][] marks =
+            [.. "NTFS    "u8.ToArray() is var ntfs
+            ? new[] { ntfs, "-FVE-FS-"u8.ToArray(), "EXFAT   "u8.ToArray(), "FAT32   "u8.ToArray(), "FAT16   "u8.ToArray() } : []];
         for (var round = 0; round < 500; round++)
         {
             var bytes = new byte[1 << 16];

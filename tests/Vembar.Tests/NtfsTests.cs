@@ -79,7 +79,9 @@ public class NtfsTests(DemoDisks demo)
         Assert.False(File.Exists(folder.At("a.vmb")));
         var taken = Do.Capture(volume, folder.At("a.vmb"), with: r => r with { SkipUnreadable = true });
         Assert.Contains(taken.Warnings, w => w.Contains("twin-a.txt", StringComparison.Ordinal));
-        Assert.Equal(["sound.txt"], Do.WithTree(folder.At("a.vmb"), 1, t => t.List(t.Find(WindowsPath.Parse("d"))!, WindowsPath.Parse("d")).Select(c => c.Name).ToList()));
+        Assert.Equal(["sound.txt"],
+            Do.WithTree(folder.At("a.vmb"), 1,
+            t => t.List(t.Find(WindowsPath.Parse("d"))!, WindowsPath.Parse("d")).Select(c => c.Name).ToList()));
         Assert.True(Do.Verify(folder.At("a.vmb")).Ok);
     }
 
@@ -112,7 +114,8 @@ public class NtfsTests(DemoDisks demo)
         using var open = Disk.Open(disk);
         var volume = open.Volumes.Single(v => v.FileSystem.Label == "Windows");
         var path = folder.At(name);
-        Tools.Run("dd", [$"if={disk}", $"of={path}", "bs=1M", $"skip={volume.Start >> 20}", $"count={volume.Length >> 20}", "conv=sparse", "status=none"]);
+        Tools.Run("dd", [$"if={disk}", $"of={path}", "bs=1M", $"skip={volume.Start >> 20}", $"count={volume.Length >> 20}", "conv=sparse",
+            "status=none"]);
         return path;
     }
 
@@ -141,11 +144,15 @@ public class NtfsTests(DemoDisks demo)
         Assert.Contains("Space in use", found, StringComparison.Ordinal);
         Assert.DoesNotContain("ERROR", found, StringComparison.Ordinal);
         // Sleuthkit lists the same files, hashes the same content, and sees the metadata.
-        string List(string path) => string.Join('\n', Tools.Run("fls", ["-r", "-p", path]).Split('\n').Select(l => l[(l.IndexOf('\t') + 1)..]).Where(l => !l.StartsWith('$') && !l.StartsWith("OrphanFiles", StringComparison.Ordinal)).Order(StringComparer.Ordinal));
+        string List(string path) =>
+            string.Join('\n', Tools.Run("fls", ["-r", "-p", path]).Split('\n').Select(l => l[(l.IndexOf('\t') + 1)..])
+            .Where(l => !l.StartsWith('$') && !l.StartsWith("OrphanFiles", StringComparison.Ordinal)).Order(StringComparer.Ordinal));
         Assert.Equal(List(volume), List(partition));
-        var large = Tools.Run("fls", ["-r", "-p", partition]).Split('\n').Single(l => l.EndsWith("\tWindows/large.bin", StringComparison.Ordinal)).Split(' ', ':')[1];
+        var large = Tools.Run("fls", ["-r", "-p", partition]).Split('\n')
+            .Single(l => l.EndsWith("\tWindows/large.bin", StringComparison.Ordinal)).Split(' ', ':')[1];
         Tools.Run("sh", ["-c", $"icat '{partition}' {large} > large.out"], folder.Path);
-        Assert.Equal(Do.WithTree(archive, 1, t => t.Find(WindowsPath.Parse("Windows/large.bin"))!.Content!.Hash.ToString()), Tools.Run("b3sum", ["--no-names", folder.At("large.out")]).Trim());
+        Assert.Equal(Do.WithTree(archive, 1, t => t.Find(WindowsPath.Parse("Windows/large.bin"))!.Content!.Hash.ToString()),
+            Tools.Run("b3sum", ["--no-names", folder.At("large.out")]).Trim());
         Assert.Contains("Windows", Tools.Run("fsntfsinfo", [partition]), StringComparison.Ordinal);
         // Captured again, it is the same tree.
         var again = Do.Capture(folder.At("disk.img"), archive, "again", r => r with { KeepAll = true, Volume = 3 });
@@ -159,10 +166,12 @@ public class NtfsTests(DemoDisks demo)
         var archive = folder.At("a.vmb");
         var roots = new List<string> { Do.Capture(demo.LendingDesk, archive, "vhdx").Image.Root.ToString() };
         Tools.Run("qemu-img", ["convert", "-O", "raw", demo.LendingDesk, folder.At("d.img")]);
-        foreach (var (format, name, options) in (ReadOnlySpan<(string, string, string)>)[("raw", "d.img", ""), ("vpc", "d.vhd", ""), ("vpc", "fixed.vhd", "subformat=fixed"), ("qcow2", "d.qcow2", ""), ("vmdk", "d.vmdk", "")])
+        foreach (var (format, name, options) in (ReadOnlySpan<(string, string, string)>)[("raw", "d.img", ""), ("vpc", "d.vhd", ""),
+            ("vpc", "fixed.vhd", "subformat=fixed"), ("qcow2", "d.qcow2", ""), ("vmdk", "d.vmdk", "")])
         {
             if (name != "d.img")
-                Tools.Run("qemu-img", ["convert", "-f", "raw", "-O", format, .. options.Length > 0 ? (string[])["-o", options] : [], folder.At("d.img"), folder.At(name)]);
+                Tools.Run("qemu-img", ["convert", "-f", "raw", "-O", format, .. options.Length > 0 ? (string[])["-o", options] : [],
+                    folder.At("d.img"), folder.At(name)]);
             var hash = Tools.Run("b3sum", [folder.At(name)]);
             roots.Add(Do.Capture(folder.At(name), archive, name).Image.Root.ToString());
             Assert.Equal(hash, Tools.Run("b3sum", [folder.At(name)]));
@@ -189,18 +198,23 @@ public class NtfsTests(DemoDisks demo)
             var again = Do.Capture(folder.At(target), archive, target, r => r with { KeepAll = true });
             Assert.Equal(Do.WithTree(archive, 1, t => t.Root.Folder), Do.WithTree(archive, again.Image.Number, t => t.Root.Folder));
         }
-        var entries = Do.WithTree(archive, 1, t => t.Walk(t.Root, WindowsPath.Root).ToDictionary(e => e.Path.ToString(), e => e.Entry, StringComparer.Ordinal));
+        var entries = Do.WithTree(archive, 1,
+            t => t.Walk(t.Root, WindowsPath.Root).ToDictionary(e => e.Path.ToString(), e => e.Entry, StringComparer.Ordinal));
         Assert.NotNull(entries["Documents and Settings"].Reparse);
         Assert.Equal("PROGRA~1", entries["Program Files"].ShortName);
         Assert.Equal("Zone.Identifier", Assert.Single(entries["Users/Public/Documents/Staff handbook.txt"].Streams).Name);
         Assert.True(entries["Windows/Help"].Attributes!.Value.HasFlag(WindowsAttributes.Compressed));
         Assert.Contains(entries.Values, e => e.ObjectId is { Length: 16 });
         Assert.Contains(entries.Values, e => e.ExtendedAttributes is [{ Name: "$KERNEL.PURGE.ESBCACHE", Value.Length: 24 }]);
-        Assert.True(entries.ContainsKey("ProgramData/Tarn Valley/Logs/notes.txt") && entries.ContainsKey("ProgramData/Tarn Valley/Logs/Notes.txt"));
+        Assert.True(entries.ContainsKey("ProgramData/Tarn Valley/Logs/notes.txt")
+            && entries.ContainsKey("ProgramData/Tarn Valley/Logs/Notes.txt"));
         Assert.True(entries.Values.Count(e => e.LinkGroup != 0) >= 400);
         Assert.True(entries.Values.Select(e => e.Security).Distinct().Count() >= 3);
         // What a Linux folder cannot keep is told once.
-        var told = Do.Deploy($"{archive}#1", folder.At("folder"), r => r with { Verify = false }).Warnings.Single(w => w.Contains("cannot keep", StringComparison.Ordinal));
+        var told = Do.Deploy($"{archive}#1", folder.At("folder"), r => r with
+        {
+            Verify = false,
+        }).Warnings.Single(w => w.Contains("cannot keep", StringComparison.Ordinal));
         foreach (var what in (string[])["security descriptors", "short names", "named streams", "reparse points", "creation times"])
             Assert.Contains(what, told, StringComparison.Ordinal);
     }
@@ -217,12 +231,14 @@ public class NtfsTests(DemoDisks demo)
             Do.Deploy(archive, path, r => r with { Size = 1700L << 20, Layout = layout, Verify = false });
             using var disk = Disk.Open(path);
             var boot = disk.Volumes[0];
-            Tools.Run("dd", [$"if={path}", $"of={folder.At("boot.img")}", "bs=1M", $"skip={boot.Start >> 20}", $"count={boot.Length >> 20}", "conv=sparse", "status=none"]);
+            Tools.Run("dd", [$"if={path}", $"of={folder.At("boot.img")}", "bs=1M", $"skip={boot.Start >> 20}",
+                $"count={boot.Length >> 20}", "conv=sparse", "status=none"]);
             if (layout == "uefi")
             {
                 Tools.Run("fsck.fat", ["-n", folder.At("boot.img")]);
                 Tools.Run("mcopy", ["-n", "-i", folder.At("boot.img"), "::/EFI/Microsoft/Boot/BCD", folder.At("BCD")]);
-                Assert.Contains("::/EFI/Boot/bootx64.efi", Tools.Run("mdir", ["-/", "-b", "-i", folder.At("boot.img"), "::"]), StringComparison.Ordinal);
+                Assert.Contains("::/EFI/Boot/bootx64.efi", Tools.Run("mdir", ["-/", "-b", "-i", folder.At("boot.img"), "::"]),
+                    StringComparison.Ordinal);
             }
             else
             {
@@ -264,7 +280,9 @@ public class NtfsTests(DemoDisks demo)
         Assert.Equal("target-not-empty", Assert.Throws<VembarException>(() => Do.Deploy(archive, volume, r => r with { Volume = 1 })).Code);
         var result = Do.Deploy(archive, volume, r => r with { Volume = 1, KeepExisting = true });
         Assert.Equal(["Data/one.txt"], result.Kept);
-        Fill(folder, volume, "test \"$(cat Data/one.txt)\" = 'from before'; test \"$(cat Data/two.txt)\" = 'from the image too'; test \"$(cat 'Data/other name.txt')\" = 'from the image'");
+        Fill(folder, volume,
+            "test \"$(cat Data/one.txt)\" = 'from before'; test \"$(cat Data/two.txt)\" = 'from the image too'; test \"$(cat 'Data/other "
+            + "name.txt')\" = 'from the image'");
         Assert.Equal("no-such-volume", Assert.Throws<VembarException>(() => Do.Deploy(archive, volume, r => r with { Volume = 7 })).Code);
         Assert.Contains(result.Warnings, w => w.Contains("owners and permissions of Linux", StringComparison.Ordinal));
     }
@@ -279,21 +297,39 @@ public class NtfsTests(DemoDisks demo)
         folder.Write("src/large.bin", noise);
         Do.Capture(folder.At("src"), archive, with: r => r with { Effort = Effort.Quick });
         var layout = folder.Write("small.yaml", "partitions:\n  - role: windows\n    size: 64 MiB\n");
-        Assert.Equal("no-room", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("d.img"), r => r with { Size = 200 << 20, Layout = layout })).Code);
+        Assert.Equal("no-room", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("d.img"), r => r with
+        {
+            Size = 200 << 20,
+            Layout = layout,
+        })).Code);
         Assert.False(File.Exists(folder.At("d.img")));
-        Assert.Equal("disk-too-small", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("d.img"), r => r with { Size = 200 << 20 })).Code);
+        Assert.Equal("disk-too-small", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("d.img"), r => r with
+        {
+            Size = 200 << 20,
+        })).Code);
         Assert.False(File.Exists(folder.At("d.img")));
         // A disk that is there is touched only when that was confirmed.
         File.WriteAllText(folder.At("old.img"), "precious");
         using (var old = File.OpenWrite(folder.At("old.img")))
             old.SetLength(400L << 20);
         Assert.Equal("target-exists", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"))).Code);
-        Assert.Equal("not-confirmed", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with { MayErase = _ => false, Layout = folder.Write("fits.yaml", "partitions:\n  - role: windows\n    size: 300 MiB\n") })).Code);
+        Assert.Equal("not-confirmed", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with
+        {
+            MayErase = _ => false,
+            Layout = folder.Write("fits.yaml", "partitions:\n  - role: windows\n    size: 300 MiB\n"),
+        })).Code);
         // So it is when the image does not go into the partition, or the layout not onto the disk: both are known before.
         var asked = false;
         bool Ask(SurveyResult found) => asked = true;
-        Assert.Equal("no-room", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with { MayErase = Ask, Layout = layout })).Code);
-        Assert.Equal("disk-too-small", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with { MayErase = Ask })).Code);
+        Assert.Equal("no-room", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with
+        {
+            MayErase = Ask,
+            Layout = layout,
+        })).Code);
+        Assert.Equal("disk-too-small", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with
+        {
+            MayErase = Ask,
+        })).Code);
         Assert.False(asked);
         Assert.Equal("precious", Tools.Run("head", ["-c", "8", folder.At("old.img")]));
     }
@@ -323,14 +359,16 @@ public class NtfsTests(DemoDisks demo)
                 foreach (var good in (string[])[new string('x', 255), "trailing.", "lone \ud800 surrogate", "a:b"])
                     volume.Create(root, good, false, 0, good).Close(root);
                 Assert.Equal(Errno.Exists, Assert.Throws<NativeException>(() => volume.Create(root, "a:b", false, 0, "a:b")).Errno);
-                Assert.Equal(4, root.Names().Count(n => (n.Reference & 0xFFFFFFFFFFFF) >= NtfsVolume.FirstUserFile && !n.Name.StartsWith('$')));
+                Assert.Equal(4,
+                    root.Names().Count(n => (n.Reference & 0xFFFFFFFFFFFF) >= NtfsVolume.FirstUserFile && !n.Name.StartsWith('$')));
             }
             volume.Rename("Renamed");
             volume.Close();
         }
         using (var volume = NtfsVolume.Open(FileDevice.Open(path, write: false), write: false))
             Assert.Equal("Renamed", volume.Label);
-        Assert.Equal(Errno.Invalid, Assert.Throws<NativeException>(() => NtfsVolume.Open(new MemoryDevice(new byte[1 << 20]), write: false)).Errno);
+        Assert.Equal(Errno.Invalid,
+            Assert.Throws<NativeException>(() => NtfsVolume.Open(new MemoryDevice(new byte[1 << 20]), write: false)).Errno);
     }
 
     [Fact]
@@ -338,9 +376,12 @@ public class NtfsTests(DemoDisks demo)
     {
         using var folder = new TempFolder();
         var volume = Volume(folder);
-        Fill(folder, volume, "mkdir d; for i in 1 2 3 4; do printf \"content of $i\" > d/f$i.txt; done; head -c 200000 /dev/urandom > d/big.bin");
+        Fill(folder, volume,
+            "mkdir d; for i in 1 2 3 4; do printf \"content of $i\" > d/f$i.txt; done; head -c 200000 /dev/urandom > d/big.bin");
         // The record of one file is overwritten: its place comes from sleuthkit.
-        var number = long.Parse(Tools.Run("fls", ["-r", "-p", volume]).Split('\n').Single(l => l.EndsWith("\td/f2.txt", StringComparison.Ordinal)).Split(' ', '-')[1], System.Globalization.CultureInfo.InvariantCulture);
+        var number = long.Parse(Tools.Run("fls", ["-r", "-p", volume]).Split('\n')
+            .Single(l => l.EndsWith("\td/f2.txt", StringComparison.Ordinal)).Split(' ', '-')[1],
+                System.Globalization.CultureInfo.InvariantCulture);
         var bytes = File.ReadAllBytes(volume);
         var table = BitConverter.ToInt64(bytes, 48) * 4096;
         bytes.AsSpan((int)(table + number * 1024), 1024).Fill(0xEE);
@@ -363,11 +404,16 @@ public class NtfsTests(DemoDisks demo)
         var volume = Volume(folder);
         Directory.CreateDirectory(folder.At("mnt"));
         Tools.Run("ntfs-3g", ["-o", "compression", volume, folder.At("mnt")]);
-        Tools.Run("sh", ["-e", "-c", "mkdir c; setfattr -h -n system.ntfs_attrib_be -v 0x00000810 c; for i in 1 2 3; do yes \"line $i of a file that compresses well\" | head -c 300000 > c/f$i.txt; done"], folder.At("mnt"));
+        Tools.Run("sh",
+            ["-e", "-c", "mkdir c; setfattr -h -n system.ntfs_attrib_be -v 0x00000810 c; for i in 1 2 3; do yes \"line $i of a file that "
+            + "compresses well\" | head -c 300000 > c/f$i.txt; done"], folder.At("mnt"));
         Tools.Run("umount", [folder.At("mnt")]);
         // The walk sees nothing wrong; what is in the middle of the second file does not expand.
-        var number = Tools.Run("fls", ["-r", "-p", volume]).Split('\n').Single(l => l.EndsWith("\tc/f2.txt", StringComparison.Ordinal)).Split(' ', ':')[1];
-        var clusters = Tools.Run("istat", [volume, number]).Split('\n').Where(l => l.Length > 0 && l.All(c => char.IsAsciiDigit(c) || c == ' ')).SelectMany(l => l.Split(' ', StringSplitOptions.RemoveEmptyEntries)).Select(long.Parse).Where(c => c > 0).ToList();
+        var number = Tools.Run("fls", ["-r", "-p", volume]).Split('\n').Single(l => l.EndsWith("\tc/f2.txt", StringComparison.Ordinal))
+            .Split(' ', ':')[1];
+        var clusters = Tools.Run("istat", [volume, number]).Split('\n')
+            .Where(l => l.Length > 0 && l.All(c => char.IsAsciiDigit(c) || c == ' '))
+                .SelectMany(l => l.Split(' ', StringSplitOptions.RemoveEmptyEntries)).Select(long.Parse).Where(c => c > 0).ToList();
         Assert.NotEmpty(clusters);
         using (var file = File.OpenWrite(volume))
         {

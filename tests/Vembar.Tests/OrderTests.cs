@@ -16,7 +16,15 @@ namespace Vembar.Tests;
 public class OrderTests(DemoFixture demo)
 {
     private static ServiceResult Run(string image, WorkOrder order, bool keepGoing = false, bool plan = false) => ServiceOperation.Run(
-        new ServiceRequest { Image = ImageReference.Parse(image), Changes = order.Changes, Order = order.Origin, InPlace = !plan, KeepGoing = keepGoing, PlanOnly = plan }, NoProgress.Instance, CancellationToken.None);
+        new ServiceRequest
+        {
+            Image = ImageReference.Parse(image),
+            Changes = order.Changes,
+            Order = order.Origin,
+            InPlace = !plan,
+            KeepGoing = keepGoing,
+            PlanOnly = plan,
+        }, NoProgress.Instance, CancellationToken.None);
 
     private string ReadingRoom(TempFolder folder)
     {
@@ -45,7 +53,8 @@ public class OrderTests(DemoFixture demo)
             }
             return 0;
         });
-        Assert.Contains("pl-PL", Tools.Run("reglookup", ["-p", "/ControlSet001/Control/MUI/UILanguages", folder.At("SYSTEM")]), StringComparison.Ordinal);
+        Assert.Contains("pl-PL", Tools.Run("reglookup", ["-p", "/ControlSet001/Control/MUI/UILanguages", folder.At("SYSTEM")]),
+            StringComparison.Ordinal);
         var before = File.ReadAllBytes(archive);
         var again = Run(archive, order);
         Assert.All(again.Changes, c => Assert.Equal((c.What, ChangeStatus.Already), (c.What, c.Status)));
@@ -55,7 +64,8 @@ public class OrderTests(DemoFixture demo)
         Assert.Equal(Tools.Run("b3sum", ["--no-names", demo.At("orders/reading-room.yaml")]).Trim(), entry.Order!.Hash.ToString());
         Assert.Equal(("reading-room.yaml", "cy-GB"), (entry.Order.File, entry.Order.Variables!["language"]));
         // Each package by itself: in and out again is the very tree.
-        foreach (var (file, name) in new[] { ("polish-1.0", "polish"), ("lanternview-2.7", "lanternview"), ("house-settings-1.0", "house-settings") })
+        foreach (var (file, name) in new[] { ("polish-1.0", "polish"), ("lanternview-2.7", "lanternview"),
+            ("house-settings-1.0", "house-settings") })
         {
             var other = folder.At($"{name}.vmb");
             File.Copy(demo.Archive, other);
@@ -71,7 +81,9 @@ public class OrderTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         folder.Write("staithe.txt", "x");
-        var file = folder.Write("o.yaml", "title: ${branch}\nvariables:\n  branch: staithe\n  where: Users/Public\nchanges:\n  - put: ${branch}.txt\n    to: ${where}/$${branch}.txt\n");
+        var file = folder.Write("o.yaml",
+            "title: ${branch}\nvariables:\n  branch: staithe\n  where: Users/Public\nchanges:\n  - put: ${branch}.txt\n    to: "
+            + "${where}/$${branch}.txt\n");
         var order = WorkOrder.Read(file);
         Assert.Equal("staithe", order.Title);
         var archive = demo.CopyArchive(folder);
@@ -79,7 +91,10 @@ public class OrderTests(DemoFixture demo)
         var other = WorkOrder.Read(file, new OrderOptions { Variables = new Dictionary<string, string> { ["branch"] = "fell" } });
         Assert.EndsWith("fell.txt", other.Files.Single().Path, StringComparison.Ordinal);
         Assert.Equal("fell", other.Origin.Variables!["branch"]);
-        Assert.Contains("It has branch, where.", Assert.Throws<VembarException>(() => WorkOrder.Read(file, new OrderOptions { Variables = new Dictionary<string, string> { ["brunch"] = "x" } })).Hint, StringComparison.Ordinal);
+        Assert.Contains("It has branch, where.", Assert.Throws<VembarException>(() => WorkOrder.Read(file, new OrderOptions
+        {
+            Variables = new Dictionary<string, string> { ["brunch"] = "x" },
+        })).Hint, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -108,8 +123,10 @@ public class OrderTests(DemoFixture demo)
             """)));
         string[] expected =
         [
-            "line 1: 'titel' is not known here; did you mean 'title'?", "line 4: '2nd' is not a variable", "line 7: there is no variable 'brunch'; did you mean 'branch'?",
-            "did you mean 'feature'?", "line 9: 'stat' is not known in a 'feature' change; did you mean 'state'?", "line 11: a 'put' change needs 'to'", "line 12: 'good' is a list of exit codes",
+            "line 1: 'titel' is not known here; did you mean 'title'?", "line 4: '2nd' is not a variable",
+            "line 7: there is no variable 'brunch'; did you mean 'branch'?",
+            "did you mean 'feature'?", "line 9: 'stat' is not known in a 'feature' change; did you mean 'state'?",
+            "line 11: a 'put' change needs 'to'", "line 12: 'good' is a list of exit codes",
             "line 14: 'merge' is yes or no", "line 16: it is put and remove at once", "line 18: 'registry' is empty", "line 5: ",
         ];
         var told = string.Join('\n', problem.Details.Prepend(problem.Message));
@@ -120,15 +137,19 @@ public class OrderTests(DemoFixture demo)
     public void SeveralWordsMayBeAListAndAnEmptyItemIsAMistakeLikeOthers()
     {
         using var folder = new TempFolder();
-        var order = WorkOrder.Read(folder.Write("o.yaml", "changes:\n  - tidy: [logs, caches]\n  - locale: cy-GB\n    parts: [display, user]\n  - first-start: a.exe\n    good: [0, 3010]\n  - tidy: logs caches\n"));
+        var order = WorkOrder.Read(folder.Write("o.yaml", "changes:\n  - tidy: [logs, caches]\n  - locale: cy-GB\n    parts: [display, "
+            + "user]\n  - first-start: a.exe\n    good: [0, 3010]\n  - tidy: logs caches\n"));
         Assert.Equal(4, order.Count);
         Assert.Empty(OrderCheck.Run(order));
         var told = Assert.Throws<VembarException>(() => WorkOrder.Read(folder.Write("bad.yaml",
-            "changes:\n  - {}\n  - tidy: [logs, cashes]\n  - remove: [a, b]\n  - locale: cy-GB\n    parts: usr\n  - tidy: []\n  - tidy: [[a]]\n  - []\n")));
+            "changes:\n  - {}\n  - tidy: [logs, cashes]\n  - remove: [a, b]\n  - locale: cy-GB\n    parts: usr\n  - tidy: []\n  - tidy: "
+            + "[[a]]\n  - []\n")));
         Assert.Equal(
             [
-                "line 2: a change is written as 'kind: value'", "line 3: 'tidy' does not know 'cashes'; did you mean 'caches'?", "line 4: 'remove' takes one text and no list; each change is an item of its own",
-                "line 5: 'parts' does not know 'usr'; did you mean 'user'?", "line 7: a change is written as 'kind: value'", "line 8: a change is written as 'kind: value'", "line 9: a change is written as 'kind: value'",
+                "line 2: a change is written as 'kind: value'", "line 3: 'tidy' does not know 'cashes'; did you mean 'caches'?",
+                "line 4: 'remove' takes one text and no list; each change is an item of its own",
+                "line 5: 'parts' does not know 'usr'; did you mean 'user'?", "line 7: a change is written as 'kind: value'",
+                "line 8: a change is written as 'kind: value'", "line 9: a change is written as 'kind: value'",
             ],
             told.Details.Prepend(told.Message[(told.Message.IndexOf("line", StringComparison.Ordinal))..]));
     }
@@ -137,7 +158,8 @@ public class OrderTests(DemoFixture demo)
     public void WhatCanBeKnownWithoutAnImageIsChecked()
     {
         using var folder = new TempFolder();
-        folder.Write("bad.reg", "Windows Registry Editor Version 5.00\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\x\n[HKEY_LOCAL_MACHINE\\HARDWARE\\y]\n");
+        folder.Write("bad.reg",
+            "Windows Registry Editor Version 5.00\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\x\n[HKEY_LOCAL_MACHINE\\HARDWARE\\y]\n");
         folder.Write("bad.xml", "<unattend");
         folder.Write("ballast.yaml", "- name: games\n  paths: [Games]\n");
         folder.Write("empty/readme.txt", "no driver here");
@@ -165,12 +187,15 @@ public class OrderTests(DemoFixture demo)
         var told = OrderCheck.Run(order);
         string[] expected =
         [
-            "registry: *line 2: a key without ']'", "registry: *line 3: *is in no hive", "answers: *bad.xml*", "package: *none.zip*", "driver: *empty*", "put: *leads upward*", "put: *names a drive*", "put: 'con' is not a name*",
-            "put: there is no *lost.txt'", "remove: *leads upward*", "locale: 'en-XX' is not a locale*", "time-zone: Windows calls this time zone 'GMT Standard Time'",
+            "registry: *line 2: a key without ']'", "registry: *line 3: *is in no hive", "answers: *bad.xml*", "package: *none.zip*",
+            "driver: *empty*", "put: *leads upward*", "put: *names a drive*", "put: 'con' is not a name*",
+            "put: there is no *lost.txt'", "remove: *leads upward*", "locale: 'en-XX' is not a locale*",
+            "time-zone: Windows calls this time zone 'GMT Standard Time'",
         ];
         Assert.Equal(expected.Length, told.Count);
         foreach (var (problem, form) in told.Zip(expected))
-            Assert.Matches("^" + System.Text.RegularExpressions.Regex.Escape(form).Replace("\\*", ".*", StringComparison.Ordinal), $"{problem.Kind}: {problem.Problem}");
+            Assert.Matches("^" + System.Text.RegularExpressions.Regex.Escape(form).Replace("\\*", ".*", StringComparison.Ordinal),
+                $"{problem.Kind}: {problem.Problem}");
     }
 
     [Fact]
@@ -179,7 +204,8 @@ public class OrderTests(DemoFixture demo)
         using var folder = new TempFolder();
         folder.Write("a.txt", "a");
         var archive = demo.CopyArchive(folder);
-        var order = WorkOrder.Read(folder.Write("o.yaml", "changes:\n  - put: a.txt\n    to: a.txt\n  - package: none.zip\n    optional: yes\n  - put: a.txt\n    to: b.txt\n    optional: yes\n"));
+        var order = WorkOrder.Read(folder.Write("o.yaml", "changes:\n  - put: a.txt\n    to: a.txt\n  - package: none.zip\n    optional: "
+            + "yes\n  - put: a.txt\n    to: b.txt\n    optional: yes\n"));
         var before = File.ReadAllBytes(archive);
         Assert.True(Run(archive, order).HeldBack);
         Assert.Equal(before, File.ReadAllBytes(archive));
@@ -189,9 +215,11 @@ public class OrderTests(DemoFixture demo)
         var kept = Run(archive, order, keepGoing: true);
         Assert.Equal((true, true, false), (kept.Written, kept.Refused, kept.HeldBack));
         Assert.Equal([ChangeStatus.Done, ChangeStatus.Refused, ChangeStatus.Done], kept.Changes.Select(c => c.Status));
-        Assert.Contains("package", kept.Image.History[^1].Details.Single(d => d.Contains("refused", StringComparison.Ordinal)), StringComparison.Ordinal);
+        Assert.Contains("package", kept.Image.History[^1].Details.Single(d => d.Contains("refused", StringComparison.Ordinal)),
+            StringComparison.Ordinal);
         // One that is not optional still holds all back.
-        order = WorkOrder.Read(folder.Write("o.yaml", "changes:\n  - put: a.txt\n    to: c.txt\n    optional: yes\n  - put: none\n    to: x\n"));
+        order = WorkOrder.Read(folder.Write("o.yaml", "changes:\n  - put: a.txt\n    to: c.txt\n    optional: yes\n  - put: none\n    "
+            + "to: x\n"));
         Assert.True(Run(archive, order, keepGoing: true).HeldBack);
     }
 
@@ -200,14 +228,19 @@ public class OrderTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var schema = folder.Write("schema.json", OrderSchema.Text());
-        (int Code, string Output, string Error) Check(string order) => Tools.Try("python3", ["-c", "import json,sys,yaml,jsonschema\njsonschema.Draft202012Validator(json.load(open(sys.argv[1]))).validate(yaml.safe_load(open(sys.argv[2])))", schema, order]);
+        (int Code, string Output, string Error) Check(string order) =>
+            Tools.Try("python3",
+            ["-c", "import json,sys,yaml,jsonschema\njsonschema.Draft202012Validator(json.load(open(sys.argv[1]))).validate(yaml.safe_load(open(sys.argv[2])))", schema, order]);
         foreach (var order in Directory.EnumerateFiles(demo.At("orders")))
             Assert.Equal((0, ""), (Check(order).Code, Check(order).Error));
         var count = 0;
         foreach (var (text, good) in new[]
         {
-            ("changes:\n  - tidy: all\n    optional: yes\n", true), ("changes:\n  - first-start: x\n    good: 0, 3010\n", true), ("changes:\n  - first-start: x\n    good: 3010\n", true), ("changes:\n  - feature: x\n    state: off\n", true),
-            ("changes: []\n", false), ("changes:\n  - fly: x\n", false), ("changes:\n  - put: x\n", false), ("changes:\n  - remove: x\n    to: y\n", false), ("changes:\n  - remove: x\n    put: y\n    to: z\n", false), ("chnages:\n  - remove: x\n", false),
+            ("changes:\n  - tidy: all\n    optional: yes\n", true), ("changes:\n  - first-start: x\n    good: 0, 3010\n", true),
+            ("changes:\n  - first-start: x\n    good: 3010\n", true), ("changes:\n  - feature: x\n    state: off\n", true),
+            ("changes: []\n", false), ("changes:\n  - fly: x\n", false), ("changes:\n  - put: x\n", false),
+            ("changes:\n  - remove: x\n    to: y\n", false), ("changes:\n  - remove: x\n    put: y\n    to: z\n", false),
+            ("chnages:\n  - remove: x\n", false),
         })
         {
             var file = folder.Write($"{count++}.yaml", text);
@@ -222,11 +255,13 @@ public class OrderTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var made = Run(archive, WorkOrder.Read(folder.Write("former.yaml", "changes:\n  - first-boot: echo one\n    name: One\n"))).Changes.Single();
+        var made = Run(archive,
+            WorkOrder.Read(folder.Write("former.yaml", "changes:\n  - first-boot: echo one\n    name: One\n"))).Changes.Single();
         Assert.Equal(("first-start", ChangeStatus.Done), (made.Kind, made.Status));
         var present = WorkOrder.Read(folder.Write("present.yaml", "changes:\n  - first-start: echo one\n    name: One\n"));
         Assert.Equal(ChangeStatus.Already, Run(archive, present).Changes.Single().Status);
-        var both = Assert.Throws<VembarException>(() => WorkOrder.Read(folder.Write("both.yaml", "changes:\n  - first-boot: a\n    first-start: b\n")));
+        var both = Assert.Throws<VembarException>(() => WorkOrder.Read(folder.Write("both.yaml", "changes:\n  - first-boot: a\n    "
+            + "first-start: b\n")));
         Assert.Contains("'first-start' is said twice", both.Message + string.Join('\n', both.Details), StringComparison.Ordinal);
     }
 
@@ -237,16 +272,20 @@ public class OrderTests(DemoFixture demo)
     public void AliasesThatLeadNowhereAreRefused(string text, string expected)
     {
         using var folder = new TempFolder();
-        Assert.Contains(expected, Assert.Throws<VembarException>(() => WorkOrder.Read(folder.Write("o.yaml", text))).Message, StringComparison.Ordinal);
+        Assert.Contains(expected, Assert.Throws<VembarException>(() => WorkOrder.Read(folder.Write("o.yaml", text))).Message,
+            StringComparison.Ordinal);
         // Those that lead somewhere are taken.
-        Assert.Equal(2, WorkOrder.Read(folder.Write("good.yaml", "variables:\n  a: &place Users/Public\nchanges:\n  - remove: *place\n  - remove: x\n")).Count);
+        Assert.Equal(2,
+            WorkOrder.Read(folder.Write("good.yaml",
+            "variables:\n  a: &place Users/Public\nchanges:\n  - remove: *place\n  - remove: x\n")).Count);
     }
 
     [Fact]
     public void WhateverAnOrderSaysItIsReadOrRefused()
     {
         using var folder = new TempFolder();
-        string[] all = ["changes", "title", "variables", "driver", "put", "to", "optional", "yes", "${x}", "${", "$${x}", "-", ":", "\n  - ", "\n", "[", "]", "{", "}", "'", "a/../b", "\u0000", "é", "&a", "*a", "!!", "|", "\t"];
+        string[] all = ["changes", "title", "variables", "driver", "put", "to", "optional", "yes", "${x}", "${", "$${x}", "-", ":",
+            "\n  - ", "\n", "[", "]", "{", "}", "'", "a/../b", "\u0000", "é", "&a", "*a", "!!", "|", "\t"];
         var words = Gen.Int[0, all.Length - 1].Select(i => all[i]);
         words.Array[0, 24].Sample(parts =>
         {

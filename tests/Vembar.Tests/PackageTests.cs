@@ -31,7 +31,9 @@ public class PackageTests(DemoFixture demo)
         return folder.At($"{at}.zip");
     }
 
-    private static string Text(string archive, string path, string image = "last") => Do.WithTree(archive, Number(archive, image), t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse(path), 1 << 20) ?? []));
+    private static string Text(string archive, string path, string image = "last") =>
+        Do.WithTree(archive, Number(archive, image),
+        t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse(path), 1 << 20) ?? []));
 
     private static int Number(string archive, string image) => ShowOperation.Run(ImageReference.Parse($"{archive}#{image}")).Image.Number;
 
@@ -51,9 +53,12 @@ public class PackageTests(DemoFixture demo)
         Assert.Equal(["Shelfmark database"], shown.FirstStart!.Select(c => c.Name));
         Assert.Equal("7.4.0", shown.Programs!.Single(p => p.Name == "Shelfmark Lending Client").Version);
         Assert.Equal("", Text(archive, "Users/Public/Documents/Staff handbook.txt", "with"));
-        Assert.All(Do.Service(archive + "#with", null, Add(Pack("kiosk-tools-1.0"), Pack("shelfmark-7.4"), Pack("house-settings-1.0"))).Changes, c => Assert.Equal(ChangeStatus.Already, c.Status));
-        Assert.Equal(ChangeStatus.Refused, Do.Service(archive + "#with", null, new PackageRemoval("house-settings")).Changes.Single().Status);
-        var without = Do.Service(archive + "#with", "without", new PackageRemoval("kiosk-tools"), new PackageRemoval("shelfmark"), new PackageRemoval("house-settings"));
+        Assert.All(Do.Service(archive + "#with", null, Add(Pack("kiosk-tools-1.0"), Pack("shelfmark-7.4"),
+            Pack("house-settings-1.0"))).Changes, c => Assert.Equal(ChangeStatus.Already, c.Status));
+        Assert.Equal(ChangeStatus.Refused,
+            Do.Service(archive + "#with", null, new PackageRemoval("house-settings")).Changes.Single().Status);
+        var without = Do.Service(archive + "#with", "without", new PackageRemoval("kiosk-tools"), new PackageRemoval("shelfmark"),
+            new PackageRemoval("house-settings"));
         Assert.All(without.Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
         Assert.Equal(root, without.Image.Root);
         Assert.Equal(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Image.Files, without.Image.Files);
@@ -65,7 +70,8 @@ public class PackageTests(DemoFixture demo)
         Assert.Equal(between, Do.Service(archive + "#b", "c", new PackageRemoval("house-settings")).Image.Root);
         Assert.Equal(root, Do.Service(archive + "#c", "d", new PackageRemoval("shelfmark")).Image.Root);
         var diff = DiffOperation.Run(ImageReference.Parse(archive + "#1"), ImageReference.Parse(archive + "#b"), default);
-        Assert.Equal("house-settings 1.0, shelfmark 7.4; Lending", $"{string.Join(", ", diff.Packages!.Added)}; {string.Join(", ", diff.Features!.Added)}");
+        Assert.Equal("house-settings 1.0, shelfmark 7.4; Lending",
+            $"{string.Join(", ", diff.Packages!.Added)}; {string.Join(", ", diff.Features!.Added)}");
     }
 
     [Fact]
@@ -80,12 +86,14 @@ public class PackageTests(DemoFixture demo)
         var root = ShowOperation.Run(ImageReference.Parse(archive)).Image.Root;
         Assert.Contains("in place of house 1.0", Do.Service(archive, null, Add(two)).Changes.Single().Why, StringComparison.Ordinal);
         Assert.Equal(("two", "", "new"), (Text(archive, "House/both"), Text(archive, "House/old"), Text(archive, "House/new")));
-        Assert.Equal("house 2.0", ShowOperation.Run(ImageReference.Parse(archive)).Packages!.Single(p => p.Manifest.Version.Major == 1).ReplacedBy);
+        Assert.Equal("house 2.0",
+            ShowOperation.Run(ImageReference.Parse(archive)).Packages!.Single(p => p.Manifest.Version.Major == 1).ReplacedBy);
         Assert.Equal(ChangeStatus.Already, Do.Service(archive, "x", Add(one)).Changes.Single().Status);
         var back = Do.Service(archive + "#1", null, new PackageRemoval("house"));
         Assert.Contains("house 1.0 is back", back.Changes.Single().Why, StringComparison.Ordinal);
         Assert.Equal(root, back.Image.Root);
-        Assert.Equal(["house 1.0"], ShowOperation.Run(ImageReference.Parse(archive + "#1")).Packages!.Where(p => p.ReplacedBy is null).Select(p => p.Title));
+        Assert.Equal(["house 1.0"],
+            ShowOperation.Run(ImageReference.Parse(archive + "#1")).Packages!.Where(p => p.ReplacedBy is null).Select(p => p.Title));
     }
 
     [Fact]
@@ -95,16 +103,19 @@ public class PackageTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         Do.Service(archive, null, Add(Pack("shelfmark-7.4")));
         var root = ShowOperation.Run(ImageReference.Parse(archive)).Image.Root;
-        string On() => string.Join(' ', ShowOperation.Run(ImageReference.Parse(archive)).Packages!.Single().Features.Where(f => f.IsOn).Select(f => f.Feature.Name).Order(StringComparer.Ordinal));
+        string On() => string.Join(' ', ShowOperation.Run(ImageReference.Parse(archive)).Packages!.Single().Features.Where(f => f.IsOn)
+            .Select(f => f.Feature.Name).Order(StringComparer.Ordinal));
         Assert.Equal("Lending", On());
         var on = Do.Service(archive, null, new FeatureChange("lending.labels", true, false)).Changes.Single();
         Assert.Equal((ChangeStatus.Done, "Spine labels; with Lending.Print, which it needs"), (on.Status, on.Why));
         Assert.Equal("Lending Lending.Labels Lending.Print", On());
         Assert.NotEqual("", Text(archive, $"{Shelfmark}/labels/labels.dll"));
-        Assert.Equal(ChangeStatus.Already, Do.Service(archive, null, new FeatureChange("Lending.Labels", true, false)).Changes.Single().Status);
+        Assert.Equal(ChangeStatus.Already,
+            Do.Service(archive, null, new FeatureChange("Lending.Labels", true, false)).Changes.Single().Status);
         var held = Do.Service(archive, null, new FeatureChange("Lending.Print", false, false)).Changes.Single();
         Assert.Equal((ChangeStatus.Refused, "Lending.Labels needs it; --with-dependents switches them off too"), (held.Status, held.Why));
-        Assert.Contains("did you mean 'Lending.Labels'?", Do.Service(archive, null, new FeatureChange("Lending.Label", true, false)).Changes.Single().Why, StringComparison.Ordinal);
+        Assert.Contains("did you mean 'Lending.Labels'?",
+            Do.Service(archive, null, new FeatureChange("Lending.Label", true, false)).Changes.Single().Why, StringComparison.Ordinal);
         Do.Service(archive, null, new FeatureChange("Lending.Print", false, true));
         Assert.Equal("Lending", On());
         Assert.Equal("", Text(archive, $"{Shelfmark}/labels/labels.dll"));
@@ -122,9 +133,12 @@ public class PackageTests(DemoFixture demo)
         (string Path, ChangeStatus Status, string Why)[] cases =
         [
             (Make(folder, "arm", "1", "applies-to:\n  architectures: arm64"), ChangeStatus.Skipped, "it is for arm64; the image is x64"),
-            (Make(folder, "old", "1", "applies-to:\n  builds: -19045"), ChangeStatus.Skipped, "it is for builds to 19045; the image has 26100"),
-            (Make(folder, "edition", "1", "applies-to:\n  editions: Education"), ChangeStatus.Skipped, "it is for the editions Education; the image is Enterprise"),
-            (Make(folder, "needy", "1", "requires: nothing >= 2"), ChangeStatus.Refused, "it needs nothing >= 2.0, which is neither in the image nor given"),
+            (Make(folder, "old", "1", "applies-to:\n  builds: -19045"), ChangeStatus.Skipped,
+            "it is for builds to 19045; the image has 26100"),
+            (Make(folder, "edition", "1", "applies-to:\n  editions: Education"), ChangeStatus.Skipped,
+            "it is for the editions Education; the image is Enterprise"),
+            (Make(folder, "needy", "1", "requires: nothing >= 2"), ChangeStatus.Refused,
+            "it needs nothing >= 2.0, which is neither in the image nor given"),
             (Make(folder, "one", "1", Files, ("f", "one")), ChangeStatus.Done, ""),
             (Make(folder, "two", "1", Files, ("f", "two")), ChangeStatus.Refused, "'House/f' is brought by one 1.0 with other content"),
             (Make(folder, "same", "1", Files, ("f", "one")), ChangeStatus.Done, ""),
@@ -140,7 +154,9 @@ public class PackageTests(DemoFixture demo)
         foreach (var (path, status, why) in cases)
         {
             var outcome = result.Changes.Single(c => c.What == path);
-            Assert.Equal((Path.GetFileName(path), status), (Path.GetFileName(path), outcome.Status == ChangeStatus.Skipped && outcome.Why.StartsWith("held back", StringComparison.Ordinal) ? ChangeStatus.Done : outcome.Status));
+            Assert.Equal((Path.GetFileName(path), status), (Path.GetFileName(path),
+                outcome.Status == ChangeStatus.Skipped && outcome.Why.StartsWith("held back", StringComparison.Ordinal) ? ChangeStatus.Done
+                : outcome.Status));
             if (status != ChangeStatus.Done)
                 Assert.Contains(why, outcome.Why, StringComparison.Ordinal);
         }
@@ -148,7 +164,8 @@ public class PackageTests(DemoFixture demo)
         Do.Service(archive, "shared", Add(cases[4].Path, cases[6].Path));
         Do.Service(archive + "#shared", null, new PackageRemoval("one"));
         Assert.Equal("one", Text(archive, "House/f", "shared"));
-        Assert.Equal(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Image.Files, Do.Service(archive + "#shared", null, new PackageRemoval("same")).Image.Files);
+        Assert.Equal(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Image.Files,
+            Do.Service(archive + "#shared", null, new PackageRemoval("same")).Image.Files);
         Assert.Equal("", Text(archive, "House/f", "shared"));
     }
 
@@ -185,17 +202,21 @@ public class PackageTests(DemoFixture demo)
     [InlineData("first-start:\n  - name: a/b\n    run: x", "'a/b' is not a name for a first-start command")]
     public void MistakesInAManifestAreToldWithTheirLine(string lines, string expected)
     {
-        var problem = Assert.Throws<VembarException>(() => PackageManifest.Parse($"format: 1\nname: x\nversion: 1\nkind: update\n{lines}\n", "x"));
+        var problem = Assert.Throws<VembarException>(
+            () => PackageManifest.Parse($"format: 1\nname: x\nversion: 1\nkind: update\n{lines}\n", "x"));
         Assert.Contains(expected, string.Join('\n', problem.Details.Prepend(problem.Message)), StringComparison.Ordinal);
     }
 
     [Fact]
-    public void ANewerFormatIsToldAsOne() => Assert.Equal("newer-package", Assert.Throws<VembarException>(() => PackageManifest.Parse("format: 2\nname: x\n", "x")).Code);
+    public void ANewerFormatIsToldAsOne() =>
+        Assert.Equal("newer-package", Assert.Throws<VembarException>(() => PackageManifest.Parse("format: 2\nname: x\n", "x")).Code);
 
     [Fact]
     public void HostileManifestsEndInAnErrorAtWorst()
     {
-        string[] parts = ["name: x\n", "version: 1\n", "kind: update\n", "files:\n", "  - from: a\n", "    to: b\n", "features:\n", "  - name: f\n", "requires: [a, ", "]\n", "hashes:\n", "  a: b\n", "{", "}", "applies-to:\n", "  builds: 1-\n", ":", "- ", "&a *a\n", "remove: '**'\n"];
+        string[] parts = ["name: x\n", "version: 1\n", "kind: update\n", "files:\n", "  - from: a\n", "    to: b\n", "features:\n",
+            "  - name: f\n", "requires: [a, ", "]\n", "hashes:\n", "  a: b\n", "{", "}", "applies-to:\n", "  builds: 1-\n", ":", "- ",
+            "&a *a\n", "remove: '**'\n"];
         Gen.Int[0, parts.Length - 1].Array[0, 25].Select(picks => string.Concat(picks.Select(i => parts[i]))).Sample(text =>
         {
             try
@@ -215,14 +236,17 @@ public class PackageTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         const string Lines = "files:\n  - from: f\n    to: windows/vembar/Packages/x\n";
-        Assert.Contains("where the journals of packages are", Assert.Throws<VembarException>(() => Make(folder, "bad", "1", Lines, ("f", "x"))).Message, StringComparison.Ordinal);
+        Assert.Contains("where the journals of packages are",
+            Assert.Throws<VembarException>(() => Make(folder, "bad", "1", Lines, ("f", "x"))).Message, StringComparison.Ordinal);
         // Also one that was made by hand.
         File.AppendAllText(folder.At("bad-1/package.yaml"), $"hashes:\n  f: {Blake3.Hash("x"u8)}\n");
-        Assert.Contains("where the journals of packages are", Do.Service(archive, null, Add(folder.At("bad-1"))).Changes.Single().Why, StringComparison.Ordinal);
+        Assert.Contains("where the journals of packages are", Do.Service(archive, null, Add(folder.At("bad-1"))).Changes.Single().Why,
+            StringComparison.Ordinal);
     }
 
     [Theory]
-    [InlineData("files:\n  - from: f\n    to: House/a\n  - from: g\n    to: House/a/b\n", "'House/a' would be a file, and the folder of 'House/a/b'")]
+    [InlineData("files:\n  - from: f\n    to: House/a\n  - from: g\n    to: House/a/b\n",
+        "'House/a' would be a file, and the folder of 'House/a/b'")]
     [InlineData("files:\n  - from: f\n    to: House/a*\n", "'House/a*' is not a path in an image")]
     [InlineData("requires: [wrong]\n", "a package cannot need itself")]
     [InlineData("requires: ['other >= 2']\nconflicts: [other]\n", "'other' is needed and cannot be there, both")]
@@ -263,9 +287,12 @@ public class PackageTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var made = Make(folder, "deep", "1.0", "files:\n  - from: f\n    to: Windows/System32/ntoskrnl.exe\n  - from: g\n    to: Windows/System32/config/DEFAULT\n  - from: g\n    to: Windows/new.dat\n", ("f", "x"), ("g", "y"));
+        var made = Make(folder, "deep", "1.0",
+            "files:\n  - from: f\n    to: Windows/System32/ntoskrnl.exe\n  - from: g\n    to: Windows/System32/config/DEFAULT\n  - from: "
+            + "g\n    to: Windows/new.dat\n", ("f", "x"), ("g", "y"));
         var why = Do.Service(archive, null, Add(made)).Changes.Single().Why;
-        Assert.Contains("takes the place of HIVES, which the settings in them go with: Windows/System32/config/DEFAULT", why, StringComparison.Ordinal);
+        Assert.Contains("takes the place of HIVES, which the settings in them go with: Windows/System32/config/DEFAULT", why,
+            StringComparison.Ordinal);
         Assert.Contains("takes the place of files of Windows: Windows/System32/ntoskrnl.exe", why, StringComparison.Ordinal);
         Assert.DoesNotContain("new.dat", why, StringComparison.Ordinal);
     }
@@ -277,7 +304,8 @@ public class PackageTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         Do.Service(archive, null, Add(Pack("polish-1.0")), new LocaleChange("pl-PL", []));
         var refused = Do.Service(archive, "x", new PackageRemoval("polish")).Changes.Single();
-        Assert.Equal((ChangeStatus.Refused, "pl-PL is in use for what Windows is shown in, the system's formats, new users' formats; set another one first: --locale en-GB"), (refused.Status, refused.Why));
+        Assert.Equal((ChangeStatus.Refused, "pl-PL is in use for what Windows is shown in, the system's formats, new users' formats; set "
+            + "another one first: --locale en-GB"), (refused.Status, refused.Why));
         var changes = Do.Service($"{archive}#1", null, new LocaleChange("en-GB", []), new PackageRemoval("polish")).Changes;
         Assert.All(changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
     }
@@ -331,5 +359,7 @@ public class PackageTests(DemoFixture demo)
     [InlineData("kind: translation\nlanguage: pl-PX\n", "did you mean 'pl-PL'?")]
     [InlineData("kind: settings\nlanguage: pl-PL\n", "no other does")]
     public void ALanguagePackageSaysWhichLanguage(string lines, string expected) =>
-        Assert.Contains(expected, Assert.Throws<VembarException>(() => PackageManifest.Parse($"name: a\nversion: 1\n{lines}", "p")).Message, StringComparison.Ordinal);
+        Assert.Contains(expected,
+        Assert.Throws<VembarException>(() => PackageManifest.Parse($"name: a\nversion: 1\n{lines}", "p")).Message,
+        StringComparison.Ordinal);
 }

@@ -98,7 +98,9 @@ public class PackedFileTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var tar = folder.At("up.tar");
-        Tools.Run("python3", ["-c", "import sys,tarfile,io; t=tarfile.open(sys.argv[1],'w'); i=tarfile.TarInfo(sys.argv[2]); i.size=3; t.addfile(i,io.BytesIO(b'abc')); t.close()", tar, name]);
+        Tools.Run("python3",
+            ["-c", "import sys,tarfile,io; t=tarfile.open(sys.argv[1],'w'); i=tarfile.TarInfo(sys.argv[2]); i.size=3; "
+            + "t.addfile(i,io.BytesIO(b'abc')); t.close()", tar, name]);
         Assert.Contains(expected, Assert.Throws<VembarException>(() => PackedFile.Open(tar)).Message, StringComparison.Ordinal);
     }
 
@@ -108,7 +110,8 @@ public class PackedFileTests(DemoFixture demo)
         using var folder = new TempFolder();
         // A tar whose one file is 100 GiB of nothing, cut off and compressed.
         Tools.Run("sh", ["-c", "truncate -s 100G big.bin && (tar cf - big.bin | head -c 50000000 | zstd -q -o big.tar.zst)"], folder.Path);
-        Assert.Contains("it says that it holds 100 GiB", Assert.Throws<VembarException>(() => PackedFile.Open(folder.At("big.tar.zst"))).Message, StringComparison.Ordinal);
+        Assert.Contains("it says that it holds 100 GiB",
+            Assert.Throws<VembarException>(() => PackedFile.Open(folder.At("big.tar.zst"))).Message, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -191,9 +194,11 @@ public class PackedFileTests(DemoFixture demo)
         Assert.Equal(driver.StoreFolder(), DriverPackage.Read(folder.At("d.7z")).For(WindowsTarget.Newest("amd64")).StoreFolder());
 
         folder.Write("d/x64/corstor.sy_", "SZDD\u0088old");
-        Assert.Equal("old-compression", Assert.Throws<VembarException>(() => DriverPackage.Read(folder.At("d/corstor.inf")).For(driver.Windows).MissingFiles).Code);
+        Assert.Equal("old-compression",
+            Assert.Throws<VembarException>(() => DriverPackage.Read(folder.At("d/corstor.inf")).For(driver.Windows).MissingFiles).Code);
         folder.Write("d/x64/corstor.sy_", "no cabinet at all");
-        Assert.Equal("bad-packed-file", Assert.Throws<VembarException>(() => DriverPackage.Read(folder.At("d/corstor.inf")).For(driver.Windows).MissingFiles).Code);
+        Assert.Equal("bad-packed-file",
+            Assert.Throws<VembarException>(() => DriverPackage.Read(folder.At("d/corstor.inf")).For(driver.Windows).MissingFiles).Code);
     }
 
     [Theory]
@@ -201,5 +206,6 @@ public class PackedFileTests(DemoFixture demo)
     [InlineData("chip.co", "chip.co_")]
     [InlineData("a.b/chip", "a.b/chip._")]
     [InlineData("chip.json", "chip.jso_")]
-    public void CompressedNamesAreMadeAsSetUpMakesThem(string name, string expected) => Assert.Equal(expected, ExpandingFolder.CompressedName(name));
+    public void CompressedNamesAreMadeAsSetUpMakesThem(string name, string expected) =>
+        Assert.Equal(expected, ExpandingFolder.CompressedName(name));
 }

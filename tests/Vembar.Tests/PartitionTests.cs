@@ -56,13 +56,17 @@ public class PartitionTests
         Write(table, path);
         Assert.Equal(table.Partitions, Read(path).Partitions);
         var seen = Tools.Run("sfdisk", ["-d", path]);
-        Assert.Contains($"start={table.Partitions[0].Start / 512,12}, size={table.Partitions[0].Length / 512,12}, type=7, bootable", seen, StringComparison.Ordinal);
+        Assert.Contains($"start={table.Partitions[0].Start / 512,12}, size={table.Partitions[0].Length / 512,12}, type=7, bootable", seen,
+            StringComparison.Ordinal);
         // With logical partitions in an extended one.
         var other = Raw(folder, 100 * MiB, "other.img");
-        Tools.Run("sh", ["-c", $"printf 'label: dos\\nstart=2048, size=20480, type=7, bootable\\nstart=22528, size=100000, type=5\\nstart=24576, size=10240, type=7\\nstart=36864, size=20480, type=83\\n' | sfdisk -q '{other}'"]);
+        Tools.Run("sh",
+            ["-c", $"printf 'label: dos\\nstart=2048, size=20480, type=7, bootable\\nstart=22528, size=100000, type=5\\nstart=24576, "
+            + $"size=10240, type=7\\nstart=36864, size=20480, type=83\\n' | sfdisk -q '{other}'"]);
         var read = Read(other);
         Assert.Equal(PartitionScheme.Mbr, read.Scheme);
-        Assert.Equal([(1, 2048L, 20480L), (5, 24576L, 10240L), (6, 36864L, 20480L)], read.Partitions.Select(p => (p.Number, p.Start / 512, p.Length / 512)));
+        Assert.Equal([(1, 2048L, 20480L), (5, 24576L, 10240L), (6, 36864L, 20480L)],
+            read.Partitions.Select(p => (p.Number, p.Start / 512, p.Length / 512)));
         Assert.True(read.Partitions[0].IsActive);
     }
 
@@ -104,8 +108,10 @@ public class PartitionTests
     public void OneWrongEntryLeavesTheOthers()
     {
         var device = new MemoryDevice(new byte[64 * MiB]);
-        Partition Basic(int number, long start, long length) => new(number, start, length, PartitionTypes.BasicData, Guid.NewGuid(), "", 0, false);
-        Partition[] all = [Basic(1, MiB, 8 * MiB), Basic(2, 20 * MiB, 800 * MiB), Basic(3, 30 * MiB, 8 * MiB), Basic(4, 34 * MiB, 8 * MiB), Basic(5, 50 * MiB, MiB)];
+        Partition Basic(int number, long start, long length) =>
+            new(number, start, length, PartitionTypes.BasicData, Guid.NewGuid(), "", 0, false);
+        Partition[] all = [Basic(1, MiB, 8 * MiB), Basic(2, 20 * MiB, 800 * MiB), Basic(3, 30 * MiB, 8 * MiB), Basic(4, 34 * MiB, 8 * MiB),
+            Basic(5, 50 * MiB, MiB)];
         new PartitionTable(PartitionScheme.Gpt, 512, Guid.NewGuid(), all, []).Write(device, default);
         var read = PartitionTable.Read(device);
         Assert.Equal([all[0], all[4]], read.Partitions);
@@ -118,7 +124,8 @@ public class PartitionTests
     {
         var bytes = new byte[16 * MiB];
         var device = new MemoryDevice(bytes);
-        var table = new PartitionTable(PartitionScheme.Gpt, 4096, Guid.NewGuid(), [new Partition(1, MiB, 4 * MiB, PartitionTypes.BasicData, Guid.NewGuid(), "one", 0, false)], []);
+        var table = new PartitionTable(PartitionScheme.Gpt, 4096, Guid.NewGuid(),
+            [new Partition(1, MiB, 4 * MiB, PartitionTypes.BasicData, Guid.NewGuid(), "one", 0, false)], []);
         table.Write(device, default);
         var read = PartitionTable.Read(device);
         Assert.Equal(4096, read.SectorSize);
@@ -129,9 +136,12 @@ public class PartitionTests
     public void PartitionsOverEachOtherAndCirclesAreTold()
     {
         var device = new MemoryDevice(new byte[64 * MiB]);
-        Partition Basic(int number, long start, long length) => new(number, start, length, PartitionTypes.BasicData, Guid.NewGuid(), "", 0, false);
-        new PartitionTable(PartitionScheme.Gpt, 512, Guid.NewGuid(), [Basic(1, MiB, 8 * MiB), Basic(2, 4 * MiB, 8 * MiB)], []).Write(device, default);
-        Assert.Contains("over each other", Assert.Throws<VembarException>(() => PartitionTable.Read(device)).Message, StringComparison.Ordinal);
+        Partition Basic(int number, long start, long length) =>
+            new(number, start, length, PartitionTypes.BasicData, Guid.NewGuid(), "", 0, false);
+        new PartitionTable(PartitionScheme.Gpt, 512, Guid.NewGuid(), [Basic(1, MiB, 8 * MiB), Basic(2, 4 * MiB, 8 * MiB)],
+            []).Write(device, default);
+        Assert.Contains("over each other", Assert.Throws<VembarException>(() => PartitionTable.Read(device)).Message,
+            StringComparison.Ordinal);
         // An extended partition whose chain leads back to its beginning.
         var disk = new MemoryDevice(new byte[64 * MiB]);
         void Entry(long sector, int index, byte type, uint first, uint count)
@@ -157,7 +167,9 @@ public class PartitionTests
     public void AnyBytesGiveATableOrOneError()
     {
         var good = new byte[4 * MiB];
-        new PartitionTable(PartitionScheme.Gpt, 512, Guid.NewGuid(), [new Partition(1, MiB, MiB, PartitionTypes.BasicData, Guid.NewGuid(), "one", 0, false)], []).Write(new MemoryDevice(good), default);
+        new PartitionTable(PartitionScheme.Gpt, 512, Guid.NewGuid(),
+            [new Partition(1, MiB, MiB, PartitionTypes.BasicData, Guid.NewGuid(), "one", 0, false)],
+            []).Write(new MemoryDevice(good), default);
         Gen.Select(Gen.Int[0, 34 * 512].Array[1, 24], Gen.Byte.Array[24], Gen.Bool).Sample((places, values, fix) =>
         {
             var bytes = good.ToArray();
@@ -172,7 +184,8 @@ public class PartitionTests
             }
             try
             {
-                Assert.All(PartitionTable.Read(new MemoryDevice(bytes)).Partitions, p => Assert.True(p.Start > 0 && p.Length > 0 && p.Start + p.Length <= bytes.Length));
+                Assert.All(PartitionTable.Read(new MemoryDevice(bytes)).Partitions,
+                    p => Assert.True(p.Start > 0 && p.Length > 0 && p.Start + p.Length <= bytes.Length));
             }
             catch (VembarException problem)
             {
@@ -185,8 +198,10 @@ public class PartitionTests
     public void LayoutsAreReadFromFiles()
     {
         using var folder = new TempFolder();
-        var layout = DiskLayout.Named(folder.Write("l.yaml", "scheme: gpt\npartitions:\n  - role: efi\n    size: 100 MiB\n    label: BOOT\n  - role: windows\n    label: Desk\n  - role: data\n    size: 1G\n"));
-        Assert.Equal([(PartitionRole.Efi, (long?)100 * MiB), (PartitionRole.Windows, null), (PartitionRole.Data, 1024 * MiB)], layout.Partitions.Select(p => (p.Role, p.Bytes)));
+        var layout = DiskLayout.Named(folder.Write("l.yaml", "scheme: gpt\npartitions:\n  - role: efi\n    size: 100 MiB\n    label: "
+            + "BOOT\n  - role: windows\n    label: Desk\n  - role: data\n    size: 1G\n"));
+        Assert.Equal([(PartitionRole.Efi, (long?)100 * MiB), (PartitionRole.Windows, null), (PartitionRole.Data, 1024 * MiB)],
+            layout.Partitions.Select(p => (p.Role, p.Bytes)));
         var placed = layout.Place(3000 * MiB, 512);
         Assert.Equal(MiB, placed.Partitions[0].Start);
         Assert.All(placed.Partitions, p => Assert.Equal(0, p.Start % MiB));
@@ -194,9 +209,13 @@ public class PartitionTests
         Assert.Equal("disk-too-small", Assert.Throws<VembarException>(() => layout.Place(1000 * MiB, 512)).Code);
         foreach (var (text, says) in new[]
         {
-            ("partitions:\n  - role: efi\n    size: 10 MiB\n", "exactly one partition with the role windows"), ("scheme: other\n", "'scheme' is not known here"),
-            ("partitions:\n  - role: windows\n    size: much\n", "'much' is not a size"), ("scheme: mbr\npartitions:\n  - role: windows\n", "needs exactly one partition with the role system"),
-            ("partitions:\n  - role: attic\n", "needs a role"), ("partitions:\n  - role: windows\n  - role: data\n", "only one partition can take the rest"), ("- a\n", "must be a mapping"), ("a: [", "bad.yaml', line "),
+            ("partitions:\n  - role: efi\n    size: 10 MiB\n", "exactly one partition with the role windows"),
+            ("scheme: other\n", "'scheme' is not known here"),
+            ("partitions:\n  - role: windows\n    size: much\n", "'much' is not a size"),
+            ("scheme: mbr\npartitions:\n  - role: windows\n", "needs exactly one partition with the role system"),
+            ("partitions:\n  - role: attic\n", "needs a role"),
+            ("partitions:\n  - role: windows\n  - role: data\n", "only one partition can take the rest"), ("- a\n", "must be a mapping"),
+            ("a: [", "bad.yaml', line "),
         })
         {
             var problem = Assert.Throws<VembarException>(() => DiskLayout.Named(folder.Write("bad.yaml", text)));
@@ -217,7 +236,8 @@ public class PartitionTests
     [InlineData("-5 MiB", 0)]
     [InlineData("5 XiB", 0)]
     [InlineData("99999999 TiB", 0)]
-    public void SizesAreReadAsPeopleWriteThem(string text, long bytes) => Assert.Equal((bytes > 0, bytes), (ByteSize.TryParse(text, out var parsed), parsed));
+    public void SizesAreReadAsPeopleWriteThem(string text, long bytes) =>
+        Assert.Equal((bytes > 0, bytes), (ByteSize.TryParse(text, out var parsed), parsed));
 
     [Fact]
     public void TheCacheReadsAndWritesAsTheDeviceWouldWithFewerCalls()

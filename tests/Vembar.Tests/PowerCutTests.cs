@@ -41,7 +41,8 @@ public sealed class LosingLayer(int stopAt, Random random) : IFileSystem
         _dead = true;
         // Often a single one: where much is lost, what is left is seldom taken for whole.
         var one = random.Next(2) == 0 && _pending.Count > 0 ? _pending[random.Next(_pending.Count)] : null;
-        foreach (var change in _pending.AsEnumerable().Reverse().Where(c => File.Exists(c.Path) && (one is null ? random.Next(2) == 0 : c == one)))
+        foreach (var change in _pending.AsEnumerable().Reverse()
+            .Where(c => File.Exists(c.Path) && (one is null ? random.Next(2) == 0 : c == one)))
         {
             using var file = LocalFileSystem.Instance.Open(change.Path, write: true);
             var from = random.Next(3) == 0 ? change.Before.Length / 2 : 0;
@@ -56,7 +57,8 @@ public sealed class LosingLayer(int stopAt, Random random) : IFileSystem
         }
     }
 
-    public IArchiveFile Open(string path, bool write) => new Wrapped(this, System.IO.Path.GetFullPath(path), LocalFileSystem.Instance.Open(path, write));
+    public IArchiveFile Open(string path, bool write) =>
+        new Wrapped(this, System.IO.Path.GetFullPath(path), LocalFileSystem.Instance.Open(path, write));
 
     public IArchiveFile CreateNew(string path)
     {
@@ -133,13 +135,24 @@ public sealed class PowerCutTests
     {
         ["capture"] = (folder, archive, layer) => Do.Capture(Path.Combine(folder, "other"), archive, "more", layer: layer),
         ["service"] = (_, archive, layer) => ServiceOperation.Run(
-            new ServiceRequest { Image = s_first with { Archive = archive }, Changes = [new RemoveChange("text.txt")], InPlace = true }, NoProgress.Instance, CancellationToken.None, layer),
+            new ServiceRequest
+            {
+                Image = s_first with { Archive = archive },
+                Changes = [new RemoveChange("text.txt")],
+                InPlace = true,
+            }, NoProgress.Instance, CancellationToken.None, layer),
         ["drop"] = (_, archive, layer) => DropOperation.Run(s_first with { Archive = archive }, default, layer),
-        ["retitle"] = (_, archive, layer) => RetitleOperation.Run(new RetitleRequest { Image = s_first with { Archive = archive }, Name = "renamed" }, layer),
+        ["retitle"] = (_, archive, layer) => RetitleOperation.Run(new RetitleRequest
+        {
+            Image = s_first with { Archive = archive },
+            Name = "renamed",
+        }, layer),
         ["rewind"] = (_, archive, layer) => HistoryOperation.Rewind(archive, 1, default, layer),
         ["copy"] = (folder, archive, layer) => CopyOperation.Run(
-            ImageReference.Parse(Path.Combine(folder, "from.vmb#1")), archive, null, default, NoProgress.Instance, CancellationToken.None, layer),
-        ["compact"] = (_, archive, layer) => CompactOperation.Run(archive, Effort.Quick, default, NoProgress.Instance, CancellationToken.None, layer),
+            ImageReference.Parse(Path.Combine(folder, "from.vmb#1")), archive, null, default, NoProgress.Instance, CancellationToken.None,
+            layer),
+        ["compact"] = (_, archive, layer) => CompactOperation.Run(archive, Effort.Quick, default, NoProgress.Instance,
+        CancellationToken.None, layer),
     };
 
     public static TheoryData<string> Works => [.. s_works.Keys];

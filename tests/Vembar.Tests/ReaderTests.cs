@@ -28,7 +28,8 @@ public class ReaderTests(DemoFixture demo)
         Do.Capture(folder.At("src"), archive, "two");
         foreach (var number in (int[])[1, 2])
         {
-            var ours = Do.WithTree(archive, number, t => t.Walk(t.Root, WindowsPath.Root).Select(e => $"{(int)e.Entry.Kind} {e.Entry.Length} {e.Path}").ToList());
+            var ours = Do.WithTree(archive, number,
+                t => t.Walk(t.Root, WindowsPath.Root).Select(e => $"{(int)e.Entry.Kind} {e.Entry.Length} {e.Path}").ToList());
             var theirs = Tools.Run("python3", [Script, archive, "list", $"{number}"]).Split('\n', StringSplitOptions.RemoveEmptyEntries);
             Assert.Equal(ours, theirs);
         }

@@ -10,7 +10,8 @@ namespace Vembar.Tests;
 
 public class ReadyTests(DemoFixture demo, DemoDisks disks)
 {
-    private static IReadOnlyList<Finding> Look(string source, string? rules = null) => ReadyOperation.Run(source, null, rules, NoProgress.Instance, CancellationToken.None).Findings;
+    private static IReadOnlyList<Finding> Look(string source, string? rules = null) =>
+        ReadyOperation.Run(source, null, rules, NoProgress.Instance, CancellationToken.None).Findings;
 
     public static TheoryData<string, string> Spoiled
     {
@@ -54,7 +55,10 @@ public class ReadyTests(DemoFixture demo, DemoDisks disks)
     private string Copy(TempFolder folder)
     {
         var target = folder.At("install");
-        Tools.Run("sh", ["-c", $"mkdir -p '{target}/Windows/System32' '{target}/Windows/Setup/State' && cd '{demo.Reference("lending-desk")}' && cp -r Windows/System32/config '{target}/Windows/System32/' && cp Windows/System32/ntoskrnl.exe '{target}/Windows/System32/' && cp Windows/Setup/State/State.ini '{target}/Windows/Setup/State/'"]);
+        Tools.Run("sh",
+            ["-c", $"mkdir -p '{target}/Windows/System32' '{target}/Windows/Setup/State' && cd '{demo.Reference("lending-desk")}' && cp "
+            + $"-r Windows/System32/config '{target}/Windows/System32/' && cp Windows/System32/ntoskrnl.exe "
+            + $"'{target}/Windows/System32/' && cp Windows/Setup/State/State.ini '{target}/Windows/Setup/State/'"]);
         return target;
     }
 
@@ -85,10 +89,13 @@ public class ReadyTests(DemoFixture demo, DemoDisks disks)
             hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Applications\Both_1.0");
             hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\S-1-5-21-1-2-3-1001\Both_1.0");
             hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\S-1-5-21-1-2-3-1001\Alone_1.0");
-            hive.Root.Ensure(@"Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-21-1-2-3-1001").SetString("ProfileImagePath", @"C:\Users\desk", RegistryType.ExpandString);
-            hive.Root.Ensure(@"Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-21-1-2-3-500").SetString("ProfileImagePath", @"C:\Users\Administrator", RegistryType.ExpandString);
+            hive.Root.Ensure(@"Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-21-1-2-3-1001")
+                .SetString("ProfileImagePath", @"C:\Users\desk", RegistryType.ExpandString);
+            hive.Root.Ensure(@"Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-21-1-2-3-500")
+                .SetString("ProfileImagePath", @"C:\Users\Administrator", RegistryType.ExpandString);
             hive.Root.Ensure(@"Microsoft\Windows NT\CurrentVersion\Winlogon").SetString("AutoAdminLogon", "1");
-            hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Setup\State").SetString("ImageState", "IMAGE_STATE_GENERALIZE_RESEAL_TO_AUDIT");
+            hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Setup\State")
+                .SetString("ImageState", "IMAGE_STATE_GENERALIZE_RESEAL_TO_AUDIT");
         });
         folder.Write("install/Users/desk/big.bin", new byte[3 << 20]);
         folder.Write("install/Windows.old/Windows/x.dll", new byte[2 << 20]);
@@ -97,7 +104,8 @@ public class ReadyTests(DemoFixture demo, DemoDisks disks)
         folder.Write("install/hiberfil.sys", new byte[4096]);
         var findings = Look(install);
         Assert.Equal(
-            ["answer-file-left", "app-for-one-user", "audit-mode", "automatic-logon", "ballast", "machine-guid", "media-sharing", "mounted-devices", "optical-driver-disabled", "profile-left", "state-differs", "updates-pending", "upgraded"],
+            ["answer-file-left", "app-for-one-user", "audit-mode", "automatic-logon", "ballast", "machine-guid", "media-sharing",
+            "mounted-devices", "optical-driver-disabled", "profile-left", "state-differs", "updates-pending", "upgraded"],
             findings.Select(f => f.Check).Order(StringComparer.Ordinal));
         Assert.Equal(findings.OrderByDescending(f => f.Severity).Select(f => f.Severity), findings.Select(f => f.Severity));
         Assert.Contains("3.0 MiB", findings.Single(f => f.Check == "profile-left").Found, StringComparison.Ordinal);
@@ -142,9 +150,11 @@ public class ReadyTests(DemoFixture demo, DemoDisks disks)
     {
         using var folder = new TempFolder();
         var install = Copy(folder);
-        folder.Write("install/Windows/Panther/Unattend/a.xml", $"<unattend xmlns=\"urn:schemas-microsoft-com:unattend\">{inner}</unattend>");
+        folder.Write("install/Windows/Panther/Unattend/a.xml",
+            $"<unattend xmlns=\"urn:schemas-microsoft-com:unattend\">{inner}</unattend>");
         var finding = Assert.Single(Look(install));
-        Assert.Equal(element is null ? ("answer-file-left", Severity.Warn) : ("answer-file-password", Severity.Stop), (finding.Check, finding.Severity));
+        Assert.Equal(element is null ? ("answer-file-left", Severity.Warn) : ("answer-file-password", Severity.Stop),
+            (finding.Check, finding.Severity));
         if (element is not null)
             Assert.EndsWith($": {element}", finding.Found, StringComparison.Ordinal);
     }
@@ -153,11 +163,13 @@ public class ReadyTests(DemoFixture demo, DemoDisks disks)
 
     [Theory]
     [InlineData("registry: SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\n    value: EditionID\n    equals: enterprise", null)]
-    [InlineData("registry: SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\n    value: EditionID\n    equals: Education", @"SOFTWARE\Microsoft\Windows NT\CurrentVersion\EditionID is Enterprise")]
+    [InlineData("registry: SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\n    value: EditionID\n    equals: Education",
+        @"SOFTWARE\Microsoft\Windows NT\CurrentVersion\EditionID is Enterprise")]
     [InlineData("registry: SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\n    value: UBR\n    matches: ^40\\d\\d$", null)]
     [InlineData("registry: SOFTWARE\\No\\Such\n    present: yes", @"SOFTWARE\No\Such is missing")]
     [InlineData("registry: SOFTWARE\\No\\Such\n    present: no", null)]
-    [InlineData("registry: SYSTEM\\Services\\Tcpip\\Parameters\n    value: Hostname\n    present: no", @"SYSTEM\Services\Tcpip\Parameters\Hostname is there: WIN-7Q2K9LDTARN")]
+    [InlineData("registry: SYSTEM\\Services\\Tcpip\\Parameters\n    value: Hostname\n    present: no",
+        @"SYSTEM\Services\Tcpip\Parameters\Hostname is there: WIN-7Q2K9LDTARN")]
     [InlineData("file: Windows/System32/NTOSKRNL.exe\n    present: yes", null)]
     [InlineData("file: Windows/nothing\n    present: yes", "Windows/nothing is missing")]
     [InlineData("service: Spooler\n    start: automatic", null)]

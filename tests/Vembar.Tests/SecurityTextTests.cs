@@ -32,10 +32,13 @@ public class SecurityTextTests(DemoFixture demo)
         Assert.StartsWith("010014B0", Convert.ToHexString(bytes), StringComparison.Ordinal);
         var hex = Convert.ToHexString(bytes);
         Assert.Contains("02001C000100000002801400000000800101000000000001" + "00000000", hex, StringComparison.Ordinal);
-        Assert.Contains("0200600004000000" + "00031800000000A001020000000000052000000021020000" + "00031800000000100102000000000005200000002002" + "0000" + "0003140000000010010100000000000512000000" + "0003140000000010010100000000000300000000", hex, StringComparison.Ordinal);
+        Assert.Contains("0200600004000000" + "00031800000000A001020000000000052000000021020000"
+            + "00031800000000100102000000000005200000002002" + "0000" + "0003140000000010010100000000000512000000"
+            + "0003140000000010010100000000000300000000", hex, StringComparison.Ordinal);
         Assert.Equal("01020000000000052000000020020000", hex.Substring(2 * BitConverter.ToInt32(bytes, 4), 32));
         Assert.Equal("010100000000000512000000", hex.Substring(2 * BitConverter.ToInt32(bytes, 8), 24));
-        Assert.Equal("O:BAG:SYD:P(A;OICI;GXGR;;;BU)(A;OICI;GA;;;BA)(A;OICI;GA;;;SY)(A;OICI;GA;;;CO)S:P(AU;FA;GR;;;WD)", SecurityText.Format(bytes));
+        Assert.Equal("O:BAG:SYD:P(A;OICI;GXGR;;;BU)(A;OICI;GA;;;BA)(A;OICI;GA;;;SY)(A;OICI;GA;;;CO)S:P(AU;FA;GR;;;WD)",
+            SecurityText.Format(bytes));
     }
 
     [Theory]
@@ -62,7 +65,8 @@ public class SecurityTextTests(DemoFixture demo)
     [Fact]
     public void TextAndBytesSayTheSame()
     {
-        var sid = Gen.OneOf(Gen.Int[0, 3].Select(i => new[] { "BA", "SY", "WD", "LW" }[i]), Gen.UInt.Array[1, 5].Select(p => $"S-1-5-{string.Join('-', p)}"));
+        var sid = Gen.OneOf(Gen.Int[0, 3].Select(i => new[] { "BA", "SY", "WD", "LW" }[i]),
+            Gen.UInt.Array[1, 5].Select(p => $"S-1-5-{string.Join('-', p)}"));
         var ace = Gen.Select(Gen.Int[0, 4], Gen.Int[0, 127], Gen.UInt, sid).Select((type, flags, mask, who) =>
             $"({new[] { "A", "D", "AU", "AL", "ML" }[type]};{string.Concat(new[] { "OI", "CI", "NP", "IO", "ID", "SA", "FA" }.Where((_, i) => (flags & (1 << i)) != 0))};0x{mask:x};;;{who})");
         Gen.Select(sid, sid, ace.Array[0, 6], ace.Array[0, 3], Gen.Int[0, 7]).Sample((owner, group, dacl, sacl, flags) =>
@@ -99,7 +103,8 @@ public class SecurityTextTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         const string Text = "O:BAG:SYD:P(A;;FA;;;BA)(A;;FR;;;BU)";
-        folder.Write("p/package.yaml", $"name: locked\nversion: 1\nkind: settings\nfiles:\n  - from: f\n    to: House/locked.txt\n    security: {Text}\n");
+        folder.Write("p/package.yaml",
+            $"name: locked\nversion: 1\nkind: settings\nfiles:\n  - from: f\n    to: House/locked.txt\n    security: {Text}\n");
         folder.Write("p/f", "x");
         Package.Make(folder.At("p"), folder.At("p.zip"));
         var root = ShowOperation.Run(ImageReference.Parse(archive)).Image.Root;
@@ -111,6 +116,8 @@ public class SecurityTextTests(DemoFixture demo)
         }
         Assert.True(Do.Verify(archive).Ok);
         Assert.Equal(root, Do.Service(archive, null, new PackageRemoval("locked")).Image.Root);
-        Assert.Contains("'security': 'DA' is nobody", Assert.Throws<VembarException>(() => PackageManifest.Parse("name: a\nversion: 1\nkind: settings\nfiles:\n  - from: f\n    to: x\n    security: 'O:DA'\n", "p")).Message, StringComparison.Ordinal);
+        Assert.Contains("'security': 'DA' is nobody",
+            Assert.Throws<VembarException>(() => PackageManifest.Parse("name: a\nversion: 1\nkind: settings\nfiles:\n  - from: f\n    "
+            + "to: x\n    security: 'O:DA'\n", "p")).Message, StringComparison.Ordinal);
     }
 }

@@ -24,8 +24,20 @@ public class ServiceTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var change = new PutChange(folder.Write("a.txt", "a"), "a.txt");
         ImageRecord Run(string? name, ImageTitle title) => ServiceOperation.Run(
-            new ServiceRequest { Image = ImageReference.Parse(archive + "#1"), Changes = [change], As = name, InPlace = name is null, Title = title }, NoProgress.Instance, CancellationToken.None).Image;
-        var made = Run("two", new ImageTitle { Version = "2026.11", Note = "for the pilot", Labels = new Dictionary<string, string> { ["ring"] = "pilot" } });
+            new ServiceRequest
+            {
+                Image = ImageReference.Parse(archive + "#1"),
+                Changes = [change],
+                As = name,
+                InPlace = name is null,
+                Title = title,
+            }, NoProgress.Instance, CancellationToken.None).Image;
+        var made = Run("two", new ImageTitle
+        {
+            Version = "2026.11",
+            Note = "for the pilot",
+            Labels = new Dictionary<string, string> { ["ring"] = "pilot" },
+        });
         Assert.Equal(("2026.11", "for the pilot", "pilot"), (made.Version, made.Note, made.Labels["ring"]));
         // The image itself keeps what was said of it, but for what is said now, also when its files are so already.
         Assert.Equal("", Run(null, new ImageTitle()).Note);
@@ -42,26 +54,34 @@ public class ServiceTests(DemoFixture demo)
         Assert.Equal([ChangeStatus.Done, ChangeStatus.Done], Statuses(result));
         Do.Deploy(archive + "#serviced", folder.At("out"));
         var windows = folder.At("out/Windows");
-        var store = Directory.EnumerateDirectories(Path.Combine(windows, "System32/DriverStore/FileRepository"), "corstor.inf_amd64_*").Single();
-        Assert.Equal(["corstor.cat", "corstor.inf", "x64"], Directory.EnumerateFileSystemEntries(store).Select(Path.GetFileName).Order(StringComparer.Ordinal));
-        Assert.Equal(File.ReadAllBytes(Path.Combine(demo.Driver("corrin-storage"), "corstor.inf")), File.ReadAllBytes(Path.Combine(windows, "INF/oem0.inf")));
-        Assert.Equal(File.ReadAllBytes(Path.Combine(demo.Driver("corrin-storage"), "x64/corstor.sys")), File.ReadAllBytes(Path.Combine(windows, "System32/drivers/corstor.sys")));
+        var store = Directory.EnumerateDirectories(Path.Combine(windows, "System32/DriverStore/FileRepository"), "corstor.inf_amd64_*")
+            .Single();
+        Assert.Equal(["corstor.cat", "corstor.inf", "x64"],
+            Directory.EnumerateFileSystemEntries(store).Select(Path.GetFileName).Order(StringComparer.Ordinal));
+        Assert.Equal(File.ReadAllBytes(Path.Combine(demo.Driver("corrin-storage"), "corstor.inf")),
+            File.ReadAllBytes(Path.Combine(windows, "INF/oem0.inf")));
+        Assert.Equal(File.ReadAllBytes(Path.Combine(demo.Driver("corrin-storage"), "x64/corstor.sys")),
+            File.ReadAllBytes(Path.Combine(windows, "System32/drivers/corstor.sys")));
         Assert.False(File.Exists(Path.Combine(windows, "System32/drivers/cornet.sys")));
 
         var seen = Tools.Run("reglookup", [Path.Combine(windows, "System32/config/SYSTEM")]);
         var name = Path.GetFileName(store);
         Assert.Contains($"/DriverDatabase/DriverInfFiles/oem0.inf/Active,SZ,{name}", seen, StringComparison.Ordinal);
-        Assert.Contains($"/DriverDatabase/DriverPackages/{name}/Configurations/CorStor_Inst.NTamd64/Service,SZ,corstor", seen, StringComparison.Ordinal);
+        Assert.Contains($"/DriverDatabase/DriverPackages/{name}/Configurations/CorStor_Inst.NTamd64/Service,SZ,corstor", seen,
+            StringComparison.Ordinal);
         Assert.Contains("/DriverDatabase/DeviceIds/PCI/VEN_F1C0&DEV_0410/oem0.inf,BINARY,%01%FF%00%00", seen, StringComparison.Ordinal);
         Assert.Contains("/ControlSet001/Services/corstor/Start,DWORD,0x00000000", seen, StringComparison.Ordinal);
-        Assert.Contains("/ControlSet001/Services/corstor/ImagePath,EXPAND_SZ,System32\\drivers\\corstor.sys", seen, StringComparison.Ordinal);
+        Assert.Contains("/ControlSet001/Services/corstor/ImagePath,EXPAND_SZ,System32\\drivers\\corstor.sys", seen,
+            StringComparison.Ordinal);
         Assert.Contains("/ControlSet001/Services/corstor/Parameters/PnpInterface/5,DWORD,0x00000001", seen, StringComparison.Ordinal);
         Assert.DoesNotContain("/ControlSet001/Services/cornet", seen, StringComparison.Ordinal);
-        var version = Tools.Run("reglookup", ["-t", "BINARY", "-p", $"/DriverDatabase/DriverPackages/{name}", Path.Combine(windows, "System32/config/SYSTEM")]);
+        var version = Tools.Run("reglookup",
+            ["-t", "BINARY", "-p", $"/DriverDatabase/DriverPackages/{name}", Path.Combine(windows, "System32/config/SYSTEM")]);
         Assert.Contains("%00%FF%09%00", version, StringComparison.Ordinal);
 
         var shown = ShowOperation.Run(ImageReference.Parse(archive + "#serviced"));
-        Assert.Equal(["oem0.inf corstor.inf 4.2.118.0 2026-03-17", "oem1.inf cornet.inf 2.10.3.7 2026-05-04"], shown.Drivers!.Select(d => $"{d.Inf} {d.OriginalInf} {d.Version} {d.Date:yyyy-MM-dd}"));
+        Assert.Equal(["oem0.inf corstor.inf 4.2.118.0 2026-03-17", "oem1.inf cornet.inf 2.10.3.7 2026-05-04"],
+            shown.Drivers!.Select(d => $"{d.Inf} {d.OriginalInf} {d.Version} {d.Date:yyyy-MM-dd}"));
         Assert.Equal(5, shown.Drivers![0].Ids.Count);
         Assert.Contains("service", shown.Image.History[^1].Action, StringComparison.Ordinal);
         Assert.True(Do.Verify(archive).Ok);
@@ -73,7 +93,8 @@ public class ServiceTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         var put = folder.Write("hours.txt", "9 to 6");
-        IChange[] changes = [demo.Add(demo.At("drivers")), new AnswersChange(demo.At("answers/lending-desk.xml")), new PutChange(put, "Users/Public/"), new RemoveChange("Windows/Panther/setupact.log")];
+        IChange[] changes = [demo.Add(demo.At("drivers")), new AnswersChange(demo.At("answers/lending-desk.xml")),
+            new PutChange(put, "Users/Public/"), new RemoveChange("Windows/Panther/setupact.log")];
         var first = Do.Service(archive, null, changes);
         Assert.All(Statuses(first), s => Assert.Equal(ChangeStatus.Done, s));
         var bytes = File.ReadAllBytes(archive);
@@ -105,7 +126,8 @@ public class ServiceTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var text = File.ReadAllText(Path.Combine(demo.Driver("pell-barcode"), "pellscan.inf")).Replace("NTamd64", "NTarm64", StringComparison.Ordinal);
+        var text = File.ReadAllText(Path.Combine(demo.Driver("pell-barcode"), "pellscan.inf"))
+            .Replace("NTamd64", "NTarm64", StringComparison.Ordinal);
         folder.Write("pellscan.inf", text);
         var result = Do.Service(archive, null, demo.Add(folder.At("pellscan.inf")));
         Assert.Equal([ChangeStatus.Refused], Statuses(result));
@@ -118,7 +140,8 @@ public class ServiceTests(DemoFixture demo)
         using var folder = new TempFolder();
         folder.Write("src/x", "x");
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
-        var result = Do.Service(folder.At("a.vmb"), null, demo.Add(demo.Driver("pell-barcode")), new AnswersChange(demo.At("answers/reading-room.xml")));
+        var result = Do.Service(folder.At("a.vmb"), null, demo.Add(demo.Driver("pell-barcode")),
+            new AnswersChange(demo.At("answers/reading-room.xml")));
         Assert.All(result.Changes, c => Assert.Equal((ChangeStatus.Refused, "the image holds no Windows"), (c.Status, c.Why)));
         Assert.True(Do.Service(folder.At("a.vmb"), null, new PutChange(folder.At("src"), "y")).Written);
         Assert.True(Do.WithTree(folder.At("a.vmb"), 1, t => t.Exists(WindowsPath.Parse("y/x"))));
@@ -146,7 +169,12 @@ public class ServiceTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var before = File.ReadAllBytes(archive);
         var result = ServiceOperation.Run(
-            new ServiceRequest { Image = ImageReference.Parse(archive), Changes = WorkOrder.Read(demo.At("orders/lending-desk.yaml")).Changes, PlanOnly = true }, NoProgress.Instance, CancellationToken.None);
+            new ServiceRequest
+            {
+                Image = ImageReference.Parse(archive),
+                Changes = WorkOrder.Read(demo.At("orders/lending-desk.yaml")).Changes,
+                PlanOnly = true,
+            }, NoProgress.Instance, CancellationToken.None);
         Assert.Equal(5, result.Changes.Count);
         Assert.All(Statuses(result), s => Assert.Equal(ChangeStatus.Done, s));
         Assert.False(result.Written);
@@ -160,11 +188,14 @@ public class ServiceTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         var file = folder.Write("new.txt", "new");
         var result = Do.Service(archive, "edited",
-            new PutChange(file, "Users/Public/Documents"), new PutChange(file, "Windows/explorer.txt"), new PutChange(folder.At("nothing"), "x"));
+            new PutChange(file, "Users/Public/Documents"), new PutChange(file, "Windows/explorer.txt"),
+            new PutChange(folder.At("nothing"), "x"));
         Assert.Equal(ChangeStatus.Refused, result.Changes[2].Status);
         result = Do.Service(archive, "edited",
-            new PutChange(file, "Users/Public/Documents"), new PutChange(file, "users/public/documents/WELCOME.txt"), new RemoveChange("**/*.manifest"), new RemoveChange("no/such"), new RemoveChange("no/such/*"));
-        Assert.Equal("new"u8.ToArray(), Do.WithTree(archive, 2, t => t.ReadFile(WindowsPath.Parse("Users/Public/Documents/Welcome.txt"), 100)));
+            new PutChange(file, "Users/Public/Documents"), new PutChange(file, "users/public/documents/WELCOME.txt"),
+            new RemoveChange("**/*.manifest"), new RemoveChange("no/such"), new RemoveChange("no/such/*"));
+        Assert.Equal("new"u8.ToArray(),
+            Do.WithTree(archive, 2, t => t.ReadFile(WindowsPath.Parse("Users/Public/Documents/Welcome.txt"), 100)));
         Assert.Equal("new"u8.ToArray(), Do.WithTree(archive, 2, t => t.ReadFile(WindowsPath.Parse("Users/Public/Documents/new.txt"), 100)));
         Assert.Empty(Do.WithTree(archive, 2, t => t.Names(WindowsPath.Parse("Windows/WinSxS/Manifests"))));
         Assert.Equal(ChangeStatus.Already, result.Changes[^2].Status);
@@ -188,7 +219,8 @@ public class ServiceTests(DemoFixture demo)
     [InlineData("a=b", "no-such-file")]
     [InlineData("nothing", "bad-put")]
     [InlineData("=x", "bad-put")]
-    public void APutThatIsNoneIsSaid(string text, string code) => Assert.Equal(code, Assert.Throws<VembarException>(() => PutChange.Parse(text)).Code);
+    public void APutThatIsNoneIsSaid(string text, string code) =>
+        Assert.Equal(code, Assert.Throws<VembarException>(() => PutChange.Parse(text)).Code);
 
     [Theory]
     [InlineData("changes:\n  - driver: [a]\n", "line 2")]
@@ -212,9 +244,11 @@ public class AnswerTests(DemoFixture demo)
     private const string Head = "<unattend xmlns=\"urn:schemas-microsoft-com:unattend\">";
 
     private static string Shell(string architecture, string inner, string pass = "specialize") =>
-        $"<settings pass=\"{pass}\"><component name=\"Microsoft-Windows-Shell-Setup\" processorArchitecture=\"{architecture}\">{inner}</component></settings>";
+        $"<settings pass=\"{pass}\"><component name=\"Microsoft-Windows-Shell-Setup\" "
+        + $"processorArchitecture=\"{architecture}\">{inner}</component></settings>";
 
-    private static IReadOnlyList<AnswerFinding> Check(string xml, string architecture = "x64") => AnswerFile.Parse(System.Text.Encoding.UTF8.GetBytes(xml), "test.xml").Check(architecture);
+    private static IReadOnlyList<AnswerFinding> Check(string xml, string architecture = "x64") =>
+        AnswerFile.Parse(System.Text.Encoding.UTF8.GetBytes(xml), "test.xml").Check(architecture);
 
     [Theory]
     [InlineData("lending-desk")]
@@ -223,20 +257,26 @@ public class AnswerTests(DemoFixture demo)
     {
         Assert.Empty(AnswerFile.Parse(File.ReadAllBytes(demo.At($"answers/{name}.xml")), name).Check("x64"));
         Tools.Run("xmllint", ["--noout", demo.At($"answers/{name}.xml")]);
-        Assert.Contains(AnswerFile.Parse(File.ReadAllBytes(demo.At($"answers/{name}.xml")), name).Check("arm64"), f => f.IsError && f.Text.Contains("ignore it in silence", StringComparison.Ordinal));
+        Assert.Contains(AnswerFile.Parse(File.ReadAllBytes(demo.At($"answers/{name}.xml")), name).Check("arm64"),
+            f => f.IsError && f.Text.Contains("ignore it in silence", StringComparison.Ordinal));
     }
 
     [Fact]
     public void MistakesAreFoundWithTheirLines()
     {
         Assert.Contains("must be 'unattend'", Check("<unattend/>").Single().Text, StringComparison.Ordinal);
-        Assert.Contains(Check($"{Head}\n{Shell("amd64", "", "specialise")}</unattend>"), f => f is { IsError: true, Line: 2 } && f.Text.Contains("'specialise' does not exist", StringComparison.Ordinal));
-        Assert.Contains(Check($"{Head}{Shell("x64", "")}</unattend>"), f => f.IsError && f.Text.Contains("'x64', which does not exist", StringComparison.Ordinal));
-        Assert.Contains(Check($"{Head}{Shell("amd64", "<ComputerName>much-too-long-a-name</ComputerName>")}</unattend>"), f => f.IsError && f.Text.Contains("20 characters", StringComparison.Ordinal));
-        Assert.Contains(Check($"{Head}{Shell("amd64", "<AutoLogon><Password><Value>secret</Value></Password></AutoLogon>")}</unattend>"), f => !f.IsError && f.Text.Contains("password", StringComparison.Ordinal));
+        Assert.Contains(Check($"{Head}\n{Shell("amd64", "", "specialise")}</unattend>"),
+            f => f is { IsError: true, Line: 2 } && f.Text.Contains("'specialise' does not exist", StringComparison.Ordinal));
+        Assert.Contains(Check($"{Head}{Shell("x64", "")}</unattend>"),
+            f => f.IsError && f.Text.Contains("'x64', which does not exist", StringComparison.Ordinal));
+        Assert.Contains(Check($"{Head}{Shell("amd64", "<ComputerName>much-too-long-a-name</ComputerName>")}</unattend>"),
+            f => f.IsError && f.Text.Contains("20 characters", StringComparison.Ordinal));
+        Assert.Contains(Check($"{Head}{Shell("amd64", "<AutoLogon><Password><Value>secret</Value></Password></AutoLogon>")}</unattend>"),
+            f => !f.IsError && f.Text.Contains("password", StringComparison.Ordinal));
         Assert.Contains(Check($"{Head}</unattend>"), f => f.IsError);
         Assert.Contains(Check($"{Head}<wrong/></unattend>"), f => f.IsError && f.Text.Contains("no place", StringComparison.Ordinal));
-        Assert.Empty(Check($"{Head}<settings pass=\"specialize\"><component name=\"A\" processorArchitecture=\"amd64\"/><component name=\"A\" processorArchitecture=\"arm64\"/></settings></unattend>"));
+        Assert.Empty(Check($"{Head}<settings pass=\"specialize\"><component name=\"A\" processorArchitecture=\"amd64\"/><component "
+            + $"name=\"A\" processorArchitecture=\"arm64\"/></settings></unattend>"));
     }
 
     [Theory]
@@ -266,7 +306,8 @@ public class AnswerTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         Do.Deploy(archive, folder.At("bare"), r => r with { ComputerName = "TVL-1" });
-        Assert.Equal("TVL-1\n", Tools.Run("xmllint", ["--xpath", "//*[local-name()='ComputerName']/text()", folder.At("bare/Windows/Panther/unattend.xml")]));
+        Assert.Equal("TVL-1\n",
+            Tools.Run("xmllint", ["--xpath", "//*[local-name()='ComputerName']/text()", folder.At("bare/Windows/Panther/unattend.xml")]));
         Do.Service(archive, null, new AnswersChange(demo.At("answers/lending-desk.xml")));
         Do.Deploy(archive, folder.At("named"), r => r with { ComputerName = "TVL-2" });
         var written = File.ReadAllText(folder.At("named/Windows/Panther/unattend.xml"));
@@ -275,8 +316,13 @@ public class AnswerTests(DemoFixture demo)
         Assert.Contains("no questions at first start", written, StringComparison.Ordinal);
         Assert.Empty(AnswerFile.Parse(File.ReadAllBytes(folder.At("named/Windows/Panther/unattend.xml")), "x").Check("x64"));
         // The image itself keeps the name it had.
-        Assert.Contains("<ComputerName>*</ComputerName>", System.Text.Encoding.UTF8.GetString(Do.WithTree(archive, 1, t => t.ReadFile(WindowsPath.Parse("Windows/Panther/unattend.xml"), 100_000))!), StringComparison.Ordinal);
-        Assert.Equal("bad-computer-name", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("none"), r => r with { ComputerName = "a b" })).Code);
+        Assert.Contains("<ComputerName>*</ComputerName>",
+            System.Text.Encoding.UTF8.GetString(Do.WithTree(archive, 1,
+            t => t.ReadFile(WindowsPath.Parse("Windows/Panther/unattend.xml"), 100_000))!), StringComparison.Ordinal);
+        Assert.Equal("bad-computer-name", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("none"), r => r with
+        {
+            ComputerName = "a b",
+        })).Code);
         Assert.False(Directory.Exists(folder.At("none")));
     }
 
@@ -285,7 +331,8 @@ public class AnswerTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var result = Do.Service(archive, null, new AnswersChange(folder.Write("bad.xml", $"{Head}{Shell("arm64", "")}</unattend>")), new AnswersChange(folder.Write("cut.xml", Head)));
+        var result = Do.Service(archive, null, new AnswersChange(folder.Write("bad.xml", $"{Head}{Shell("arm64", "")}</unattend>")),
+            new AnswersChange(folder.Write("cut.xml", Head)));
         Assert.All(result.Changes, c => Assert.Equal(ChangeStatus.Refused, c.Status));
         Assert.Contains("is for arm64", result.Changes[0].Why, StringComparison.Ordinal);
         Assert.Contains("cut.xml", result.Changes[1].Why, StringComparison.Ordinal);

@@ -52,7 +52,8 @@ public class SourceTests(DemoFixture demo)
         // The walk reports for the first time before it is through; what goes away then is missed by it or by the reading.
         var result = CaptureOperation.Run(request, new At("looking", () => File.Delete(folder.At("src/d3/f599"))), CancellationToken.None);
         Assert.Equal(599, result.Image.Files);
-        Assert.Equal(599, Do.WithTree(folder.At("a.vmb"), 1, t => t.Walk(t.Root, WindowsPath.Root).Count(e => e.Entry.Kind == EntryKind.File)));
+        Assert.Equal(599,
+            Do.WithTree(folder.At("a.vmb"), 1, t => t.Walk(t.Root, WindowsPath.Root).Count(e => e.Entry.Kind == EntryKind.File)));
         Assert.True(Do.Verify(folder.At("a.vmb")).Ok);
     }
 
@@ -64,7 +65,9 @@ public class SourceTests(DemoFixture demo)
         var grown = new string('g', 3_000_000);
         var request = new CaptureRequest { Source = source, Archive = folder.At("a.vmb"), Name = "one" };
         CaptureOperation.Run(request, new At("looking", () => File.WriteAllText(folder.At("src/d3/f599"), grown)), CancellationToken.None);
-        Assert.Equal(grown, System.Text.Encoding.UTF8.GetString(Do.WithTree(folder.At("a.vmb"), 1, t => t.ReadFile(WindowsPath.Parse("d3/f599"), 1 << 24))!));
+        Assert.Equal(grown,
+            System.Text.Encoding.UTF8.GetString(Do.WithTree(folder.At("a.vmb"), 1,
+            t => t.ReadFile(WindowsPath.Parse("d3/f599"), 1 << 24))!));
     }
 
     [Fact]
@@ -83,9 +86,11 @@ public class SourceTests(DemoFixture demo)
     {
         var rules = new Exclusions([], keepAll: false);
         string? Rule(string path) => rules.RuleFor(WindowsPath.Parse(path).Parts);
-        foreach (var path in (string[])["pagefile.sys", "HIBERFIL.SYS", "$Recycle.Bin/S-1-5-18/x", "System Volume Information/x", "Windows/Temp/a/b", "users/anna/appdata/local/temp/x", "Windows/Prefetch/X.pf", "$MFT", "$Extend/$Quota"])
+        foreach (var path in (string[])["pagefile.sys", "HIBERFIL.SYS", "$Recycle.Bin/S-1-5-18/x", "System Volume Information/x",
+            "Windows/Temp/a/b", "users/anna/appdata/local/temp/x", "Windows/Prefetch/X.pf", "$MFT", "$Extend/$Quota"])
             Assert.NotNull(Rule(path));
-        foreach (var path in (string[])["sub/pagefile.sys", "$Recycle.Bin", "Windows/Temp", "Windows/Temperature/x", "Users/Temp/x", "Windows/Prefetch/ReadyBoot", "Windows/System32/$MFT", "Users/x/AppData/Local/Temporary/y"])
+        foreach (var path in (string[])["sub/pagefile.sys", "$Recycle.Bin", "Windows/Temp", "Windows/Temperature/x", "Users/Temp/x",
+            "Windows/Prefetch/ReadyBoot", "Windows/System32/$MFT", "Users/x/AppData/Local/Temporary/y"])
             Assert.Null(Rule(path));
         var own = new Exclusions(["a/*.tmp", "never"], keepAll: true);
         Assert.Equal("a/*.tmp", own.RuleFor(["a", "x.TMP"]));
@@ -127,7 +132,8 @@ public class SourceTests(DemoFixture demo)
         var result = Do.Service(archive, null, new PutChange(folder.Write("SOFTWARE", changed), "Windows/System32/config/"));
         Assert.Equal((state, "26100.9999"), (result.Image.State, result.Image.Build));
         var deployed = Do.Deploy(archive, folder.At("out"), r => r with { ComputerName = "TVL-1", Verify = false });
-        Assert.Equal(!state.StartsWith("generalized", StringComparison.Ordinal), deployed.Warnings.Any(w => w.Contains("not generalized", StringComparison.Ordinal)));
+        Assert.Equal(!state.StartsWith("generalized", StringComparison.Ordinal),
+            deployed.Warnings.Any(w => w.Contains("not generalized", StringComparison.Ordinal)));
     }
 
     [Fact]
@@ -141,7 +147,8 @@ public class SourceTests(DemoFixture demo)
         Do.Service(archive, null, new PutChange(folder.Write("DRIVERS", drivers), "Windows/System32/config/"));
         var result = Do.Service(archive, null, demo.Add(demo.Driver("brightwell-audio")));
         Assert.Equal(ChangeStatus.Done, result.Changes.Single().Status);
-        TakeOperation.Run(ImageReference.Parse(archive), ["Windows/System32/config/SYSTEM", "Windows/System32/config/DRIVERS"], folder.At("hives"), NoProgress.Instance, CancellationToken.None);
+        TakeOperation.Run(ImageReference.Parse(archive), ["Windows/System32/config/SYSTEM", "Windows/System32/config/DRIVERS"],
+            folder.At("hives"), NoProgress.Instance, CancellationToken.None);
         foreach (var name in (string[])["SYSTEM", "DRIVERS"])
         {
             var seen = Tools.Run("reglookup", [folder.At($"hives/{name}")]);
@@ -170,7 +177,9 @@ public class SourceTests(DemoFixture demo)
         Assert.Equal("the image's SYSTEM hive has no driver database", result.Changes.Single().Why);
         // A hive that is none would leave an install that nobody can read: it does not get in.
         var before = File.ReadAllBytes(archive);
-        Assert.Equal("bad-hive", Assert.Throws<VembarException>(() => Do.Service(archive, null, new PutChange(folder.Write("SYSTEM", "not a hive at all"), "Windows/System32/config/"))).Code);
+        Assert.Equal("bad-hive",
+            Assert.Throws<VembarException>(() => Do.Service(archive, null,
+            new PutChange(folder.Write("SYSTEM", "not a hive at all"), "Windows/System32/config/"))).Code);
         Assert.Equal(before, File.ReadAllBytes(archive));
     }
 
@@ -198,7 +207,9 @@ public class SourceTests(DemoFixture demo)
         folder.Write("out/first", "mine");
         var result = Do.Deploy(folder.At("a.vmb"), folder.At("out"), r => r with { KeepExisting = true });
         Assert.Equal(["first"], result.Kept);
-        Assert.Equal(("mine", "from the image", "from the image"), (File.ReadAllText(folder.At("out/first")), File.ReadAllText(folder.At("out/second")), File.ReadAllText(folder.At("out/third"))));
+        Assert.Equal(("mine", "from the image", "from the image"),
+            (File.ReadAllText(folder.At("out/first")), File.ReadAllText(folder.At("out/second")),
+            File.ReadAllText(folder.At("out/third"))));
     }
 
     [Fact]
@@ -216,7 +227,8 @@ public class SourceTests(DemoFixture demo)
         }
         Do.Capture(folder.At("all"), folder.At("all.vmb"));
         Do.Capture(folder.At("half"), folder.At("half.vmb"));
-        var result = CopyOperation.Run(new ImageReference(folder.At("all.vmb"), null), folder.At("half.vmb"), "all", default, NoProgress.Instance, CancellationToken.None);
+        var result = CopyOperation.Run(new ImageReference(folder.At("all.vmb"), null), folder.At("half.vmb"), "all", default,
+            NoProgress.Instance, CancellationToken.None);
         Assert.InRange(result.Stats.BytesNew, 15 * 30_000, (15 * 30_000) + 5_000);
         Do.Deploy(folder.At("half.vmb") + "#all", folder.At("out"));
         Assert.Equal(Do.Listing(folder.At("all")), Do.Listing(folder.At("out")));
@@ -240,7 +252,8 @@ public class SourceTests(DemoFixture demo)
                 Assert.True(reader.Images.Count >= most);
                 most = reader.Images.Count;
                 var last = reader.Images[^1];
-                var text = System.Text.Encoding.UTF8.GetString(new ImageTree(reader, last.Root, "t").ReadFile(WindowsPath.Parse("x"), 100)!);
+                var text = System.Text.Encoding.UTF8.GetString(new ImageTree(reader, last.Root, "t").ReadFile(WindowsPath.Parse("x"),
+                    100)!);
                 Assert.Equal($"image {text}", last.Name);
             }
             return most;

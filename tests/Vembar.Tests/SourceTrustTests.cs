@@ -27,7 +27,8 @@ public class SourceTrustTests
     {
         using (var file = File.Create(folder.At(name)))
             file.SetLength(64L << 20);
-        Tools.Run("mkntfs", ["-F", "-Q", "-q", "-s", "512", "-c", "4096", "-p", "0", "-H", "255", "-S", "63", "-L", "Probe", folder.At(name)]);
+        Tools.Run("mkntfs",
+            ["-F", "-Q", "-q", "-s", "512", "-c", "4096", "-p", "0", "-H", "255", "-S", "63", "-L", "Probe", folder.At(name)]);
         return folder.At(name);
     }
 
@@ -76,19 +77,22 @@ public class SourceTrustTests
         Tools.Run("touch", ["-d", "2020-01-01 UTC", folder.At("src/one")]);
         Do.Service(archive + "#1", null, new RemoveChange("two"));
         Do.Capture(folder.At("src"), archive, "again");
-        Assert.Equal("after!", Do.WithTree(archive, 2, t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("one"), 100)!)));
+        Assert.Equal("after!",
+            Do.WithTree(archive, 2, t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("one"), 100)!)));
         // What servicing put in the place of a file, with its length and time, is not what the source has.
         var put = folder.Write("put", "AFTER!");
         Tools.Run("touch", ["-d", "2020-01-01 UTC", put]);
         Do.Service(archive + "#2", null, new PutChange(put, "one"));
         Do.Capture(folder.At("src"), archive, "third");
-        Assert.Equal("after!", Do.WithTree(archive, 3, t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("one"), 100)!)));
+        Assert.Equal("after!",
+            Do.WithTree(archive, 3, t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("one"), 100)!)));
         // Nor is it once the tree as it was read is gone from the archive.
         DropOperation.Run(new ImageReference(archive, "1"), default);
         DropOperation.Run(new ImageReference(archive, "3"), default);
         CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None);
         Do.Capture(folder.At("src"), archive, "fourth");
-        Assert.Equal("after!", Do.WithTree(archive, 4, t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("one"), 100)!)));
+        Assert.Equal("after!",
+            Do.WithTree(archive, 4, t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("one"), 100)!)));
     }
 
     [Fact]
@@ -111,8 +115,13 @@ public class SourceTrustTests
                 Assert.Skip("this machine mounts nothing");
             try
             {
-                var image = Do.Capture(folder.At("mnt"), archive, $"{name} {Guid.NewGuid():N}", r => r with { SkipUnreadable = true }).Image;
-                Assert.Equal(text, Do.WithTree(archive, image.Number, t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("file"), 100)!)));
+                var image = Do.Capture(folder.At("mnt"), archive, $"{name} {Guid.NewGuid():N}", r => r with
+                {
+                    SkipUnreadable = true,
+                }).Image;
+                Assert.Equal(text,
+                    Do.WithTree(archive, image.Number,
+                    t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("file"), 100)!)));
             }
             finally
             {
@@ -145,10 +154,16 @@ public class SourceTrustTests
         });
         var archive = folder.At("a.vmb");
         Do.Capture(volume, archive, "one", r => r with { KeepAll = true });
-        List<string> Paths(int image) => Do.WithTree(archive, image, t => t.Walk(t.Root, WindowsPath.Root).Select(e => e.Path.ToString()).ToList());
-        Assert.Superset(new HashSet<string> { "synced/inside.txt", "synced/deeper/more.txt", "projected/inside.txt", "projected/deeper/more.txt", "junction" }, Paths(1).ToHashSet());
+        List<string> Paths(int image) =>
+            Do.WithTree(archive, image, t => t.Walk(t.Root, WindowsPath.Root).Select(e => e.Path.ToString()).ToList());
+        Assert.Superset(new HashSet<string> { "synced/inside.txt", "synced/deeper/more.txt", "projected/inside.txt",
+            "projected/deeper/more.txt", "junction" }, Paths(1).ToHashSet());
         folder.Write("layout.yaml", "partitions:\n  - role: windows\n    size: 200 MiB\n");
-        Assert.Empty(Do.Deploy(archive, folder.At("disk.img"), r => r with { Size = 300 << 20, Layout = folder.At("layout.yaml") }).Differences);
+        Assert.Empty(Do.Deploy(archive, folder.At("disk.img"), r => r with
+        {
+            Size = 300 << 20,
+            Layout = folder.At("layout.yaml"),
+        }).Differences);
         var back = Do.Capture(folder.At("disk.img"), archive, "back", r => r with { KeepAll = true, Volume = 1 }).Image;
         Assert.Equal(Paths(1), Paths(back.Number));
     }
@@ -220,7 +235,8 @@ public class SourceTrustTests
         var archive = folder.At("a.vmb");
         Do.Capture(folder.At("src"), archive);
         Assert.True(Do.Verify(archive).Ok);
-        CopyOperation.Run(new ImageReference(archive, "1"), folder.At("copy.vmb"), null, default, NoProgress.Instance, CancellationToken.None);
+        CopyOperation.Run(new ImageReference(archive, "1"), folder.At("copy.vmb"), null, default, NoProgress.Instance,
+            CancellationToken.None);
         Assert.Empty(Do.Deploy(archive, folder.At("out")).Differences);
         Tools.Run("sh", ["-c", "cd src; mkdir e; mv d e/d"], folder.Path);
         Assert.Equal("too-deep", Assert.Throws<VembarException>(() => Do.Capture(folder.At("src"), archive, "two")).Code);
@@ -271,10 +287,16 @@ public class SourceTrustTests
             Tools.Run("python3", ["-c", "import socket,sys; socket.socket(socket.AF_UNIX).bind(sys.argv[1])", special]);
         Action[] uses =
         [
-            () => ArchiveReader.Open(special).Dispose(), () => Do.Capture(folder.At("src"), special, "two"), () => Do.Capture(special, archive, "two"), () => Do.Capture(folder.At("src"), archive, "two", r => r with { Rules = special }),
-            () => SurveyOperation.Run(special, NoProgress.Instance, CancellationToken.None), () => WorkOrder.Read(special), () => Do.Deploy(archive, special, r => r with { MayErase = _ => true }),
-            () => Do.Deploy(archive, special, r => r with { Volume = 1 }), () => Do.Deploy(archive, folder.At("out"), r => r with { Layout = special, Size = 1L << 30 }),
-            () => RecoverOperation.Run(special, folder.At("new.vmb"), NoProgress.Instance, CancellationToken.None), () => Package.Read(special),
+            () => ArchiveReader.Open(special).Dispose(), () => Do.Capture(folder.At("src"), special, "two"),
+            () => Do.Capture(special, archive, "two"), () => Do.Capture(folder.At("src"), archive, "two", r => r with { Rules = special }),
+            () => SurveyOperation.Run(special, NoProgress.Instance, CancellationToken.None), () => WorkOrder.Read(special),
+            () => Do.Deploy(archive, special, r => r with { MayErase = _ => true }),
+            () => Do.Deploy(archive, special, r => r with
+            {
+                Volume = 1,
+            }), () => Do.Deploy(archive, folder.At("out"), r => r with { Layout = special, Size = 1L << 30 }),
+            () => RecoverOperation.Run(special, folder.At("new.vmb"), NoProgress.Instance, CancellationToken.None),
+            () => Package.Read(special),
         ];
         Assert.All(uses, use => Assert.IsType<VembarException>(Record.Exception(use)));
         Assert.Equal(ChangeStatus.Refused, Do.Service(archive + "#1", "new", new PutChange(special, "y")).Changes.Single().Status);

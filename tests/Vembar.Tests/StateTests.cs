@@ -71,14 +71,33 @@ public class StateTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = Sources(folder);
         var before = Describe(archive, 2);
-        RetitleOperation.Run(new RetitleRequest { Image = new ImageReference(archive, "2"), Name = "B", Version = "9", Note = "n", Labels = new Dictionary<string, string> { ["k"] = "v" } });
+        RetitleOperation.Run(new RetitleRequest
+        {
+            Image = new ImageReference(archive, "2"),
+            Name = "B",
+            Version = "9",
+            Note = "n",
+            Labels = new Dictionary<string, string> { ["k"] = "v" },
+        });
         var after = Describe(archive, 2);
         Assert.Equal(("B", "9", "n", "v"), (after.Name, after.Version, after.Note, after.Labels["k"]));
-        Assert.Equal((before.Root, before.BytesAdded, before.Created, before.Files), (after.Root, after.BytesAdded, after.Created, after.Files));
-        RetitleOperation.Run(new RetitleRequest { Image = new ImageReference(archive, "2"), Labels = new Dictionary<string, string> { ["k"] = "" } });
+        Assert.Equal((before.Root, before.BytesAdded, before.Created, before.Files),
+            (after.Root, after.BytesAdded, after.Created, after.Files));
+        RetitleOperation.Run(new RetitleRequest
+        {
+            Image = new ImageReference(archive, "2"),
+            Labels = new Dictionary<string, string> { ["k"] = "" },
+        });
         Assert.Empty(Describe(archive, 2).Labels);
-        Assert.Equal("name-taken", Assert.Throws<VembarException>(() => RetitleOperation.Run(new RetitleRequest { Image = new ImageReference(archive, "2"), Name = "C" })).Code);
-        Assert.Equal("nothing-to-do", Assert.Throws<VembarException>(() => RetitleOperation.Run(new RetitleRequest { Image = new ImageReference(archive, "2") })).Code);
+        Assert.Equal("name-taken", Assert.Throws<VembarException>(() => RetitleOperation.Run(new RetitleRequest
+        {
+            Image = new ImageReference(archive, "2"),
+            Name = "C",
+        })).Code);
+        Assert.Equal("nothing-to-do", Assert.Throws<VembarException>(() => RetitleOperation.Run(new RetitleRequest
+        {
+            Image = new ImageReference(archive, "2"),
+        })).Code);
     }
 
     private static ImageRecord Describe(string archive, int number)
@@ -108,7 +127,8 @@ public class StateTests(DemoFixture demo)
         CompactOperation.Run(archive, Effort.Dense, default, NoProgress.Instance, CancellationToken.None);
         Do.Deploy(archive + "#c", folder.At("out"));
         Assert.Equal(Do.Listing(folder.At("c")), Do.Listing(folder.At("out")));
-        Assert.Equal(["a", "b", "c", "out", "x.vmb"], Directory.EnumerateFileSystemEntries(folder.Path).Select(Path.GetFileName).Order(StringComparer.Ordinal));
+        Assert.Equal(["a", "b", "c", "out", "x.vmb"],
+            Directory.EnumerateFileSystemEntries(folder.Path).Select(Path.GetFileName).Order(StringComparer.Ordinal));
     }
 
     [Theory]
@@ -125,7 +145,8 @@ public class StateTests(DemoFixture demo)
         for (var stop = 0; stop < count.Operations; stop++)
         {
             File.WriteAllBytes(archive, good);
-            Assert.ThrowsAny<PowerCutException>(() => CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None, new CrashLayer(stop, torn)));
+            Assert.ThrowsAny<PowerCutException>(() => CompactOperation.Run(archive, null, default, NoProgress.Instance,
+                CancellationToken.None, new CrashLayer(stop, torn)));
             Assert.Equal(["1 a", "3 c"], Names(archive));
             Assert.True(Do.Verify(archive).Ok);
             // What the stopped run left beside the archive goes with the next one.
@@ -143,7 +164,8 @@ public class StateTests(DemoFixture demo)
         var before = File.ReadAllBytes(archive);
         using var stop = new CancellationTokenSource();
         stop.Cancel();
-        Assert.ThrowsAny<OperationCanceledException>(() => CompactOperation.Run(archive, Effort.Quick, default, NoProgress.Instance, stop.Token));
+        Assert.ThrowsAny<OperationCanceledException>(() => CompactOperation.Run(archive, Effort.Quick, default, NoProgress.Instance,
+            stop.Token));
         Assert.Equal(before, File.ReadAllBytes(archive));
         Assert.Empty(Directory.EnumerateFiles(folder.Path, ".*"));
     }
@@ -206,10 +228,15 @@ public class StateTests(DemoFixture demo)
             var next = Do.Capture(folder.At("src"), archive, $"round {round}", r => r with { LeaveOut = ["d/out"] });
             var alone = Do.Capture(folder.At("src"), folder.At($"alone-{round}.vmb"), "alone", r => r with { LeaveOut = ["d/out"] });
             Assert.Equal(alone.Image.Root, next.Image.Root);
-            Assert.Equal((alone.Image.Files, alone.Image.Folders, alone.Image.Bytes), (next.Image.Files, next.Image.Folders, next.Image.Bytes));
+            Assert.Equal((alone.Image.Files, alone.Image.Folders, alone.Image.Bytes),
+                (next.Image.Files, next.Image.Folders, next.Image.Bytes));
             Assert.Equal(alone.Excluded, next.Excluded);
             few += next.Stats.FilesRead * 2 < alone.Stats.FilesRead ? 1 : 0;
-            var reread = Do.Capture(folder.At("src"), archive, $"round {round} once more", r => r with { LeaveOut = ["d/out"], Reread = true });
+            var reread = Do.Capture(folder.At("src"), archive, $"round {round} once more", r => r with
+            {
+                LeaveOut = ["d/out"],
+                Reread = true,
+            });
             Assert.Equal(alone.Image.Root, reread.Image.Root);
             Assert.Equal((alone.Stats.FilesRead, alone.Stats.BytesRead), (reread.Stats.FilesRead, reread.Stats.BytesRead));
         }
@@ -240,7 +267,8 @@ public class StateTests(DemoFixture demo)
                     Tools.Run("chmod", [random.Next(2) == 0 ? "700" : "750", random.Next(2) == 0 && File.Exists(file) ? file : inside]);
                     break;
                 case 4:
-                    Tools.Run("setfattr", ["-n", "user.mark", "-v", $"{random.Next(9)}", random.Next(2) == 0 && File.Exists(file) ? file : inside]);
+                    Tools.Run("setfattr",
+                        ["-n", "user.mark", "-v", $"{random.Next(9)}", random.Next(2) == 0 && File.Exists(file) ? file : inside]);
                     break;
                 case 5:
                     File.Move(file, file + "-moved");
@@ -347,7 +375,8 @@ public class StateTests(DemoFixture demo)
         var archive = folder.At("a.vmb");
         var first = Do.Capture(folder.At("src"), archive);
         var same = Do.Capture(folder.At("src"), archive, "same", r => r with { Reread = true });
-        Assert.Equal((first.Image.Root, first.Stats.BytesRead, 36, 0), (same.Image.Root, same.Stats.BytesRead, same.Stats.FilesRead, same.Stats.BytesNew));
+        Assert.Equal((first.Image.Root, first.Stats.BytesRead, 36, 0),
+            (same.Image.Root, same.Stats.BytesRead, same.Stats.FilesRead, same.Stats.BytesNew));
         Assert.Equal((first.Image.Files, first.Image.Folders, first.Image.Bytes), (same.Image.Files, same.Image.Folders, same.Image.Bytes));
         for (var round = 0; round < folders.Length; round++)
         {
@@ -360,7 +389,8 @@ public class StateTests(DemoFixture demo)
             var next = Do.Capture(folder.At("src"), archive, $"round {round}", r => r with { Reread = true });
             var alone = Do.Capture(folder.At("src"), folder.At($"alone-{round}.vmb"));
             Assert.Equal(alone.Image.Root, next.Image.Root);
-            Assert.Equal((alone.Image.Files, alone.Image.Folders, alone.Image.Bytes), (next.Image.Files, next.Image.Folders, next.Image.Bytes));
+            Assert.Equal((alone.Image.Files, alone.Image.Folders, alone.Image.Bytes),
+                (next.Image.Files, next.Image.Folders, next.Image.Bytes));
             Assert.NotEqual(first.Image.Root, next.Image.Root);
             Assert.InRange(next.Stats.BytesNew, 1, 1 << 20);
         }
@@ -393,11 +423,13 @@ public class StateTests(DemoFixture demo)
             Assert.Equal(before.Keys.Except(after.Keys).Order(StringComparer.Ordinal), diff.Removed.Order(StringComparer.Ordinal));
             Assert.Equal(
                 before.Keys.Intersect(after.Keys).Where(k => before[k] != after[k]).Order(StringComparer.Ordinal),
-                diff.Changed.Where(c => c.What.Contains("content") || c.What.Contains("kind")).Select(c => c.Path).Order(StringComparer.Ordinal));
+                diff.Changed.Where(c => c.What.Contains("content") || c.What.Contains("kind")).Select(c => c.Path)
+                .Order(StringComparer.Ordinal));
         }, iter: 12);
     }
 
-    private static Dictionary<string, string> Flat(string archive, int number) => Do.WithTree(archive, number, t => t.Walk(t.Root, WindowsPath.Root)
+    private static Dictionary<string, string> Flat(string archive, int number) =>
+        Do.WithTree(archive, number, t => t.Walk(t.Root, WindowsPath.Root)
         .ToDictionary(e => e.Path.ToString(), e => $"{e.Entry.Kind} {e.Entry.Content?.Hash}"));
 
     [Fact]
@@ -478,10 +510,13 @@ public class StateTests(DemoFixture demo)
         Assert.Equal(["1 a", "2 b", "3 c"], Names(saved));
         Assert.Equal(Describe(archive, 2).Root, Describe(saved, 2).Root);
         Assert.True(Do.Verify(saved).Ok);
-        Assert.Equal("target-exists", Assert.Throws<VembarException>(() => RecoverOperation.Run(broken, saved, NoProgress.Instance, CancellationToken.None)).Code);
+        Assert.Equal("target-exists",
+            Assert.Throws<VembarException>(() => RecoverOperation.Run(broken, saved, NoProgress.Instance, CancellationToken.None)).Code);
         var noise = new byte[100_000];
         new Random(3).NextBytes(noise);
-        Assert.Equal(ErrorKind.Damaged, Assert.Throws<VembarException>(() => RecoverOperation.Run(folder.Write("noise", noise), folder.At("n.vmb"), NoProgress.Instance, CancellationToken.None)).Kind);
+        Assert.Equal(ErrorKind.Damaged,
+            Assert.Throws<VembarException>(() => RecoverOperation.Run(folder.Write("noise", noise), folder.At("n.vmb"),
+            NoProgress.Instance, CancellationToken.None)).Kind);
         Assert.False(File.Exists(folder.At("n.vmb")));
     }
 
@@ -492,7 +527,8 @@ public class StateTests(DemoFixture demo)
         var archive = Sources(folder);
         var bytes = File.ReadAllBytes(archive);
         bytes[300_000] ^= 1;
-        var result = RecoverOperation.Run(folder.Write("broken.vmb", bytes), folder.At("saved.vmb"), NoProgress.Instance, CancellationToken.None);
+        var result = RecoverOperation.Run(folder.Write("broken.vmb", bytes), folder.At("saved.vmb"), NoProgress.Instance,
+            CancellationToken.None);
         Assert.NotEmpty(result.Lost);
         Assert.Equal(3, result.Images.Count);
         Assert.True(Do.Verify(folder.At("saved.vmb")).Ok);

@@ -40,7 +40,8 @@ public static class Tools
     public static string Run(string program, string[] arguments, string? folder = null)
     {
         var (code, output, error) = Try(program, arguments, folder);
-        return code == 0 ? output : throw new InvalidOperationException($"{program} {string.Join(' ', arguments)} ended with {code}: {error}");
+        return code == 0 ? output
+            : throw new InvalidOperationException($"{program} {string.Join(' ', arguments)} ended with {code}: {error}");
     }
 
     /// <summary>Waits until no process runs whose command line matches; those that were told to end need a moment.</summary>
@@ -60,7 +61,12 @@ public static class Tools
 
     public static (int Code, string Output, string Error) Try(string program, string[] arguments, string? folder = null)
     {
-        var start = new ProcessStartInfo(program, arguments) { RedirectStandardOutput = true, RedirectStandardError = true, WorkingDirectory = folder ?? "" };
+        var start = new ProcessStartInfo(program, arguments)
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            WorkingDirectory = folder ?? "",
+        };
         using var process = Process.Start(start)!;
         var error = process.StandardError.ReadToEndAsync();
         var output = process.StandardOutput.ReadToEnd();
@@ -81,7 +87,8 @@ public sealed class NoProgress : IProgress<OperationProgress>
 /// <summary>What most tests do with archives.</summary>
 public static class Do
 {
-    public static CaptureResult Capture(string source, string archive, string name = "one", Func<CaptureRequest, CaptureRequest>? with = null, IFileSystem? layer = null)
+    public static CaptureResult Capture(string source, string archive, string name = "one",
+        Func<CaptureRequest, CaptureRequest>? with = null, IFileSystem? layer = null)
     {
         var request = new CaptureRequest { Source = source, Archive = archive, Name = name };
         return CaptureOperation.Run(with is null ? request : with(request), NoProgress.Instance, CancellationToken.None, layer);
@@ -96,7 +103,13 @@ public static class Do
     public static VerifyResult Verify(string archive) => VerifyOperation.Run(archive, NoProgress.Instance, CancellationToken.None);
 
     public static ServiceResult Service(string image, string? name, params IChange[] changes) =>
-        ServiceOperation.Run(new ServiceRequest { Image = ImageReference.Parse(image), Changes = changes, As = name, InPlace = name is null }, NoProgress.Instance, CancellationToken.None);
+        ServiceOperation.Run(new ServiceRequest
+        {
+            Image = ImageReference.Parse(image),
+            Changes = changes,
+            As = name,
+            InPlace = name is null,
+        }, NoProgress.Instance, CancellationToken.None);
 
     public static T WithTree<T>(string archive, int number, Func<ImageTree, T> look)
     {
@@ -104,9 +117,11 @@ public static class Do
         return look(new ImageTree(reader, reader.Find($"{number}").Root, archive));
     }
 
-    /// <summary>Type, mode, time in ns, size of files, link targets and content of everything below a folder, from find and b3sum.</summary>
+    /// <summary>Type, mode, time in ns, size of files, link targets and content of everything below a folder, from find and
+    /// b3sum.</summary>
     public static string Listing(string folder) => Tools.Run("sh",
-        ["-c", "find . \\( -type f -printf '%p %y %m %T@ %s %n\\n' -o -printf '%p %y %m %T@ %l\\n' \\) | LC_ALL=C sort; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 -r b3sum"], folder);
+        ["-c", "find . \\( -type f -printf '%p %y %m %T@ %s %n\\n' -o -printf '%p %y %m %T@ %l\\n' \\) | LC_ALL=C sort; find . -type f "
+        + "-print0 | LC_ALL=C sort -z | xargs -0 -r b3sum"], folder);
 }
 
 /// <summary>Cancels an operation when it reaches a phase.</summary>
@@ -124,5 +139,7 @@ public static class Repository
     /// <summary>The project's own folder, above wherever the tests were built.</summary>
     public static string Root { get; } = Above(AppContext.BaseDirectory);
 
-    private static string Above(string folder) => File.Exists(Path.Combine(folder, "Vembar.slnx")) ? folder : Above(Path.GetDirectoryName(folder) ?? throw new InvalidOperationException("the tests are not inside the project"));
+    private static string Above(string folder) =>
+        File.Exists(Path.Combine(folder, "Vembar.slnx")) ? folder
+        : Above(Path.GetDirectoryName(folder) ?? throw new InvalidOperationException("the tests are not inside the project"));
 }

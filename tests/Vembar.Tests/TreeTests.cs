@@ -22,7 +22,8 @@ namespace Vembar.Tests;
 /// <summary>A store of chunks in memory, to hand the reader of trees whatever bytes a test likes.</summary>
 internal sealed class MemoryChunks(IReadOnlyDictionary<ChunkId, byte[]> chunks) : IChunkSource
 {
-    public ReadOnlyMemory<byte> Read(ChunkId id) => chunks.TryGetValue(id, out var bytes) ? bytes : throw VembarException.Damaged($"no chunk {id}");
+    public ReadOnlyMemory<byte> Read(ChunkId id) =>
+        chunks.TryGetValue(id, out var bytes) ? bytes : throw VembarException.Damaged($"no chunk {id}");
 }
 
 public class TreeTests(DemoFixture demo)
@@ -122,7 +123,14 @@ public class TreeTests(DemoFixture demo)
                 PosixAttributes = [new NamedValue("user.x", [1, 2])],
             };
             var link = new TreeEntry { Name = "link", Kind = EntryKind.Link, LinkTarget = "../elsewhere" };
-            var sub = new TreeEntry { Name = "CaseFolder", Kind = EntryKind.Folder, CaseSensitive = true, Attributes = WindowsAttributes.Directory, Folder = writer.Add(BlockKind.Tree, "F\0\0"u8) };
+            var sub = new TreeEntry
+            {
+                Name = "CaseFolder",
+                Kind = EntryKind.Folder,
+                CaseSensitive = true,
+                Attributes = WindowsAttributes.Directory,
+                Folder = writer.Add(BlockKind.Tree, "F\0\0"u8),
+            };
             var editor = EmptyImage(file, link, sub);
             editor.PutFile(WindowsPath.Parse("large"), new NewContent(big, null, big.Length));
             var root = editor.Save(writer);
@@ -132,7 +140,8 @@ public class TreeTests(DemoFixture demo)
         var tree = new ImageTree(reader, reader.Images[0].Root, "test");
         var read = tree.Find(WindowsPath.Parse("\uD800 odd\u0301.txt"))!;
         Assert.Equal(WindowsAttributes.Hidden | WindowsAttributes.ReadOnly, read.Attributes);
-        Assert.Equal((time, new FileTime(5, 99), new FileTime(7), new FileTime(0)), (read.Created!.Value, read.Modified!.Value, read.Changed!.Value, read.Accessed!.Value));
+        Assert.Equal((time, new FileTime(5, 99), new FileTime(7), new FileTime(0)),
+            (read.Created!.Value, read.Modified!.Value, read.Changed!.Value, read.Accessed!.Value));
         Assert.Equal(security, read.Security);
         Assert.Equal([1, 2, 3, 4], read.Reparse!);
         Assert.Equal("ODD~1.TXT", read.ShortName);
@@ -213,7 +222,8 @@ public class TreeTests(DemoFixture demo)
                 {
                     if (put)
                     {
-                        var blocked = model.Keys.Any(k => k.StartsWith(where + "/", StringComparison.OrdinalIgnoreCase) || where.StartsWith(k + "/", StringComparison.OrdinalIgnoreCase))
+                        var blocked = model.Keys.Any(k => k.StartsWith(where + "/", StringComparison.OrdinalIgnoreCase)
+                            || where.StartsWith(k + "/", StringComparison.OrdinalIgnoreCase))
                             || editor.Find(WindowsPath.Parse(where)) is { Entry.Kind: EntryKind.Folder };
                         try
                         {
@@ -229,7 +239,8 @@ public class TreeTests(DemoFixture demo)
                     else if (editor.Find(WindowsPath.Parse(where)) is { } node)
                     {
                         editor.Remove(node);
-                        foreach (var key in model.Keys.Where(k => k.Equals(where, StringComparison.OrdinalIgnoreCase) || k.StartsWith(where + "/", StringComparison.OrdinalIgnoreCase)).ToList())
+                        foreach (var key in model.Keys.Where(k => k.Equals(where, StringComparison.OrdinalIgnoreCase)
+                            || k.StartsWith(where + "/", StringComparison.OrdinalIgnoreCase)).ToList())
                             model.Remove(key);
                     }
                 }
@@ -267,7 +278,8 @@ public class TreeTests(DemoFixture demo)
         Do.WithTree(archive, 2, tree =>
         {
             var whole = tree.List(tree.Root, WindowsPath.Root);
-            Assert.Equal(whole.Select(e => (e.Name, e.Modified, e.Content!.Hash)), tree.Entries(tree.Root, WindowsPath.Root).Select(e => (e.Name, e.Modified, e.Content!.Hash)));
+            Assert.Equal(whole.Select(e => (e.Name, e.Modified, e.Content!.Hash)),
+                tree.Entries(tree.Root, WindowsPath.Root).Select(e => (e.Name, e.Modified, e.Content!.Hash)));
             Assert.Equal(whole.Select(e => e.Name), tree.Walk(tree.Root, WindowsPath.Root).Select(e => e.Path.ToString()));
             Assert.All([0, 1, 4000, 8998, 8999], i => Assert.Equal($"file{i}", tree.Find(WindowsPath.Parse($"file{i}"))?.Name));
             Assert.Equal("file77", tree.Find(WindowsPath.Parse("FILE77"))?.Name);
@@ -336,8 +348,12 @@ public class TreeTests(DemoFixture demo)
         whole[whole.AsSpan().IndexOf(bytes.AsSpan(5_500_000, 16))] ^= 1;
         File.WriteAllBytes(archive, whole);
         string Of(Action action) => Assert.Throws<VembarException>(action).Message;
-        Assert.Contains("'a/b/c/deep.bin'", Of(() => TakeOperation.Run(ImageReference.Parse(archive), ["a/b/c/deep.bin"], folder.At("one"), NoProgress.Instance, CancellationToken.None)), StringComparison.Ordinal);
-        Assert.Contains("'a/b/c/deep.bin'", Of(() => TakeOperation.Run(ImageReference.Parse(archive), ["a/b/c"], folder.At("two"), NoProgress.Instance, CancellationToken.None)), StringComparison.Ordinal);
+        Assert.Contains("'a/b/c/deep.bin'",
+            Of(() => TakeOperation.Run(ImageReference.Parse(archive), ["a/b/c/deep.bin"], folder.At("one"), NoProgress.Instance,
+            CancellationToken.None)), StringComparison.Ordinal);
+        Assert.Contains("'a/b/c/deep.bin'",
+            Of(() => TakeOperation.Run(ImageReference.Parse(archive), ["a/b/c"], folder.At("two"), NoProgress.Instance,
+            CancellationToken.None)), StringComparison.Ordinal);
         Assert.Contains("'a/b/c/deep.bin'", Of(() => Do.Deploy(archive, folder.At("three"))), StringComparison.Ordinal);
         // What else is there is whole, and is gone on from when the archive was healed.
         Assert.False(File.Exists(folder.At("three/a/b/c/deep.bin")));
@@ -363,7 +379,8 @@ public class TreeTests(DemoFixture demo)
             writer.CommitImage(Record(root), null, "test");
         }
         void Damaged(Action action) => Assert.Equal(ErrorKind.Damaged, Assert.Throws<VembarException>(action).Kind);
-        Damaged(() => CopyOperation.Run(ImageReference.Parse(archive), folder.At("b.vmb"), null, default, NoProgress.Instance, CancellationToken.None));
+        Damaged(() => CopyOperation.Run(ImageReference.Parse(archive), folder.At("b.vmb"), null, default, NoProgress.Instance,
+            CancellationToken.None));
         Damaged(() => CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None));
         Damaged(() => Do.Deploy(archive, folder.At("out")));
         Damaged(() => Do.WithTree(archive, 1, t => t.Names(WindowsPath.Root).Count));

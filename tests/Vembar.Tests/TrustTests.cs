@@ -20,7 +20,8 @@ public class TrustTests(DemoFixture demo)
         return folder.At("driver");
     }
 
-    private static DriverSignature Check(string driver, DriverTrust trust) => trust.Check(DriverPackage.Read(Path.Combine(driver, "corstor.inf")).For(s_windows));
+    private static DriverSignature Check(string driver, DriverTrust trust) =>
+        trust.Check(DriverPackage.Read(Path.Combine(driver, "corstor.inf")).For(s_windows));
 
     [Fact]
     public void EveryKindOfDoubtHasItsWord()
@@ -31,7 +32,8 @@ public class TrustTests(DemoFixture demo)
         Assert.Equal("Fellview Hardware Signing", Check(driver, demo.Trust).Signer);
         Assert.Contains("no certificate was named", Check(driver, DriverTrust.Nobody).Why, StringComparison.Ordinal);
 
-        Tools.Run("openssl", ["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", folder.At("k.pem"), "-out", folder.At("other.pem"), "-subj", "/CN=Somebody else", "-days", "10"]);
+        Tools.Run("openssl", ["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", folder.At("k.pem"), "-out",
+            folder.At("other.pem"), "-subj", "/CN=Somebody else", "-days", "10"]);
         var other = Check(driver, DriverTrust.Load([folder.At("other.pem")]));
         Assert.Equal(SignatureState.Untrusted, other.State);
         Assert.Contains("leads to Fellview Hardware Signing Root, which is not trusted", other.Why, StringComparison.Ordinal);
@@ -45,7 +47,8 @@ public class TrustTests(DemoFixture demo)
         Assert.Equal("signed", Check(driver, demo.Trust).Word);
         bytes[5000] ^= 1;
         File.WriteAllBytes(program, bytes);
-        Assert.Equal(("wrong-hash", "not as it was signed: x64/corstor.sys"), (Check(driver, demo.Trust).Word, Check(driver, demo.Trust).Why));
+        Assert.Equal(("wrong-hash", "not as it was signed: x64/corstor.sys"),
+            (Check(driver, demo.Trust).Word, Check(driver, demo.Trust).Why));
         bytes[5000] ^= 1;
         File.WriteAllBytes(program, bytes);
         File.AppendAllText(Path.Combine(driver, "corstor.inf"), "; one more remark\r\n");
@@ -78,7 +81,8 @@ public class TrustTests(DemoFixture demo)
         rootRequest.CertificateExtensions.Add(new X509BasicConstraintsExtension(true, false, 0, true));
         using var root = rootRequest.CreateSelfSigned(from.AddDays(-1), from.AddYears(5));
         File.WriteAllText(folder.At("root.pem"), root.ExportCertificatePem());
-        foreach (var (name, use, until) in ((string, string, DateTimeOffset)[])[("signer", purpose, to), ("stamper", "1.3.6.1.5.5.7.3.8", from.AddYears(4))])
+        foreach (var (name, use, until) in ((string, string, DateTimeOffset)[])[("signer", purpose, to),
+            ("stamper", "1.3.6.1.5.5.7.3.8", from.AddYears(4))])
         {
             using var key = RSA.Create(2048);
             var request = new CertificateRequest($"CN=Test {name}", key, HashAlgorithmName.SHA256, RSASignaturePadding.Pkcs1);
@@ -91,7 +95,9 @@ public class TrustTests(DemoFixture demo)
         var list = new SignedCms();
         list.Decode(File.ReadAllBytes(catalog));
         File.WriteAllBytes(folder.At("list"), list.ContentInfo.Content);
-        Tools.Run("openssl", ["cms", "-sign", "-binary", "-nodetach", "-econtent_type", "1.3.6.1.4.1.311.10.1", "-md", "sha256", "-in", folder.At("list"), "-signer", folder.At("signer.pem"), "-inkey", folder.At("signer-key.pem"), "-outform", "DER", "-out", catalog]);
+        Tools.Run("openssl", ["cms", "-sign", "-binary", "-nodetach", "-econtent_type", "1.3.6.1.4.1.311.10.1", "-md", "sha256", "-in",
+            folder.At("list"), "-signer", folder.At("signer.pem"), "-inkey", folder.At("signer-key.pem"), "-outform", "DER", "-out",
+            catalog]);
         return driver;
     }
 
@@ -114,10 +120,14 @@ public class TrustTests(DemoFixture demo)
         var message = new SignedCms();
         message.Decode(File.ReadAllBytes(catalog));
         File.WriteAllBytes(folder.At("signature"), message.SignerInfos[0].GetSignature());
-        folder.Write("tsa.cnf", $"[tsa]\ndefault_tsa = it\n[it]\nserial = {folder.At("serial")}\ndefault_policy = 1.2.3.4\ndigests = sha256\nsigner_digest = sha256\naccuracy = secs:1\nordering = yes\ness_cert_id_chain = no\n");
+        folder.Write("tsa.cnf",
+            $"[tsa]\ndefault_tsa = it\n[it]\nserial = {folder.At("serial")}\ndefault_policy = 1.2.3.4\ndigests = sha256\nsigner_digest "
+            + $"= sha256\naccuracy = secs:1\nordering = yes\ness_cert_id_chain = no\n");
         Tools.Run("openssl", ["ts", "-query", "-data", folder.At("signature"), "-sha256", "-cert", "-out", folder.At("query")]);
-        Tools.Run("openssl", ["ts", "-reply", "-config", folder.At("tsa.cnf"), "-queryfile", folder.At("query"), "-signer", folder.At("stamper.pem"), "-inkey", folder.At("stamper-key.pem"), "-token_out", "-out", folder.At("token")]);
-        message.SignerInfos[0].AddUnsignedAttribute(new AsnEncodedData(new Oid("1.3.6.1.4.1.311.3.3.1"), File.ReadAllBytes(folder.At("token"))));
+        Tools.Run("openssl", ["ts", "-reply", "-config", folder.At("tsa.cnf"), "-queryfile", folder.At("query"), "-signer",
+            folder.At("stamper.pem"), "-inkey", folder.At("stamper-key.pem"), "-token_out", "-out", folder.At("token")]);
+        message.SignerInfos[0].AddUnsignedAttribute(new AsnEncodedData(new Oid("1.3.6.1.4.1.311.3.3.1"),
+            File.ReadAllBytes(folder.At("token"))));
         var plain = File.ReadAllBytes(catalog);
         var stamped = message.Encode();
         trust = DriverTrust.Load([folder.At("root.pem")], new FixedClock(ends.AddHours(1)));
@@ -135,8 +145,10 @@ public class TrustTests(DemoFixture demo)
         other.Decode(plain);
         folder.Write("signature", "another");
         Tools.Run("openssl", ["ts", "-query", "-data", folder.At("signature"), "-sha256", "-cert", "-out", folder.At("query")]);
-        Tools.Run("openssl", ["ts", "-reply", "-config", folder.At("tsa.cnf"), "-queryfile", folder.At("query"), "-signer", folder.At("stamper.pem"), "-inkey", folder.At("stamper-key.pem"), "-token_out", "-out", folder.At("token")]);
-        other.SignerInfos[0].AddUnsignedAttribute(new AsnEncodedData(new Oid("1.3.6.1.4.1.311.3.3.1"), File.ReadAllBytes(folder.At("token"))));
+        Tools.Run("openssl", ["ts", "-reply", "-config", folder.At("tsa.cnf"), "-queryfile", folder.At("query"), "-signer",
+            folder.At("stamper.pem"), "-inkey", folder.At("stamper-key.pem"), "-token_out", "-out", folder.At("token")]);
+        other.SignerInfos[0].AddUnsignedAttribute(new AsnEncodedData(new Oid("1.3.6.1.4.1.311.3.3.1"),
+            File.ReadAllBytes(folder.At("token"))));
         File.WriteAllBytes(catalog, other.Encode());
         Assert.Contains("its time-stamp is not of this signature", Check(driver, trust).Why, StringComparison.Ordinal);
     }
@@ -155,7 +167,8 @@ public class TrustTests(DemoFixture demo)
         using var folder = new TempFolder();
         folder.Write("a.pem", "nothing");
         folder.Write("empty/readme", "");
-        var problem = Assert.Throws<VembarException>(() => DriverTrust.Load([folder.At("a.pem"), folder.At("empty"), folder.At("none.pem")]));
+        var problem = Assert.Throws<VembarException>(
+            () => DriverTrust.Load([folder.At("a.pem"), folder.At("empty"), folder.At("none.pem")]));
         Assert.Equal("bad-certificate", problem.Code);
         Assert.Equal(2, problem.Details.Count);
     }
@@ -190,9 +203,11 @@ public class TrustTests(DemoFixture demo)
         var catalog = SecurityCatalog.Parse(File.ReadAllBytes(Path.Combine(demo.Driver("brightwell-audio"), "bwaudio.cat")), "bwaudio.cat");
         foreach (var file in (string[])["bwaudio.inf", "rooms/kiosk.eqp", "bwaudio.sys", "tools/bwequal.dll"])
             Assert.True(catalog.Covers(File.OpenRead(Path.Combine(demo.Driver("brightwell-audio"), file))), file);
-        var listed = Tools.Run("openssl", ["asn1parse", "-inform", "DER", "-in", Path.Combine(demo.Driver("brightwell-audio"), "bwaudio.cat")]);
+        var listed = Tools.Run("openssl",
+            ["asn1parse", "-inform", "DER", "-in", Path.Combine(demo.Driver("brightwell-audio"), "bwaudio.cat")]);
         foreach (var file in (string[])["bwaudio.inf", "rooms/kiosk.eqp"])
-            Assert.Contains(Tools.Run("sha256sum", [Path.Combine(demo.Driver("brightwell-audio"), file)])[..64], listed, StringComparison.OrdinalIgnoreCase);
+            Assert.Contains(Tools.Run("sha256sum", [Path.Combine(demo.Driver("brightwell-audio"), file)])[..64], listed,
+                StringComparison.OrdinalIgnoreCase);
         Assert.False(catalog.Covers(new MemoryStream([1, 2, 3])));
     }
 }

@@ -11,7 +11,8 @@ public class VendorCorpusTests
 
     internal static string Folder([CallerFilePath] string here = "") => Path.Combine(Path.GetDirectoryName(here)!, "Corpus", "inf");
 
-    public static TheoryData<string> Files() => [.. Directory.GetFiles(Folder(), "*.inf").Select(f => Path.GetFileNameWithoutExtension(f)).Order(StringComparer.Ordinal)];
+    public static TheoryData<string> Files() =>
+        [.. Directory.GetFiles(Folder(), "*.inf").Select(f => Path.GetFileNameWithoutExtension(f)).Order(StringComparer.Ordinal)];
 
     [Fact]
     public void TheCorpusIsThere() => Assert.True(Files().Count >= 25);
@@ -23,7 +24,8 @@ public class VendorCorpusTests
         using var folder = new TempFolder();
         var inf = folder.At($"{name}.inf");
         File.Copy(Path.Combine(Folder(), $"{name}.inf"), inf);
-        var expected = File.ReadAllLines(inf).Where(l => l.StartsWith(Mark, StringComparison.Ordinal)).Select(l => l[Mark.Length..].Split(": ", 2)).ToDictionary(p => p[0].TrimEnd(':'), p => p.Length > 1 ? p[1] : "");
+        var expected = File.ReadAllLines(inf).Where(l => l.StartsWith(Mark, StringComparison.Ordinal))
+            .Select(l => l[Mark.Length..].Split(": ", 2)).ToDictionary(p => p[0].TrimEnd(':'), p => p.Length > 1 ? p[1] : "");
         foreach (var file in List(expected["files"]).Where(f => f != $"{name}.inf"))
             folder.Write(file, file);
 
@@ -50,7 +52,8 @@ public class VendorCorpusTests
             ["note"] = expected.GetValueOrDefault("note", ""),
         };
         foreach (var (key, value) in expected)
-            Assert.Equal($"{key}: {(key is "files" or "services" or "left" or "includes-missing" ? Joined(List(value)) : value)}", $"{key}: {told[key]}");
+            Assert.Equal($"{key}: {(key is "files" or "services" or "left" or "includes-missing" ? Joined(List(value)) : value)}",
+                $"{key}: {told[key]}");
         Assert.Empty(driver.MissingFiles);
         Assert.Contains(expected["windows"], package.Architectures);
         Assert.NotEqual(default, package.Date);
@@ -60,5 +63,6 @@ public class VendorCorpusTests
 
     private static IEnumerable<string> List(string text) => text.Split(", ", StringSplitOptions.RemoveEmptyEntries);
 
-    private static string Joined(IEnumerable<string> texts) => string.Join(", ", texts.Distinct(StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase));
+    private static string Joined(IEnumerable<string> texts) =>
+        string.Join(", ", texts.Distinct(StringComparer.OrdinalIgnoreCase).Order(StringComparer.OrdinalIgnoreCase));
 }

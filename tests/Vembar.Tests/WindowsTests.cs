@@ -106,7 +106,8 @@ public class InstallTests(DemoFixture demo)
     {
         using var source = FolderSource.Open(demo.Reference("reading-room"));
         var install = WindowsInstall.Read(source)!;
-        Assert.Equal(("Windows 11 Enterprise", "Enterprise", "26100.4061", "x64"), (install.Product, install.Edition, install.Build, install.Architecture));
+        Assert.Equal(("Windows 11 Enterprise", "Enterprise", "26100.4061", "x64"),
+            (install.Product, install.Edition, install.Build, install.Architecture));
         Assert.Equal(["cy-GB", "en-GB"], install.Languages);
         Assert.Equal("WIN-3M8R4RRTARN", install.ComputerName);
         Assert.Equal("generalized", install.State);
@@ -123,7 +124,8 @@ public class InstallTests(DemoFixture demo)
         using var source = FolderSource.Open(demo.Reference("lending-desk"));
         var software = WindowsInstall.OpenHive(source, "Windows", "SOFTWARE");
         var programs = InstalledProgram.Read(software);
-        Assert.Equal(["Label printing helper", "Oakmere Care Centre", "Quillpad", "Shelfmark Lending Client"], programs.Select(p => p.Name));
+        Assert.Equal(["Label printing helper", "Oakmere Care Centre", "Quillpad", "Shelfmark Lending Client"],
+            programs.Select(p => p.Name));
         Assert.Equal(21_400L * 1024, programs[3].Bytes);
         Assert.Null(programs[0].Bytes);
     }
@@ -133,7 +135,8 @@ public class InstallTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         foreach (var file in (string[])["config/SYSTEM", "config/SOFTWARE", "ntoskrnl.exe"])
-            folder.Write($"src/WINNT/system32/{file}", File.ReadAllBytes(Path.Combine(demo.Reference("lending-desk"), "Windows/System32", file)));
+            folder.Write($"src/WINNT/system32/{file}",
+                File.ReadAllBytes(Path.Combine(demo.Reference("lending-desk"), "Windows/System32", file)));
         using var source = FolderSource.Open(folder.At("src"));
         Assert.Equal("WINNT", WindowsInstall.Read(source)!.Folder);
         File.Delete(folder.At("src/WINNT/system32/ntoskrnl.exe"));
@@ -156,9 +159,12 @@ public class InstallTests(DemoFixture demo)
     [Fact]
     public void TheProgramFilesOfTheDemoAreValid()
     {
-        foreach (var (path, machine) in new[] { ("Windows/System32/ntoskrnl.exe", "x86-64"), ("Program Files/Tarn Valley/Shelfmark/shelfmark.exe", "x86-64") })
-            Assert.Contains(machine, Tools.Run("file", ["-b", Path.Combine(demo.Reference("lending-desk"), path)]), StringComparison.Ordinal);
-        Assert.Contains("Aarch64", Tools.Run("file", ["-b", Path.Combine(demo.Driver("corrin-network"), "arm64/cornet.sys")]), StringComparison.OrdinalIgnoreCase);
+        foreach (var (path, machine) in new[] { ("Windows/System32/ntoskrnl.exe", "x86-64"),
+            ("Program Files/Tarn Valley/Shelfmark/shelfmark.exe", "x86-64") })
+            Assert.Contains(machine, Tools.Run("file", ["-b", Path.Combine(demo.Reference("lending-desk"), path)]),
+                StringComparison.Ordinal);
+        Assert.Contains("Aarch64", Tools.Run("file", ["-b", Path.Combine(demo.Driver("corrin-network"), "arm64/cornet.sys")]),
+            StringComparison.OrdinalIgnoreCase);
         using var stream = File.OpenRead(Path.Combine(demo.Driver("corrin-storage"), "x64/corstor.sys"));
         using var program = new System.Reflection.PortableExecutable.PEReader(stream);
         Assert.Equal(System.Reflection.PortableExecutable.Machine.Amd64, program.PEHeaders.CoffHeader.Machine);

@@ -18,9 +18,11 @@ namespace Vembar.Tests;
 
 public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
 {
-    private static WorkspaceOpened Open(string image, string folder, params string[] only) => WorkspaceOperation.Open(ImageReference.Parse(image), folder, only, NoProgress.Instance, CancellationToken.None);
+    private static WorkspaceOpened Open(string image, string folder, params string[] only) =>
+        WorkspaceOperation.Open(ImageReference.Parse(image), folder, only, NoProgress.Instance, CancellationToken.None);
 
-    private static WorkspaceStatus Status(string folder, string? archive = null) => WorkspaceOperation.Status(folder, archive, NoProgress.Instance, CancellationToken.None);
+    private static WorkspaceStatus Status(string folder, string? archive = null) =>
+        WorkspaceOperation.Status(folder, archive, NoProgress.Instance, CancellationToken.None);
 
     private static WorkspaceSaved Save(string folder, string? name = null, Func<WorkspaceSaveRequest, WorkspaceSaveRequest>? with = null)
     {
@@ -28,23 +30,31 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         return WorkspaceOperation.Save(with is null ? request : with(request), NoProgress.Instance, CancellationToken.None);
     }
 
-    private static int Close(string folder, bool loseChanges = false) => WorkspaceOperation.Close(folder, loseChanges, null, NoProgress.Instance, CancellationToken.None);
+    private static int Close(string folder, bool loseChanges = false) =>
+        WorkspaceOperation.Close(folder, loseChanges, null, NoProgress.Instance, CancellationToken.None);
 
-    private static string Told(WorkspaceStatus status) => string.Join('\n', status.Changes.Select(c => $"{c.Kind} {(c.From.Length > 0 ? $"{c.From} > " : "")}{c.Path}{(c.What.Count > 0 ? $": {string.Join(", ", c.What)}" : "")}"));
+    private static string Told(WorkspaceStatus status) =>
+        string.Join('\n',
+        status.Changes.Select(
+        c => $"{c.Kind} {(c.From.Length > 0 ? $"{c.From} > " : "")}{c.Path}{(c.What.Count > 0 ? $": {string.Join(", ", c.What)}" : "")}"));
 
     // An image of a small Linux folder.
     private static string Small(TempFolder folder)
     {
-        foreach (var (path, text) in new[] { ("a.txt", "a"), ("b.txt", "b"), ("sub/c.txt", "c"), ("sub/deep/d.txt", "d"), ("other/e.txt", "e") })
+        foreach (var (path, text) in new[] { ("a.txt", "a"), ("b.txt", "b"), ("sub/c.txt", "c"), ("sub/deep/d.txt", "d"),
+            ("other/e.txt", "e") })
             folder.Write($"src/{path}", text);
-        Tools.Run("sh", ["-c", "ln a.txt hard.txt; ln -s a.txt soft; chmod 640 b.txt; touch -d '2020-01-02 03:04:05.123456789' a.txt sub"], folder.At("src"));
+        Tools.Run("sh", ["-c", "ln a.txt hard.txt; ln -s a.txt soft; chmod 640 b.txt; touch -d '2020-01-02 03:04:05.123456789' a.txt sub"],
+            folder.At("src"));
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
         return folder.At("a.vmb");
     }
 
     // Names, types, modes, times of files and links, and content, as find and b3sum see them.
     private static string Listing(string folder) => Tools.Run("sh",
-        ["-c", "find . -path ./.vembar-workspace -prune -o \\( -type f -printf '%p %m %T@ %s\\n' -o -type l -printf '%p %T@ %l\\n' -o -printf '%p %m\\n' \\) | LC_ALL=C sort; find . -path ./.vembar-workspace -prune -o -type f -print0 | LC_ALL=C sort -z | xargs -0 -r b3sum"], folder);
+        ["-c", "find . -path ./.vembar-workspace -prune -o \\( -type f -printf '%p %m %T@ %s\\n' -o -type l -printf '%p %T@ %l\\n' -o "
+        + "-printf '%p %m\\n' \\) | LC_ALL=C sort; find . -path ./.vembar-workspace -prune -o -type f -print0 | LC_ALL=C sort -z | xargs "
+        + "-0 -r b3sum"], folder);
 
     [Fact]
     public void WhatIsNotTouchedIsNotReadAndIsTheSameImage()
@@ -112,14 +122,17 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         Assert.Equal("Changed a.txt: content\nChanged hard.txt: content", Told(Status(folder.At("w"))));
         Save(folder.At("w"));
         Do.Deploy(archive, folder.At("one"));
-        Assert.Equal(("both", "2"), (File.ReadAllText(folder.At("one/a.txt")), Tools.Run("stat", ["-c", "%h", folder.At("one/hard.txt")]).Trim()));
+        Assert.Equal(("both", "2"),
+            (File.ReadAllText(folder.At("one/a.txt")), Tools.Run("stat", ["-c", "%h", folder.At("one/hard.txt")]).Trim()));
         File.WriteAllText(folder.At("w/beside"), "one alone");
         File.Move(folder.At("w/beside"), folder.At("w/hard.txt"), overwrite: true);
         Assert.Equal("Changed hard.txt: content", Told(Status(folder.At("w"))));
         var saved = Save(folder.At("w"));
         Do.Deploy(archive, folder.At("two"));
-        Assert.Equal(("both", "one alone", "1"), (File.ReadAllText(folder.At("two/a.txt")), File.ReadAllText(folder.At("two/hard.txt")), Tools.Run("stat", ["-c", "%h", folder.At("two/hard.txt")]).Trim()));
-        Assert.Equal(new DirectoryInfo(folder.At("two")).EnumerateFiles("*", SearchOption.AllDirectories).Where(f => f.LinkTarget is null).Sum(f => f.Length), saved.Image.Bytes);
+        Assert.Equal(("both", "one alone", "1"), (File.ReadAllText(folder.At("two/a.txt")), File.ReadAllText(folder.At("two/hard.txt")),
+            Tools.Run("stat", ["-c", "%h", folder.At("two/hard.txt")]).Trim()));
+        Assert.Equal(new DirectoryInfo(folder.At("two")).EnumerateFiles("*", SearchOption.AllDirectories).Where(f => f.LinkTarget is null)
+            .Sum(f => f.Length), saved.Image.Bytes);
     }
 
     [Fact]
@@ -132,7 +145,8 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         T Entries<T>(int number, Func<ImageTree, T> look) => Do.WithTree(archive, number, look);
         var before = Entries(1, t => t.Walk(t.Root, WindowsPath.Root).ToDictionary(e => e.Path.ToString(), e => e.Entry));
         var (withStream, streamed) = before.First(e => e.Value is { Kind: EntryKind.File, Streams.Count: > 0, LinkGroup: 0 });
-        var (withName, named) = before.First(e => e.Value is { Kind: EntryKind.File, ShortName: not null, LinkGroup: 0, Reparse: null, Streams.Count: 0 });
+        var (withName, named) =
+            before.First(e => e.Value is { Kind: EntryKind.File, ShortName: not null, LinkGroup: 0, Reparse: null, Streams.Count: 0 });
         File.AppendAllText(folder.At($"w/{withStream}"), "more");
         File.Move(folder.At($"w/{withName}"), folder.At("w/Users/Public/moved.bin"));
         var status = Status(folder.At("w"));
@@ -140,13 +154,17 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         Save(folder.At("w"), "by hand");
         var after = Entries(2, t => t.Walk(t.Root, WindowsPath.Root).ToDictionary(e => e.Path.ToString(), e => e.Entry));
         var now = after[withStream];
-        Assert.Equal((streamed.Security, streamed.Created, streamed.Streams[0].Content.Hash, streamed.Length + 4), (now.Security, now.Created, now.Streams[0].Content.Hash, now.Length));
+        Assert.Equal((streamed.Security, streamed.Created, streamed.Streams[0].Content.Hash, streamed.Length + 4),
+            (now.Security, now.Created, now.Streams[0].Content.Hash, now.Length));
         Assert.NotEqual(streamed.Modified, now.Modified);
-        static (ChunkId, FileTime?, FileTime?, FileTime?, FileTime?, WindowsAttributes?, string?, ChunkId) Known(TreeEntry e) => (e.Security, e.Created, e.Modified, e.Changed, e.Accessed, e.Attributes, e.ShortName, e.Content!.Hash);
+        static (ChunkId, FileTime?, FileTime?, FileTime?, FileTime?, WindowsAttributes?, string?, ChunkId) Known(TreeEntry e) =>
+            (e.Security, e.Created, e.Modified, e.Changed, e.Accessed, e.Attributes, e.ShortName, e.Content!.Hash);
         Assert.Equal(Known(named), Known(after["Users/Public/moved.bin"]));
         // All others are the same to the last bit.
         foreach (var (path, entry) in before.Where(e => e.Key != withStream && e.Key != withName && e.Value.Kind != EntryKind.Folder))
-            Assert.Equal((path, entry.Security, entry.Modified, entry.Attributes, entry.LinkGroup, entry.Content!.Hash), (path, after[path].Security, after[path].Modified, after[path].Attributes, after[path].LinkGroup, after[path].Content!.Hash));
+            Assert.Equal((path, entry.Security, entry.Modified, entry.Attributes, entry.LinkGroup, entry.Content!.Hash),
+                (path, after[path].Security, after[path].Modified, after[path].Attributes, after[path].LinkGroup,
+                after[path].Content!.Hash));
         // Taken back by hand, only the times tell.
         File.Move(folder.At("w/Users/Public/moved.bin"), folder.At($"w/{withName}"));
         Save(folder.At("w"));
@@ -163,9 +181,11 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         var file = folder.At("w/.vembar-workspace/metadata.jsonl");
         var lines = File.ReadAllLines(file);
         var at = Array.FindIndex(lines, l => l.Contains("\"path\":\"Users/Public/Documents/Welcome.txt\"", StringComparison.Ordinal));
-        var other = System.Text.Json.JsonDocument.Parse(lines.First(l => l.Contains("\"descriptor\"", StringComparison.Ordinal))).RootElement.GetProperty("descriptor").GetString();
+        var other = System.Text.Json.JsonDocument.Parse(
+            lines.First(l => l.Contains("\"descriptor\"", StringComparison.Ordinal))).RootElement.GetProperty("descriptor").GetString();
         var was = lines[at];
-        string With(string key, string value) => System.Text.RegularExpressions.Regex.Replace(lines[at], $"\"{key}\":\"[^\"]*\"", $"\"{key}\":\"{value}\"");
+        string With(string key, string value) =>
+            System.Text.RegularExpressions.Regex.Replace(lines[at], $"\"{key}\":\"[^\"]*\"", $"\"{key}\":\"{value}\"");
         lines[at] = With("attributes", "archive hidden");
         lines[at] = With("created", "2026-09-02T01:02:03.0000001Z");
         lines[at] = With("security", other!);
@@ -175,29 +195,39 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         Assert.Equal(0, status.FilesRead);
         Save(folder.At("w"));
         var entry = Do.WithTree(archive, 1, t => t.Find(WindowsPath.Parse("Users/Public/Documents/Welcome.txt")))!;
-        Assert.Equal((WindowsAttributes.Archive | WindowsAttributes.Hidden, new DateTime(2026, 9, 2, 1, 2, 3, DateTimeKind.Utc).AddTicks(1)), (entry.Attributes!.Value, entry.Created!.Value.ToDateTime()));
+        Assert.Equal((WindowsAttributes.Archive | WindowsAttributes.Hidden,
+            new DateTime(2026, 9, 2, 1, 2, 3, DateTimeKind.Utc).AddTicks(1)), (entry.Attributes!.Value, entry.Created!.Value.ToDateTime()));
         Assert.Equal(other, entry.Security.ToString()[..other!.Length]);
         Assert.Equal("", Told(Status(folder.At("w"))));
         // What is written into the file while a save is brought to its end stays there.
-        void Write(string attributes) => File.WriteAllLines(file, File.ReadAllLines(file).Select(l => l.Contains("/Welcome.txt\"", StringComparison.Ordinal) ? With("attributes", attributes) : l));
+        void Write(string attributes) =>
+            File.WriteAllLines(file,
+            File.ReadAllLines(file)
+            .Select(l => l.Contains("/Welcome.txt\"", StringComparison.Ordinal) ? With("attributes", attributes) : l));
         Write("archive");
         Killed(folder.At("w"));
         Write("archive system");
         Assert.Equal("Changed Users/Public/Documents/Welcome.txt: attributes", Told(Status(folder.At("w"))));
         Save(folder.At("w"));
-        Assert.Equal(WindowsAttributes.Archive | WindowsAttributes.System, Do.WithTree(archive, 1, t => t.Find(WindowsPath.Parse("Users/Public/Documents/Welcome.txt")))!.Attributes!.Value);
+        Assert.Equal(WindowsAttributes.Archive | WindowsAttributes.System,
+            Do.WithTree(archive, 1, t => t.Find(WindowsPath.Parse("Users/Public/Documents/Welcome.txt")))!.Attributes!.Value);
         foreach (var (bad, expected) in new[]
         {
-            (was.Replace("\"attributes\":\"", "\"attributes\":\"shiny ", StringComparison.Ordinal), "are not attributes"), (was.Replace("\"attributes\":\"", "\"attributes\":\"compressed ", StringComparison.Ordinal), "'compressed' cannot be set"),
-            (was.Replace("Welcome", "Welcum", StringComparison.Ordinal), "is not in the image"), ("{", "it is not a JSON document"), ("{}", "it names no entry"), (was + "\n" + was, "stands there twice"),
-            ("{\"descriptor\":\"x\",\"bytes\":\"AAAA\"}", "the security descriptor 'x' is not one"), (System.Text.RegularExpressions.Regex.Replace(was, "\"security\":\"[^\"]*\"", "\"security\":\"none\""), "there is no security descriptor 'none'"),
+            (was.Replace("\"attributes\":\"", "\"attributes\":\"shiny ", StringComparison.Ordinal), "are not attributes"),
+            (was.Replace("\"attributes\":\"", "\"attributes\":\"compressed ", StringComparison.Ordinal), "'compressed' cannot be set"),
+            (was.Replace("Welcome", "Welcum", StringComparison.Ordinal), "is not in the image"), ("{", "it is not a JSON document"),
+            ("{}", "it names no entry"), (was + "\n" + was, "stands there twice"),
+            ("{\"descriptor\":\"x\",\"bytes\":\"AAAA\"}", "the security descriptor 'x' is not one"),
+            (System.Text.RegularExpressions.Regex.Replace(was, "\"security\":\"[^\"]*\"", "\"security\":\"none\""),
+            "there is no security descriptor 'none'"),
             (System.Text.RegularExpressions.Regex.Replace(was, "\"created\":\"[^\"]*\"", "\"created\":\"once\""), "'once' is not a time"),
         })
         {
             lines = File.ReadAllLines(file);
             File.WriteAllLines(file, [.. lines.Where(l => !l.Contains("/Welcome.txt\"", StringComparison.Ordinal)), bad]);
             var problems = Status(folder.At("w")).Problems;
-            Assert.Contains(problems, p => p.StartsWith("metadata, line ", StringComparison.Ordinal) && p.Contains(expected, StringComparison.Ordinal));
+            Assert.Contains(problems,
+                p => p.StartsWith("metadata, line ", StringComparison.Ordinal) && p.Contains(expected, StringComparison.Ordinal));
             Assert.Equal("workspace-problems", Assert.Throws<VembarException>(() => Save(folder.At("w"))).Code);
             File.WriteAllLines(file, lines);
         }
@@ -211,12 +241,15 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         Assert.Equal("no-such-path", Assert.Throws<VembarException>(() => Open(archive, folder.At("w"), "Users/Pubic")).Code);
         Assert.False(Directory.Exists(folder.At("w")));
         Open(archive, folder.At("w"), "users/public/Documents", "Windows/Panther/setupact.log");
-        Assert.Equal(["./Users/Public/Documents/Staff handbook.txt", "./Users/Public/Documents/Welcome.txt", "./Windows/Panther/setupact.log"],
-            Tools.Run("find", [".", "-type", "f", "-not", "-path", "*/.vembar-workspace/*"], folder.At("w")).TrimEnd().Split('\n').Order(StringComparer.Ordinal));
+        Assert.Equal(["./Users/Public/Documents/Staff handbook.txt", "./Users/Public/Documents/Welcome.txt",
+            "./Windows/Panther/setupact.log"],
+            Tools.Run("find", [".", "-type", "f", "-not", "-path", "*/.vembar-workspace/*"], folder.At("w")).TrimEnd().Split('\n')
+            .Order(StringComparer.Ordinal));
         folder.Write("w/Users/Public/Documents/x.txt", "x");
         Assert.Equal("Added Users/Public/Documents/x.txt", Told(Status(folder.At("w"))));
         Save(folder.At("w"));
-        Assert.Equal(ShowOperation.Run(ImageReference.Parse(demo.Archive)).Image.Files + 1, Do.WithTree(archive, 1, t => t.Walk(t.Root, WindowsPath.Root).Count(e => e.Entry.Kind != EntryKind.Folder)));
+        Assert.Equal(ShowOperation.Run(ImageReference.Parse(demo.Archive)).Image.Files + 1,
+            Do.WithTree(archive, 1, t => t.Walk(t.Root, WindowsPath.Root).Count(e => e.Entry.Kind != EntryKind.Folder)));
         Assert.Equal("", Told(Status(folder.At("w"))));
         // What was not laid open cannot be put over by accident.
         folder.Write("w/Windows/System32/x.dll", "x");
@@ -229,15 +262,19 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         Open(archive, folder.At("w"), "Users/Public");
-        Tools.Run("sh", ["-e", "-c", "mkfifo pipe; echo x > 'Users/Public/a:b'; echo x > Users/Public/Documents/WELCOME.TXT; echo x > Users/Public/aux"], folder.At("w"));
+        Tools.Run("sh",
+            ["-e", "-c", "mkfifo pipe; echo x > 'Users/Public/a:b'; echo x > Users/Public/Documents/WELCOME.TXT; echo x > Users/Public/aux"], folder.At("w"));
         var problems = string.Join('\n', Status(folder.At("w")).Problems);
-        foreach (var expected in (string[])["'pipe' is a pipe, socket or device", "'Users/Public/a:b' has a name that Windows cannot open", "'Users/Public/Documents/WELCOME.TXT' and 'Welcome.txt' differ in nothing but case", "'Users/Public/aux' has a name"])
+        foreach (var expected in (string[])["'pipe' is a pipe, socket or device", "'Users/Public/a:b' has a name that Windows cannot open",
+            "'Users/Public/Documents/WELCOME.TXT' and 'Welcome.txt' differ in nothing but case", "'Users/Public/aux' has a name"])
             Assert.Contains(expected, problems, StringComparison.Ordinal);
         var before = File.ReadAllBytes(archive);
         Assert.Equal(4, Assert.Throws<VembarException>(() => Save(folder.At("w"))).Details.Count);
         Assert.Equal(before, File.ReadAllBytes(archive));
         // Another case alone is another name of the same file.
-        Tools.Run("sh", ["-e", "-c", "rm pipe Users/Public/a:b Users/Public/aux Users/Public/Documents/WELCOME.TXT; mv Users/Public/Documents/Welcome.txt Users/Public/Documents/WELCOME.TXT"], folder.At("w"));
+        Tools.Run("sh",
+            ["-e", "-c", "rm pipe Users/Public/a:b Users/Public/aux Users/Public/Documents/WELCOME.TXT; mv "
+            + "Users/Public/Documents/Welcome.txt Users/Public/Documents/WELCOME.TXT"], folder.At("w"));
         Assert.Equal("Moved Users/Public/Documents/Welcome.txt > Users/Public/Documents/WELCOME.TXT", Told(Status(folder.At("w"))));
         Save(folder.At("w"));
         Assert.Contains("WELCOME.TXT", Do.WithTree(archive, 1, t => t.Names(WindowsPath.Parse("Users/Public/Documents"))));
@@ -306,10 +343,12 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         var text = File.ReadAllText(state);
         File.WriteAllText(state, text.Replace("\"state\": \"open\"", "\"state\": \"opening\"", StringComparison.Ordinal));
         Assert.Equal("workspace-unfinished", Assert.Throws<VembarException>(() => Save(folder.At("w"))).Code);
-        foreach (var bad in (string[])["", "{", "null", text[..(text.Length / 2)], text.Replace("\"format\": 1", "\"format\": 9", StringComparison.Ordinal)])
+        foreach (var bad in (string[])["", "{", "null", text[..(text.Length / 2)],
+            text.Replace("\"format\": 1", "\"format\": 9", StringComparison.Ordinal)])
         {
             File.WriteAllText(state, bad);
-            Assert.Contains(Assert.Throws<VembarException>(() => Status(folder.At("w"))).Code, (string[])["workspace-damaged", "newer-workspace"]);
+            Assert.Contains(Assert.Throws<VembarException>(() => Status(folder.At("w"))).Code,
+                (string[])["workspace-damaged", "newer-workspace"]);
         }
         File.WriteAllText(state, text);
         var laid = Directory.EnumerateFiles(folder.At("w/.vembar-workspace"), "laid-*").Single();
@@ -353,7 +392,8 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         var again = Save(folder.At("w"));
         Assert.Equal((root, 2), (again.Image.Root, again.Image.History.Count));
         Assert.Equal("", Told(Status(folder.At("w"))));
-        Assert.Contains(Directory.EnumerateFiles(folder.At("w/.vembar-workspace"), "laid-*"), f => File.ReadAllText(folder.At("w/.vembar-workspace/workspace.json")).Contains(Path.GetFileName(f), StringComparison.Ordinal));
+        Assert.Contains(Directory.EnumerateFiles(folder.At("w/.vembar-workspace"), "laid-*"),
+            f => File.ReadAllText(folder.At("w/.vembar-workspace/workspace.json")).Contains(Path.GetFileName(f), StringComparison.Ordinal));
         // Stopped a step later: only the metadata file had yet to take its place.
         var metadata = folder.At("w/.vembar-workspace/metadata.jsonl");
         File.Move(metadata, metadata + ".new");
@@ -375,7 +415,8 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         Assert.Equal("Added c.txt", Told(Status(folder.At("w"))).Split(':')[0]);
         var second = Save(folder.At("w"));
         Assert.Equal(3, second.Image.History.Count);
-        Assert.Equal(["b.txt", "c.txt"], Do.WithTree(archive, 1, t => t.List(t.Root, WindowsPath.Root).Select(c => c.Name).Intersect(["b.txt", "c.txt"]).ToList()));
+        Assert.Equal(["b.txt", "c.txt"],
+            Do.WithTree(archive, 1, t => t.List(t.Root, WindowsPath.Root).Select(c => c.Name).Intersect(["b.txt", "c.txt"]).ToList()));
         // As an image of its own, told once more: it is there already.
         File.WriteAllText(folder.At("w/b.txt"), "again");
         Killed(folder.At("w"), "two");
@@ -395,7 +436,8 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         File.Copy(folder.At("before.vmb"), archive, overwrite: true);
         Assert.Equal("Changed c.txt: content", Told(Status(folder.At("w"))));
         Assert.Equal(4, Save(folder.At("w"), "four").Image.Number);
-        Assert.DoesNotContain(Directory.EnumerateFiles(folder.At("w/.vembar-workspace")), f => f.EndsWith("saving", StringComparison.Ordinal) || f.EndsWith("saving.json", StringComparison.Ordinal));
+        Assert.DoesNotContain(Directory.EnumerateFiles(folder.At("w/.vembar-workspace")),
+            f => f.EndsWith("saving", StringComparison.Ordinal) || f.EndsWith("saving.json", StringComparison.Ordinal));
     }
 
     // Found by a random trial: the other name got the time of the one that was touched.
@@ -412,14 +454,19 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         Assert.Equal("", Told(Status(folder.At("w"))));
         Do.Deploy($"{archive}#two", folder.At("out"));
         Assert.Equal(Listing(folder.At("w")), Listing(folder.At("out")));
-        Assert.NotEqual(Tools.Run("stat", ["-c", "%i", folder.At("out/a.txt")]), Tools.Run("stat", ["-c", "%i", folder.At("out/hard.txt")]));
+        Assert.NotEqual(Tools.Run("stat", ["-c", "%i", folder.At("out/a.txt")]),
+            Tools.Run("stat", ["-c", "%i", folder.At("out/hard.txt")]));
         var images = ArchiveReader.Open(archive).Images;
         Assert.Equal(images[0].Bytes + 1, images[1].Bytes);
     }
 
     // A save that ends between the archive's commit and the workspace's own.
     private static void Killed(string folder, string? name = null) => Assert.Throws<UnreachableException>(
-        () => WorkspaceOperation.Save(new WorkspaceSaveRequest { Folder = folder, As = name }, new EndAt("remembering"), CancellationToken.None));
+        () => WorkspaceOperation.Save(new WorkspaceSaveRequest
+        {
+            Folder = folder,
+            As = name,
+        }, new EndAt("remembering"), CancellationToken.None));
 
     private sealed class EndAt(string phase) : IProgress<OperationProgress>
     {
@@ -437,7 +484,8 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         var archive = demo.CopyArchive(folder);
         using var stop = new CancellationTokenSource();
         var progress = new Stopping(stop);
-        Assert.ThrowsAny<OperationCanceledException>(() => WorkspaceOperation.Open(ImageReference.Parse(archive), folder.At("w"), [], progress, stop.Token));
+        Assert.ThrowsAny<OperationCanceledException>(() => WorkspaceOperation.Open(ImageReference.Parse(archive), folder.At("w"), [],
+            progress, stop.Token));
         Assert.False(Directory.Exists(folder.At("w")));
     }
 
@@ -456,7 +504,8 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
     {
         using var folder = new TempFolder();
         var archive = Small(folder);
-        string[] names = ["a.txt", "b.txt", "hard.txt", "sub", "sub/c.txt", "sub/deep", "sub/deep/d.txt", "other", "other/e.txt", "new", "new/f", "x.txt"];
+        string[] names = ["a.txt", "b.txt", "hard.txt", "sub", "sub/c.txt", "sub/deep", "sub/deep/d.txt", "other", "other/e.txt", "new",
+            "new/f", "x.txt"];
         var count = 0;
         var step = Gen.Select(Gen.Int[0, 6], Gen.Int[0, names.Length - 1], Gen.Int[0, names.Length - 1], Gen.Int[0, 99]);
         step.Array[1, 12].Sample(steps =>

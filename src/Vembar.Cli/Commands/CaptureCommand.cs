@@ -13,21 +13,60 @@ internal static class CaptureCommand
     {
         var source = SharedOptions.Source();
         var volume = SharedOptions.Volume();
-        var skip = new Option<bool>("--skip-unreadable") { Description = "Leave out files that cannot be read, and name them, instead of failing" };
+        var skip = new Option<bool>("--skip-unreadable")
+        {
+            Description = "Leave out files that cannot be read, and name them, instead of failing",
+        };
         var archive = SharedOptions.Archive("The archive that the image goes into; made when there is none");
         var name = new Option<string>("--name") { Description = "The image's name", HelpName = "NAME", Required = true };
-        var edition = new Option<string?>("--edition") { Description = "The edition, where it is not the install's own", HelpName = "TEXT" };
-        var version = new Option<string>("--version") { Description = "Your version of it", HelpName = "TEXT", DefaultValueFactory = _ => "" };
+        var edition = new Option<string?>("--edition")
+        {
+            Description = "The edition, where it is not the install's own",
+            HelpName = "TEXT",
+        };
+        var version = new Option<string>("--version")
+        {
+            Description = "Your version of it",
+            HelpName = "TEXT",
+            DefaultValueFactory = _ => "",
+        };
         var note = new Option<string>("--note") { Description = "A remark", HelpName = "TEXT", DefaultValueFactory = _ => "" };
-        var labels = new Option<string[]>("--label") { Description = "A label of your own; may be given several times", HelpName = "KEY=VALUE", DefaultValueFactory = _ => [] };
+        var labels = new Option<string[]>("--label")
+        {
+            Description = "A label of your own; may be given several times",
+            HelpName = "KEY=VALUE",
+            DefaultValueFactory = _ => [],
+        };
         var effort = SharedOptions.Effort();
-        var leaveOut = new Option<string[]>("--leave-out") { Description = "Leave out what matches, beside what Windows makes anew; '*', '?' and '**' match; may be given several times", HelpName = "PATTERN", DefaultValueFactory = _ => [] };
-        var leaveOutFile = new Option<string?>("--leave-out-file") { Description = "Leave out what the patterns in FILE match, one a line, '#' begins a remark", HelpName = "FILE" };
-        var keepAll = new Option<bool>("--keep-all") { Description = "Take also what Windows makes anew (page file, temporary files, recycle bin)" };
-        var basedOn = new Option<string?>("--based-on") { Description = "Store only what the archive OTHER lacks; reading then needs OTHER beside the archive or under --base", HelpName = "OTHER" };
+        var leaveOut = new Option<string[]>("--leave-out")
+        {
+            Description = "Leave out what matches, beside what Windows makes anew; '*', '?' and '**' match; may be given several times",
+            HelpName = "PATTERN",
+            DefaultValueFactory = _ => [],
+        };
+        var leaveOutFile = new Option<string?>("--leave-out-file")
+        {
+            Description = "Leave out what the patterns in FILE match, one a line, '#' begins a remark",
+            HelpName = "FILE",
+        };
+        var keepAll = new Option<bool>("--keep-all")
+        {
+            Description = "Take also what Windows makes anew (page file, temporary files, recycle bin)",
+        };
+        var basedOn = new Option<string?>("--based-on")
+        {
+            Description = "Store only what the archive OTHER lacks; reading then needs OTHER beside the archive or under --base",
+            HelpName = "OTHER",
+        };
         var verify = new Option<bool>("--verify") { Description = "Read the whole archive afterwards and check every byte" };
-        var reread = new Option<bool>("--reread") { Description = "Read every file, also those that an earlier image of this folder has unchanged" };
-        var accept = new Option<bool>("--accept-unready") { Description = "Capture although the readiness checks stand against it; what they found is kept with the image" };
+        var reread = new Option<bool>("--reread")
+        {
+            Description = "Read every file, also those that an earlier image of this folder has unchanged",
+        };
+        var accept = new Option<bool>("--accept-unready")
+        {
+            Description = "Capture although the readiness checks stand against it; what they found is kept with the image",
+        };
         var rules = SharedOptions.Rules();
         var skipRoom = SharedOptions.SkipRoomCheck();
         var wait = SharedOptions.Wait();
@@ -36,7 +75,8 @@ internal static class CaptureCommand
             "vembar capture vembar-demo/references/reading-room desks.vmb --name \"Reading room\" --effort dense --verify",
             "vembar capture /mnt/reference desks.vmb --name Bookmobile --leave-out \"**/*.iso\" --label site=valley",
             "vembar capture vembar-demo/references/bookmobile bookmobile.vmb --name Bookmobile --based-on desks.vmb")
-            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, volume, skip, basedOn, verify, reread, accept, rules, skipRoom, wait, SharedOptions.Base)
+            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, volume, skip, basedOn,
+                verify, reread, accept, rules, skipRoom, wait, SharedOptions.Base)
             .Does((parse, session) =>
             {
                 var request = new CaptureRequest
@@ -77,7 +117,9 @@ internal static class CaptureCommand
         catch (OperationCanceledException)
         {
             throw new VembarException(
-                ErrorKind.Environment, VembarException.Interrupted, $"interrupted while verifying; image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}", $"Verify it with `vembar verify {result.Archive}`.");
+                ErrorKind.Environment, VembarException.Interrupted,
+                $"interrupted while verifying; image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}",
+                $"Verify it with `vembar verify {result.Archive}`.");
         }
     }
 
@@ -102,10 +144,13 @@ internal static class CaptureCommand
         Session.Line();
         if (image.Product.Length > 0)
             Session.Line($"  {image.Product}{(image.Product.Contains(image.Edition, StringComparison.OrdinalIgnoreCase) ? "" : $", {image.Edition}")}, build {image.Build}, {image.Architecture}, {string.Join(", ", image.Languages)}");
-        Session.Line($"  {Text.Count(stats.FilesSeen, "file")}, {Text.Size(stats.BytesSeen)}; {Text.Size(stats.BytesNew)} of it were new{(stats.BytesSeen > 0 ? $" ({100.0 * stats.BytesNew / stats.BytesSeen:0.0} %)" : "")}");
+        Session.Line($"  {Text.Count(stats.FilesSeen, "file")}, {Text.Size(stats.BytesSeen)}; {Text.Size(stats.BytesNew)} of it were "
+            + $"new{(stats.BytesSeen > 0 ? $" ({100.0 * stats.BytesNew / stats.BytesSeen:0.0} %)" : "")}");
         if (stats.FilesRead < stats.FilesSeen && stats.BytesRead < stats.BytesSeen)
-            Session.Line($"  {Text.Size(stats.BytesRead)} in {Text.Count(stats.FilesRead, "file")} were read; the others are as an earlier image of this folder has them, or second names");
-        Session.Line($"  the archive grew by {Text.Size(stats.BytesStored)}{(result.Image.BytesAdded == 0 ? ", records and index alone" : "")}");
+            Session.Line($"  {Text.Size(stats.BytesRead)} in {Text.Count(stats.FilesRead, "file")} were read; the others are as an "
+                + $"earlier image of this folder has them, or second names");
+        Session.Line($"  the archive grew by "
+            + $"{Text.Size(stats.BytesStored)}{(result.Image.BytesAdded == 0 ? ", records and index alone" : "")}");
         Session.Line($"  took {Text.Duration(stats.Seconds)}{(stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "")}");
         foreach (var finding in (image.Findings ?? []).Where(f => f.Severity != Severity.Note))
             Session.Line($"  {finding.Severity.ToString().ToLowerInvariant()}  {finding.Check}: {Text.Safe(finding.Text)}");
@@ -119,7 +164,8 @@ internal static class CaptureCommand
         if (verified is not null)
         {
             Session.Line();
-            Session.Line(verified.Ok ? $"Verified: every byte of {Text.Size(verified.Bytes)} is as it should be." : $"Verifying found {Text.Count(verified.Damage.Count, "problem")}; run `vembar verify {result.Archive}`.");
+            Session.Line(verified.Ok ? $"Verified: every byte of {Text.Size(verified.Bytes)} is as it should be."
+                : $"Verifying found {Text.Count(verified.Damage.Count, "problem")}; run `vembar verify {result.Archive}`.");
         }
     }
 }

@@ -16,12 +16,15 @@ internal static class CopyCommand
             .With(image, archive, name, wait, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = CopyOperation.Run(
-                    SharedOptions.ImageOf(parse, image), SharedOptions.PlaceOf(parse, archive), parse.GetValue(name), TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
+                    SharedOptions.ImageOf(parse, image), SharedOptions.PlaceOf(parse, archive), parse.GetValue(name),
+                    TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
                 session.Result(new StoreJson(result.Archive, result.Image, result.Stats, [], [], null), json => json.StoreJson, () =>
                 {
                     Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}.");
-                    Session.Line($"  {Text.Size(result.Image.Bytes)}; {Text.Size(result.Stats.BytesNew)} of it were new, the archive grew by {Text.Size(result.Stats.BytesStored)}");
-                    Session.Line($"  {Text.Count(result.WholeBlocks, "block")} went over as they are; took {Text.Duration(result.Stats.Seconds)}");
+                    Session.Line($"  {Text.Size(result.Image.Bytes)}; {Text.Size(result.Stats.BytesNew)} of it were new, the archive "
+                        + $"grew by {Text.Size(result.Stats.BytesStored)}");
+                    Session.Line($"  {Text.Count(result.WholeBlocks, "block")} went over as they are; took "
+                        + $"{Text.Duration(result.Stats.Seconds)}");
                 });
                 return ExitCode.Done;
             });

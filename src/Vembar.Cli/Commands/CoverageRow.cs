@@ -12,7 +12,9 @@ internal sealed record CoverageRow(string Device, IReadOnlyList<DeviceCoverage?>
     public static IReadOnlyList<CoverageRow> Of(CoverageResult result) =>
     [
         .. result.Models.SelectMany(m => m.Devices).Select(d => d.Device.Name).Distinct(StringComparer.OrdinalIgnoreCase)
-            .Select(name => new CoverageRow(name, [.. result.Models.Select(m => m.Devices.FirstOrDefault(d => d.Device.Name.Equals(name, StringComparison.OrdinalIgnoreCase)))]))
+            .Select(name => new CoverageRow(name,
+                [.. result.Models.Select(
+                m => m.Devices.FirstOrDefault(d => d.Device.Name.Equals(name, StringComparison.OrdinalIgnoreCase)))]))
             .OrderBy(r => r.Cells.Min(c => c?.Urgency ?? int.MaxValue)).ThenBy(r => r.Device, StringComparer.OrdinalIgnoreCase),
     ];
 
@@ -20,8 +22,10 @@ internal sealed record CoverageRow(string Device, IReadOnlyList<DeviceCoverage?>
     public static string Summary(IReadOnlyCollection<DeviceCoverage> devices)
     {
         string[] kinds = ["boot-critical", "needed", "other"];
-        var gaps = kinds.Select((kind, urgency) => (Kind: kind, Count: devices.Count(d => d.Urgency == urgency))).Where(g => g.Count > 0).Select(g => $"{g.Count} {g.Kind}").ToArray();
-        return gaps.Length == 0 ? "all have a driver." : $"{devices.Count(d => d.Chosen is not null)} have a driver; without one: {string.Join(", ", gaps)}.";
+        var gaps = kinds.Select((kind, urgency) => (Kind: kind, Count: devices.Count(d => d.Urgency == urgency))).Where(g => g.Count > 0)
+            .Select(g => $"{g.Count} {g.Kind}").ToArray();
+        return gaps.Length == 0 ? "all have a driver."
+            : $"{devices.Count(d => d.Chosen is not null)} have a driver; without one: {string.Join(", ", gaps)}.";
     }
 
     public static string Cell(DeviceCoverage device) => device switch
@@ -33,8 +37,10 @@ internal sealed record CoverageRow(string Device, IReadOnlyList<DeviceCoverage?>
         _ => "none",
     };
 
-    private static string Named(DriverMatch match) => $"{match.Driver.Name} {match.Driver.Version}{(match.Driver.IsSigned ? "" : " (not trusted)")}";
+    private static string Named(DriverMatch match) =>
+        $"{match.Driver.Name} {match.Driver.Version}{(match.Driver.IsSigned ? "" : " (not trusted)")}";
 
     /// <summary>Why a driver loses.</summary>
-    public static string Why(DeviceCoverage device, DriverMatch loser) => device.WinnerOver(loser) is { } winner ? loser.LosesTo(winner) : "";
+    public static string Why(DeviceCoverage device, DriverMatch loser) =>
+        device.WinnerOver(loser) is { } winner ? loser.LosesTo(winner) : "";
 }

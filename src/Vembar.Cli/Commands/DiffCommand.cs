@@ -19,7 +19,8 @@ internal static class DiffCommand
     }
 
     private static DiffJson Json(DiffResult result) => new(
-        result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs, result.Drivers, result.Packages,
+        result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs,
+        result.Drivers, result.Packages,
         result.Features);
 
     private static void Show(DiffResult result, Session session)
@@ -30,15 +31,18 @@ internal static class DiffCommand
             return;
         }
         static string Top(string path) => path.Split('/') is [var first, _, ..] ? first + "/" : path;
-        var tops = result.Added.Select(p => (Top: Top(p), Kind: 0)).Concat(result.Removed.Select(p => (Top: Top(p), Kind: 1))).Concat(result.Changed.Select(c => (Top: Top(c.Path), Kind: 2))).GroupBy(t => t.Top, StringComparer.Ordinal);
+        var tops = result.Added.Select(p => (Top: Top(p), Kind: 0)).Concat(result.Removed.Select(p => (Top: Top(p), Kind: 1)))
+            .Concat(result.Changed.Select(c => (Top: Top(c.Path), Kind: 2))).GroupBy(t => t.Top, StringComparer.Ordinal);
         var table = new Table("Where", ">Added", ">Removed", ">Changed");
         foreach (var top in tops.OrderBy(t => t.Key, StringComparer.Ordinal))
-            table.Row(top.Key, Text.Number(top.Count(t => t.Kind == 0)), Text.Number(top.Count(t => t.Kind == 1)), Text.Number(top.Count(t => t.Kind == 2)));
+            table.Row(top.Key, Text.Number(top.Count(t => t.Kind == 0)), Text.Number(top.Count(t => t.Kind == 1)),
+                Text.Number(top.Count(t => t.Kind == 2)));
         table.Print(session);
         Section("Added", result.Added, path => ("+", path, ""));
         Section("Removed", result.Removed, path => ("-", path, ""));
         Section("Changed", result.Changed, c => ("*", c.Path, string.Join(", ", c.What)));
-        Section("Registry", result.Registry ?? [], v => (SignOf(v.What), $@"{v.Hive}\{v.Key}", v.Value switch { null => "the key", "" => "(default)", var name => name }));
+        Section("Registry", result.Registry ?? [],
+            v => (SignOf(v.What), $@"{v.Hive}\{v.Key}", v.Value switch { null => "the key", "" => "(default)", var name => name }));
         Section("Programs", Names(result.Programs), line => line);
         Section("Drivers", Names(result.Drivers), line => line);
         Section("Packages", Names(result.Packages), line => line);

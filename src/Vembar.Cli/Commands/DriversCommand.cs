@@ -12,14 +12,29 @@ internal static class DriversCommand
 {
     public static VembarCommand Create()
     {
-        var folders = new Argument<string[]>("DIR") { Description = "Folders with driver packages, however deep and also in packed files (.zip, .cab, .7z, .iso, .tar.*); or single .inf or packed files", Arity = ArgumentArity.ZeroOrMore };
-        var image = new Option<string?>("--image") { Description = "List what was added to an image; with --for: compare also the drivers that it holds, for its Windows", HelpName = "IMAGE" };
+        var folders = new Argument<string[]>("DIR")
+        {
+            Description = "Folders with driver packages, however deep and also in packed files (.zip, .cab, .7z, .iso, .tar.*); or "
+            + "single .inf or packed files",
+            Arity = ArgumentArity.ZeroOrMore,
+        };
+        var image = new Option<string?>("--image")
+        {
+            Description = "List what was added to an image; with --for: compare also the drivers that it holds, for its Windows",
+            HelpName = "IMAGE",
+        };
         var models = SharedOptions.For("Tell which driver each device of a hardware model would get; may be given several times");
         var trust = SharedOptions.Trust();
-        var architecture = new Option<string>("--architecture") { Description = "With --for and without --image: which Windows is meant", HelpName = "amd64|arm64|x86", DefaultValueFactory = _ => "amd64" }.AcceptOnlyFromAmong("amd64", "arm64", "x86");
+        var architecture = new Option<string>("--architecture")
+        {
+            Description = "With --for and without --image: which Windows is meant",
+            HelpName = "amd64|arm64|x86",
+            DefaultValueFactory = _ => "amd64",
+        }.AcceptOnlyFromAmong("amd64", "arm64", "x86");
         var devices = new Option<bool>("--devices") { Description = "List every device of every package, with its ids" };
         var report = new Option<string?>("--report") { Description = "With --for: write the same as an HTML page", HelpName = "FILE" };
-        var command = new VembarCommand("drivers", "List driver packages: what they are for, whether they are whole, signed, and which devices would get them",
+        var command = new VembarCommand("drivers",
+            "List driver packages: what they are for, whether they are whole, signed, and which devices would get them",
             "vembar drivers vembar-demo/drivers --trust vembar-demo/trust", "vembar drivers vembar-demo/drivers/corrin-network --devices",
             "vembar drivers vembar-demo/drivers --for vembar-demo/hardware --trust vembar-demo/trust --report coverage.html",
             "vembar drivers --image desks.vmb#1", "vembar drivers --image desks.vmb#1 --for vembar-demo/hardware/oakmere-m4.yaml")
@@ -31,12 +46,17 @@ internal static class DriversCommand
                 if (parse.GetValue(devices) && profiles.Length > 0)
                     throw new VembarException(ErrorKind.Usage, "devices-or-for", "--devices and --for exclude each other", "Choose one.");
                 if (profiles.Length > 0)
-                    return Cover(session, paths, parse.GetValue(image) is { } which ? ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base)) : null, profiles, parse.GetRequiredValue(architecture), SharedOptions.TrustOf(parse, trust), parse.GetValue(report));
+                    return Cover(session, paths, parse.GetValue(image) is { } which
+                        ? ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base))
+                        : null, profiles, parse.GetRequiredValue(architecture), SharedOptions.TrustOf(parse, trust),
+                        parse.GetValue(report));
                 if (parse.GetValue(report) is not null)
                     throw new VembarException(ErrorKind.Usage, "for-what", "--report needs --for", "Name the hardware models with --for.");
                 if (paths.Length == 0 && parse.GetValue(image) is null)
-                    throw new VembarException(ErrorKind.Usage, "no-folder", "no folder was named", "Name a folder that holds driver packages, or an image with --image.");
-                var held = parse.GetValue(image) is { } listed ? ImageReference.Parse(listed, parse.GetRequiredValue(SharedOptions.Base)) : null;
+                    throw new VembarException(ErrorKind.Usage, "no-folder", "no folder was named",
+                        "Name a folder that holds driver packages, or an image with --image.");
+                var held = parse.GetValue(image) is { } listed ? ImageReference.Parse(listed, parse.GetRequiredValue(SharedOptions.Base))
+                    : null;
                 var rows = DriversOperation.Run(paths, held, SharedOptions.TrustOf(parse, trust), session.Progress, session.Cancellation);
                 return List(session, rows, parse.GetValue(devices));
             });
@@ -46,8 +66,17 @@ internal static class DriversCommand
 
     private static VembarCommand Hardware()
     {
-        var model = new Option<string?>("--model") { Description = "The model's name, where the firmware does not say it well", HelpName = "NAME" };
-        var from = new Option<string>("--from") { Description = "A copy of another machine's /sys", HelpName = "DIR", DefaultValueFactory = _ => "/sys" };
+        var model = new Option<string?>("--model")
+        {
+            Description = "The model's name, where the firmware does not say it well",
+            HelpName = "NAME",
+        };
+        var from = new Option<string>("--from")
+        {
+            Description = "A copy of another machine's /sys",
+            HelpName = "DIR",
+            DefaultValueFactory = _ => "/sys",
+        };
         var to = new Option<string?>("--out") { Description = "Write the profile there; otherwise it is printed", HelpName = "FILE" };
         return new VembarCommand("hardware", "Write a profile of the devices of the machine that this runs on, for --for",
             "vembar drivers hardware --out oakmere-m4.yaml", "vembar drivers hardware --model \"Wharf 11\"")
@@ -56,10 +85,13 @@ internal static class DriversCommand
                 var output = OutputFile.At(parse.GetValue(to), session);
                 var profile = HardwareScan.Run(parse.GetRequiredValue(from), parse.GetValue(model), IdNames.Load());
                 output?.Write(profile.ToYaml());
-                session.Result(new HardwareJson(profile.Model, [.. profile.Devices.Select(CliJson.From)], parse.GetValue(to)), json => json.HardwareJson, () =>
+                session.Result(new HardwareJson(profile.Model, [.. profile.Devices.Select(CliJson.From)], parse.GetValue(to)),
+                    json => json.HardwareJson, () =>
                 {
                     if (parse.GetValue(to) is { } written)
-                        Session.Line($"{written}: {profile.Model}, {Text.Count(profile.Devices.Count, "device")}, {profile.Devices.Count(d => d.Needed)} of them needed. Read it through: mark what else is needed, give plain names.");
+                        Session.Line($"{written}: {profile.Model}, {Text.Count(profile.Devices.Count, "device")}, "
+                            + $"{profile.Devices.Count(d => d.Needed)} of them needed. Read it through: mark what else is needed, give "
+                            + $"plain names.");
                     else
                         Console.Out.Write(profile.ToYaml());
                 });
@@ -78,11 +110,14 @@ internal static class DriversCommand
         session.Result(new DriversJson(ok, [.. rows.Select(CliJson.From)]), json => json.DriversJson, () =>
         {
             var common = Common(rows);
-            var table = new Table(common.Length > 0 ? $"In {common}" : "Package", "Class", "Provider", ">Version", "Date", "For", ">Devices", "Signature", "Remarks");
+            var table = new Table(common.Length > 0 ? $"In {common}" : "Package", "Class", "Provider", ">Version", "Date", "For",
+                ">Devices", "Signature", "Remarks");
             foreach (var row in rows)
             {
-                table.Row(Named(row, common), row.Class, row.Provider, row.Version, row.Date?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "", string.Join(", ", row.Architectures),
-                    row.Version.Length > 0 ? Text.Number(row.Devices) : "", row.Signature?.Word ?? "", string.Join("; ", Remarks(row, rows)));
+                table.Row(Named(row, common), row.Class, row.Provider, row.Version,
+                    row.Date?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "", string.Join(", ", row.Architectures),
+                    row.Version.Length > 0 ? Text.Number(row.Devices) : "", row.Signature?.Word ?? "",
+                    string.Join("; ", Remarks(row, rows)));
             }
             table.Print(session);
             Session.Line();
@@ -97,8 +132,11 @@ internal static class DriversCommand
                 list.Print(session);
                 Session.Line();
             }
-            Session.Line($"{Text.Count(rows.Count, "package")}, {Text.Size(rows.Sum(r => r.Bytes))}; {rows.Count(r => r.Signature?.State == SignatureState.Signed)} signed by somebody trusted, {rows.Count(r => r.MissingFiles.Count > 0)} incomplete, {rows.Count(r => r.Problem.Length > 0)} that cannot be used.");
-            foreach (var why in rows.Where(r => r.Signature is { State: not SignatureState.Signed }).GroupBy(r => r.Signature!.Why).Take(10))
+            Session.Line($"{Text.Count(rows.Count, "package")}, {Text.Size(rows.Sum(r => r.Bytes))}; "
+                + $"{rows.Count(r => r.Signature?.State == SignatureState.Signed)} signed by somebody trusted, "
+                + $"{rows.Count(r => r.MissingFiles.Count > 0)} incomplete, {rows.Count(r => r.Problem.Length > 0)} that cannot be used.");
+            foreach (var why in rows.Where(r => r.Signature is { State: not SignatureState.Signed }).GroupBy(r => r.Signature!.Why)
+                .Take(10))
                 Session.Line($"{why.First().Signature!.Word}: {why.Key}{(why.Count() > 1 ? $" ({why.Count()} packages)" : "")}");
         });
         return ok ? ExitCode.Done : ExitCode.NotInOrder;
@@ -140,10 +178,12 @@ internal static class DriversCommand
             yield return $"left to Windows: {string.Join(", ", row.LeftToWindows)}";
     }
 
-    private static int Cover(Session session, IReadOnlyList<string> paths, ImageReference? image, IReadOnlyList<string> profiles, string architecture, DriverTrust trust, string? report)
+    private static int Cover(Session session, IReadOnlyList<string> paths, ImageReference? image, IReadOnlyList<string> profiles,
+        string architecture, DriverTrust trust, string? report)
     {
         if (paths.Count == 0 && image is null)
-            throw new VembarException(ErrorKind.Usage, "no-drivers", "no drivers were named", "Name a folder that holds driver packages, or an image with --image.");
+            throw new VembarException(ErrorKind.Usage, "no-drivers", "no drivers were named",
+                "Name a folder that holds driver packages, or an image with --image.");
         var page = OutputFile.At(report, session, Page.Mark);
         var result = CoverageOperation.Run(paths, image, architecture, HardwareProfile.ReadAll(profiles), trust, session.Cancellation);
         var from = string.Join(", ", paths.Concat(image is null ? [] : [$"image {image}"]));
@@ -159,12 +199,14 @@ internal static class DriversCommand
             matrix.Row([row.Device, .. row.Cells.Select(c => c is null ? "-" : CoverageRow.Cell(c))]);
         matrix.Print(session);
         Session.Line();
-        var losers = result.Models.SelectMany(m => m.Devices.SelectMany(d => d.Others.Select(o => (Device: d, Other: o)))).GroupBy(l => (l.Device.Device.Name, l.Other.Driver)).Select(g => g.First()).ToList();
+        var losers = result.Models.SelectMany(m => m.Devices.SelectMany(d => d.Others.Select(o => (Device: d, Other: o))))
+            .GroupBy(l => (l.Device.Device.Name, l.Other.Driver)).Select(g => g.First()).ToList();
         if (losers.Count > 0)
         {
             var table = new Table("Not chosen", "For", "Because");
             foreach (var (device, other) in losers)
-                table.Row($"{other.Driver.Name} {other.Driver.Version}, {other.Driver.From}", device.Device.Name, CoverageRow.Why(device, other));
+                table.Row($"{other.Driver.Name} {other.Driver.Version}, {other.Driver.From}", device.Device.Name,
+                    CoverageRow.Why(device, other));
             table.Print(session);
             Session.Line();
         }
@@ -174,10 +216,13 @@ internal static class DriversCommand
         foreach (var model in result.Models)
         {
             foreach (var gap in model.Devices.Where(d => d.Urgency < 2))
-                Session.Line($"{model.Model}: no driver for {gap.Device.Name}, {(gap.Device.Boot ? "without which Windows does not start" : "which is needed")} ({gap.Device.HardwareIds.Concat(gap.Device.CompatibleIds).First()})");
+                Session.Line($"{model.Model}: no driver for {gap.Device.Name}, "
+                    + $"{(gap.Device.Boot ? "without which Windows does not start" : "which is needed")} "
+                    + $"({gap.Device.HardwareIds.Concat(gap.Device.CompatibleIds).First()})");
         }
         var devices = result.Models.SelectMany(m => m.Devices).ToList();
-        Session.Line($"{Text.Count(devices.Count, "device")} of {Text.Count(result.Models.Count, "model")}, {Text.Count(result.Drivers, "driver package")} compared: {CoverageRow.Summary(devices)}");
+        Session.Line($"{Text.Count(devices.Count, "device")} of {Text.Count(result.Models.Count, "model")}, "
+            + $"{Text.Count(result.Drivers, "driver package")} compared: {CoverageRow.Summary(devices)}");
         if (report is not null)
             Session.Line($"The same is in {report}.");
     }

@@ -13,9 +13,11 @@ internal static class DropCommand
             "vembar drop desks.vmb#2", "vembar drop desks.vmb#\"Reading room\"")
             .With(image, wait).Does((parse, session) =>
             {
-                var result = DropOperation.Run(ImageReference.Parse(parse.GetRequiredValue(image)), TimeSpan.FromSeconds(parse.GetValue(wait)), cancellation: session.Cancellation);
+                var result = DropOperation.Run(ImageReference.Parse(parse.GetRequiredValue(image)),
+                    TimeSpan.FromSeconds(parse.GetValue(wait)), cancellation: session.Cancellation);
                 session.Result(new DropJson(result.Archive, result.Image, result.Left), json => json.DropJson,
-                    () => Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is off the list of {result.Archive}; {Text.Count(result.Left, "image")} left."));
+                    () => Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is off the list of {result.Archive}; "
+                        + $"{Text.Count(result.Left, "image")} left."));
                 return ExitCode.Done;
             });
     }

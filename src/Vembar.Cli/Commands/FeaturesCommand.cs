@@ -8,11 +8,14 @@ internal static class FeaturesCommand
     public static VembarCommand Create()
     {
         var image = SharedOptions.Image();
-        return new VembarCommand("features", "List the features that packages brought into an image, and which are on", "vembar features desks.vmb#1", "vembar features desks.vmb#\"Reading room\" --json")
+        return new VembarCommand("features", "List the features that packages brought into an image, and which are on",
+            "vembar features desks.vmb#1", "vembar features desks.vmb#\"Reading room\" --json")
             .With(image, SharedOptions.Base).Does((parse, session) =>
             {
                 var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image));
-                var features = CliJson.Features(result.Packages) ?? throw VembarException.Input("no-windows", $"image {result.Image.Number} holds no Windows", "Features are parts of packages in a Windows image.");
+                var features = CliJson.Features(result.Packages)
+                    ?? throw VembarException.Input("no-windows", $"image {result.Image.Number} holds no Windows",
+                    "Features are parts of packages in a Windows image.");
                 session.Result(new FeaturesJson(result.Image, features), json => json.FeaturesJson, () =>
                 {
                     if (features.Count == 0)
@@ -34,7 +37,8 @@ internal static class FeaturesCommand
     {
         var depth = 0;
         const int Deepest = 20;
-        for (var at = feature; at is { Parent.Length: > 0 } && depth < Deepest; at = all.FirstOrDefault(f => f.Name.Equals(at.Parent, StringComparison.OrdinalIgnoreCase)))
+        for (var at = feature; at is { Parent.Length: > 0 }
+            && depth < Deepest; at = all.FirstOrDefault(f => f.Name.Equals(at.Parent, StringComparison.OrdinalIgnoreCase)))
             depth++;
         return [$"{new string(' ', 2 * depth)}{feature.Name}", feature.On ? "on" : "off", feature.Title, feature.Package];
     }
@@ -42,7 +46,8 @@ internal static class FeaturesCommand
     // Parents before those that need them.
     public static IEnumerable<FeatureJson> Tree(IReadOnlyList<FeatureJson> all, string parent = "")
     {
-        foreach (var feature in all.Where(f => parent.Length > 0 ? f.Parent.Equals(parent, StringComparison.OrdinalIgnoreCase) : f.Parent.Length == 0 || !all.Any(o => o.Name.Equals(f.Parent, StringComparison.OrdinalIgnoreCase))))
+        foreach (var feature in all.Where(f => parent.Length > 0 ? f.Parent.Equals(parent, StringComparison.OrdinalIgnoreCase)
+            : f.Parent.Length == 0 || !all.Any(o => o.Name.Equals(f.Parent, StringComparison.OrdinalIgnoreCase))))
         {
             yield return feature;
             foreach (var child in Tree(all, feature.Name))

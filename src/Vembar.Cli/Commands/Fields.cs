@@ -11,7 +11,8 @@ internal static class Fields
         grid.AddColumn(new Spectre.Console.GridColumn { NoWrap = true, Padding = new Spectre.Console.Padding(indent, 0, 2, 0) });
         grid.AddColumn(new Spectre.Console.GridColumn { Padding = new Spectre.Console.Padding(0) });
         foreach (var (name, value) in fields.Where(f => f.Value.Length > 0))
-            grid.AddRow(new Spectre.Console.Text(name, new Spectre.Console.Style(decoration: Spectre.Console.Decoration.Bold)), new Spectre.Console.Text(Text.Safe(value)));
+            grid.AddRow(new Spectre.Console.Text(name, new Spectre.Console.Style(decoration: Spectre.Console.Decoration.Bold)),
+                new Spectre.Console.Text(Text.Safe(value)));
         session.Print(grid);
     }
 

@@ -7,7 +7,8 @@ internal static class HistoryCommand
     public static VembarCommand Create()
     {
         var archive = SharedOptions.Archive("The archive");
-        return new VembarCommand("history", "List the states that an archive went through since it was last compacted", "vembar history desks.vmb", "vembar history desks.vmb --json")
+        return new VembarCommand("history", "List the states that an archive went through since it was last compacted",
+            "vembar history desks.vmb", "vembar history desks.vmb --json")
             .With(archive).Does((parse, session) =>
             {
                 var path = parse.GetRequiredValue(archive);
@@ -17,12 +18,16 @@ internal static class HistoryCommand
                 {
                     var table = new Table(">State", "Time", "Change", ">Images", ">File until there");
                     foreach (var state in states)
-                        table.Row($"{state.Number}", Text.Time(state.Time), state.Problem.Length > 0 ? $"damaged: {state.Problem}" : state.Change, $"{state.Images.Count}", Text.Size(state.End));
+                        table.Row($"{state.Number}", Text.Time(state.Time),
+                            state.Problem.Length > 0 ? $"damaged: {state.Problem}" : state.Change, $"{state.Images.Count}",
+                            Text.Size(state.End));
                     table.Print(session);
                 });
                 return ExitCode.Done;
             });
     }
 
-    internal static StateJson From(ArchiveState state) => new(state.Number, state.Time, state.Change, state.End, [.. state.Images.Select(i => new StateImageJson(i.Number, i.Name))], state.Problem);
+    internal static StateJson From(ArchiveState state) =>
+        new(state.Number, state.Time, state.Change, state.End, [.. state.Images.Select(i => new StateImageJson(i.Number, i.Name))],
+        state.Problem);
 }

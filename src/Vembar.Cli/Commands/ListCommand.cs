@@ -14,16 +14,21 @@ internal static class ListCommand
             {
                 using var reader = ArchiveReader.Open(parse.GetRequiredValue(archive));
                 session.Warn(UncommittedTail(reader));
-                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.UncommittedTail, [.. reader.Header.Bases.Select(b => new BaseJson(b.Id, b.Name))], reader.Images, reader.LostImages), json => json.ListJson, () => Show(reader, session));
+                session.Result(new ListJson(reader.Path, reader.Header.Id, reader.FileLength, reader.UncommittedTail,
+                    [.. reader.Header.Bases.Select(b => new BaseJson(b.Id, b.Name))], reader.Images, reader.LostImages),
+                    json => json.ListJson, () => Show(reader, session));
                 return ExitCode.Done;
             });
     }
 
     internal static IEnumerable<string> UncommittedTail(ArchiveReader reader) => reader.IsNewerStateDamaged
-        ? [$"a newer state of '{reader.Path}' is damaged; what is listed is state {reader.Sequence}. `vembar verify {reader.Path}` says what can be done"]
-        : reader.IsRecordSingle ? [$"the end of '{reader.Path}' is missing or was not written; its last state is whole, and the next change completes it"]
+        ? [$"a newer state of '{reader.Path}' is damaged; what is listed is state {reader.Sequence}. `vembar verify {reader.Path}` says "
+        + $"what can be done"]
+        : reader.IsRecordSingle
+        ? [$"the end of '{reader.Path}' is missing or was not written; its last state is whole, and the next change completes it"]
         : reader.UncommittedTail == 0 ? [] :
-        [$"the last {Text.Number(reader.UncommittedTail)} bytes of '{reader.Path}' belong to no finished state: a run was interrupted, or the file was cut short"];
+        [$"the last {Text.Number(reader.UncommittedTail)} bytes of '{reader.Path}' belong to no finished state: a run was interrupted, "
+        + $"or the file was cut short"];
 
     private static void Show(ArchiveReader reader, Session session)
     {
@@ -33,11 +38,13 @@ internal static class ListCommand
         {
             var table = new Table(">No.", "Name", "Version", "Edition", ">Build", ">Files", ">Size", ">Adds", "Date");
             foreach (var image in reader.Images)
-                table.Row($"{image.Number}", image.Name, image.Version, image.Edition, image.Build, Text.Number(image.Files), Text.Size(image.Bytes), Text.Size(image.BytesAdded), Text.Time(image.Created));
+                table.Row($"{image.Number}", image.Name, image.Version, image.Edition, image.Build, Text.Number(image.Files),
+                    Text.Size(image.Bytes), Text.Size(image.BytesAdded), Text.Time(image.Created));
             table.Print(session);
         }
         foreach (var lost in reader.LostImages)
-            Session.Line($"Image {lost.Number} cannot be read: {lost.Problem}. Heal it with `vembar verify {reader.Path} --repair-from COPY`.");
+            Session.Line($"Image {lost.Number} cannot be read: {lost.Problem}. Heal it with `vembar verify {reader.Path} --repair-from "
+                + $"COPY`.");
         foreach (var based in reader.Header.Bases)
             Session.Line($"Based on {Text.Safe(based.Name)} ({based.Id}): what that one holds is not stored here.");
         if (!Console.IsOutputRedirected)

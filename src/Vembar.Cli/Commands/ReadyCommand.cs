@@ -13,17 +13,22 @@ internal static class ReadyCommand
         var source = SharedOptions.Source();
         var volume = SharedOptions.Volume();
         var rules = SharedOptions.Rules();
-        return new VembarCommand("ready", "Say whether an install may be captured, or an image deployed: generalized, shut down, nothing pending, no password left",
-            "vembar ready vembar-demo/disks/lending-desk.vhdx", "vembar ready /dev/sdb --rules vembar-demo/house/readiness.yaml --json", "vembar ready desks.vmb#1")
+        return new VembarCommand("ready",
+            "Say whether an install may be captured, or an image deployed: generalized, shut down, nothing pending, no password left",
+            "vembar ready vembar-demo/disks/lending-desk.vhdx", "vembar ready /dev/sdb --rules vembar-demo/house/readiness.yaml --json",
+            "vembar ready desks.vmb#1")
             .With(source, volume, rules, SharedOptions.Base).Does((parse, session) =>
             {
                 var what = parse.GetRequiredValue(source);
                 var own = parse.GetValue(rules);
                 if (ImageReference.IsImage(what) && parse.GetValue(volume) is not null)
-                    throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{what}' is an image, so it has no volumes to choose from", "Leave out --volume.");
-                var result = ImageReference.IsImage(what) ? ReadyOperation.Run(ImageReference.Parse(what, parse.GetRequiredValue(SharedOptions.Base)), own)
+                    throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{what}' is an image, so it has no volumes to choose from",
+                        "Leave out --volume.");
+                var result = ImageReference.IsImage(what)
+                    ? ReadyOperation.Run(ImageReference.Parse(what, parse.GetRequiredValue(SharedOptions.Base)), own)
                     : ReadyOperation.Run(what, parse.GetValue(volume), own, session.Progress, session.Cancellation);
-                session.Result(new ReadyJson(result.Source, result.Volume, result.IsReady ? "ready" : "not-ready", CliJson.From(result.Install), result.Findings), json => json.ReadyJson, () => Show(result, session));
+                session.Result(new ReadyJson(result.Source, result.Volume, result.IsReady ? "ready" : "not-ready",
+                    CliJson.From(result.Install), result.Findings), json => json.ReadyJson, () => Show(result, session));
                 return result.IsReady ? ExitCode.Done : ExitCode.NotInOrder;
             });
     }
@@ -31,12 +36,15 @@ internal static class ReadyCommand
     private static void Show(ReadyResult result, Session session)
     {
         if (result.Install is { } install)
-            Session.Line($"{install.Product}, build {install.Build}, {install.Architecture}, {install.ComputerName}: {Fields.State(install.State)}");
+            Session.Line($"{install.Product}, build {install.Build}, {install.Architecture}, {install.ComputerName}: "
+                + $"{Fields.State(install.State)}");
         Print(result.Findings, session);
         Session.Line();
-        var mends = result.IsImage ? result.Findings.Where(f => f.Severity > Severity.Note && MendRule.Find(f.Check) is not null).Select(f => f.Check).Distinct().ToList() : [];
+        var mends = result.IsImage ? result.Findings.Where(f => f.Severity > Severity.Note && MendRule.Find(f.Check) is not null)
+            .Select(f => f.Check).Distinct().ToList() : [];
         if (mends.Count > 0)
-            Session.Line($"In the image itself: vembar service {result.Source} {string.Join(' ', mends.Select(m => $"--mend {m}"))} --in-place");
+            Session.Line($"In the image itself: vembar service {result.Source} {string.Join(' ', mends.Select(m => $"--mend {m}"))} "
+                + $"--in-place");
         int stops = result.Findings.Count(f => f.Severity == Severity.Stop), others = result.Findings.Count - stops;
         Session.Line(result.IsReady
             ? $"Ready to be {(result.IsImage ? "deployed" : "captured")}{(others > 0 ? $"; {Text.Count(others, "remark")}" : "")}."

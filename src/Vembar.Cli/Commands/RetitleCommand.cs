@@ -14,10 +14,16 @@ internal static class RetitleCommand
         var version = new Option<string?>("--version") { Description = "The new version", HelpName = "TEXT" };
         var edition = new Option<string?>("--edition") { Description = "The new edition", HelpName = "TEXT" };
         var note = new Option<string?>("--note") { Description = "The new remark", HelpName = "TEXT" };
-        var labels = new Option<string[]>("--label") { Description = "Set a label; an empty value takes it away; may be given several times", HelpName = "KEY=VALUE", DefaultValueFactory = _ => [] };
+        var labels = new Option<string[]>("--label")
+        {
+            Description = "Set a label; an empty value takes it away; may be given several times",
+            HelpName = "KEY=VALUE",
+            DefaultValueFactory = _ => [],
+        };
         var wait = SharedOptions.Wait();
         return new VembarCommand("retitle", "Change name, version, edition, remark and labels of an image",
-            "vembar retitle desks.vmb#1 --name \"Lending desk, pilot\" --version 2026.10", "vembar retitle desks.vmb#2 --label site= --label ring=pilot")
+            "vembar retitle desks.vmb#1 --name \"Lending desk, pilot\" --version 2026.10",
+            "vembar retitle desks.vmb#2 --label site= --label ring=pilot")
             .With(image, name, version, edition, note, labels, wait).Does((parse, session) =>
             {
                 var reference = ImageReference.Parse(parse.GetRequiredValue(image));
@@ -31,7 +37,9 @@ internal static class RetitleCommand
                     Labels = SharedOptions.Pairs(parse.GetRequiredValue(labels), "--label", "KEY=VALUE"),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 }, cancellation: session.Cancellation);
-                session.Result(new ImageJson(reference.Archive.Path, record), json => json.ImageJson, () => Session.Line($"Image {record.Number} of {reference.Archive} is now \"{record.Name}\"{(record.Version.Length > 0 ? $", version {record.Version}" : "")}."));
+                session.Result(new ImageJson(reference.Archive.Path, record), json => json.ImageJson,
+                    () => Session.Line($"Image {record.Number} of {reference.Archive} is now "
+                        + $"\"{record.Name}\"{(record.Version.Length > 0 ? $", version {record.Version}" : "")}."));
                 return ExitCode.Done;
             });
     }

@@ -10,18 +10,29 @@ namespace Vembar.Cli.Commands;
 
 internal static class ShowCommand
 {
-    private static readonly string[] s_parts = ["record", "history", "programs", "apps", "drivers", "packages", "features", "languages", "first-start", "tidy"];
+    private static readonly string[] s_parts =
+        ["record", "history", "programs", "apps", "drivers", "packages", "features", "languages", "first-start", "tidy"];
 
     public static VembarCommand Create()
     {
         var image = SharedOptions.Image();
-        var only = new Option<string?>("--only") { Description = "Show one part", HelpName = string.Join('|', s_parts) }.AcceptOnlyFromAmong(s_parts);
+        var only = new Option<string?>("--only")
+        {
+            Description = "Show one part",
+            HelpName = string.Join('|', s_parts),
+        }.AcceptOnlyFromAmong(s_parts);
         return new VembarCommand("show", "Show one image: what it is, how it was made, its programs and drivers",
             "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json")
             .With(image, only, SharedOptions.Base).Does((parse, session) =>
             {
-                var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image), parse.GetValue(only) == "drivers", parse.GetValue(only) == "tidy");
-                session.Result(new ShowJson(result.Archive, result.Image, result.Programs, CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers), CliJson.From(result.Packages), CliJson.Features(result.Packages), result.FirstStart?.Select(c => new FirstStartJson(c.Name, c.Command, c.Good)).ToList(), result.Locale, result.Apps?.Select(a => new AppJson(a.Name, a.Version, a.FullName)).ToList(), result.Tidy is null ? null : CliJson.From(result.Tidy), result.Problems), json => json.ShowJson, () => Show(result, parse.GetValue(only), session));
+                var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image), parse.GetValue(only) == "drivers",
+                    parse.GetValue(only) == "tidy");
+                session.Result(new ShowJson(result.Archive, result.Image, result.Programs,
+                    CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers), CliJson.From(result.Packages),
+                    CliJson.Features(result.Packages), result.FirstStart?.Select(c => new FirstStartJson(c.Name, c.Command, c.Good))
+                    .ToList(), result.Locale, result.Apps?.Select(a => new AppJson(a.Name, a.Version, a.FullName)).ToList(),
+                        result.Tidy is null ? null : CliJson.From(result.Tidy), result.Problems), json => json.ShowJson,
+                        () => Show(result, parse.GetValue(only), session));
                 return result.Problems.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }
@@ -53,7 +64,8 @@ internal static class ShowCommand
             ("not trusted", string.Join(", ", (image.UnsignedDrivers ?? []).Select(u => $"driver {u.OriginalInf} ({u.Inf}, {u.State})"))),
             ("holds", $"{Text.Count(image.Files, "file")} in {Text.Count(image.Folders, "folder")}, {Text.Size(image.Bytes)}"),
             ("compacted", image.Compacted is { } compacted ? $"on the reference, {Text.Compacted(compacted)}" : ""),
-            ("adds", $"{Text.Size(image.BytesAdded)} to the archive"), ("from", $"{image.Origin.Kind} {image.Origin.From}"), ("made", Text.Time(image.Created)), ("root", image.Root.ToString())));
+            ("adds", $"{Text.Size(image.BytesAdded)} to the archive"), ("from", $"{image.Origin.Kind} {image.Origin.From}"),
+            ("made", Text.Time(image.Created)), ("root", image.Root.ToString())));
         Part("programs", "Programs", () =>
         {
             if (result.Programs is not { Count: > 0 } programs)
@@ -74,12 +86,17 @@ internal static class ShowCommand
                 return;
             }
             // Their files are looked into only where drivers alone are asked for: that reads them all.
-            var table = only == "drivers" ? new Table("Name", "Original", "Provider", ">Version", "Date", ">Ids", "Files", "Signature") : new Table("Name", "Original", "Provider", ">Version", "Date", ">Ids");
+            var table = only == "drivers" ? new Table("Name", "Original", "Provider", ">Version", "Date", ">Ids", "Files", "Signature")
+                : new Table("Name", "Original", "Provider", ">Version", "Date", ">Ids");
             foreach (var driver in drivers)
             {
-                string[] cells = [driver.Inf, driver.OriginalInf, driver.Provider, driver.Version, driver.Date?.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture) ?? "", Text.Number(driver.Ids.Count)];
+                string[] cells = [driver.Inf, driver.OriginalInf, driver.Provider, driver.Version,
+                    driver.Date?.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture) ?? "",
+                    Text.Number(driver.Ids.Count)];
                 var marked = image.UnsignedDrivers?.FirstOrDefault(u => u.Inf.Equals(driver.Inf, StringComparison.OrdinalIgnoreCase));
-                table.Row(only == "drivers" ? [.. cells, result.DriverFiles.GetValueOrDefault(driver.Inf) ?? "", marked is null ? "trusted when added" : $"NOT TRUSTED, {marked.State}"] : cells);
+                table.Row(only == "drivers"
+                    ? [.. cells, result.DriverFiles.GetValueOrDefault(driver.Inf) ?? "",
+                    marked is null ? "trusted when added" : $"NOT TRUSTED, {marked.State}"] : cells);
             }
             table.Print(session);
         });
@@ -110,16 +127,23 @@ internal static class ShowCommand
             Listed("apps", "Apps for new users", result.Apps, ["Name", ">Version", "Full name"], a => [a.Name, a.Version, a.FullName]);
         if (only == "tidy")
         {
-            Listed("tidy", "", result.Tidy, ["Rule", "Takes out", ">Bytes", "Here"], t => [t.What, TidyRule.All.First(r => r.Name == t.What).Title, t.Bytes == 0 ? "" : Text.Size(-t.Bytes), t.Status == ChangeStatus.Already ? "nothing" : t.Why]);
+            Listed("tidy", "", result.Tidy, ["Rule", "Takes out", ">Bytes", "Here"],
+                t => [t.What, TidyRule.All.First(r => r.Name == t.What).Title, t.Bytes == 0 ? "" : Text.Size(-t.Bytes),
+                    t.Status == ChangeStatus.Already ? "nothing" : t.Why]);
             Session.Line();
             Session.Line("'vembar service IMAGE --tidy RULE' does it.");
         }
-        Listed("packages", "Packages", CliJson.From(result.Packages), ["Name", ">Version", "Title", "Kind", "State"], p => [p.Name, p.Version, p.Title, p.Kind, p.ReplacedBy is null ? "in use" : $"replaced by {p.ReplacedBy}"]);
-        Listed("features", "Features", CliJson.Features(result.Packages) is { } brought ? FeaturesCommand.Tree(brought).ToList() : null, ["Name", "State", "Title", "Package"], f => FeaturesCommand.Row(f, CliJson.Features(result.Packages)!));
-        Listed("first-start", "At the first start", result.FirstStart, ["Name", "Command", "Good exit codes"], c => [c.Name, c.Command, string.Join(", ", c.Good)]);
+        Listed("packages", "Packages", CliJson.From(result.Packages), ["Name", ">Version", "Title", "Kind", "State"],
+            p => [p.Name, p.Version, p.Title, p.Kind, p.ReplacedBy is null ? "in use" : $"replaced by {p.ReplacedBy}"]);
+        Listed("features", "Features", CliJson.Features(result.Packages) is { } brought ? FeaturesCommand.Tree(brought).ToList() : null,
+            ["Name", "State", "Title", "Package"], f => FeaturesCommand.Row(f, CliJson.Features(result.Packages)!));
+        Listed("first-start", "At the first start", result.FirstStart, ["Name", "Command", "Good exit codes"],
+            c => [c.Name, c.Command, string.Join(", ", c.Good)]);
         if (result.Locale is { } locale && (only is "languages" || (only is null && locale.Languages.Count > 0)))
         {
-            Part("languages", "Languages", () => Fields.Print(session, ("there are", string.Join(", ", locale.Languages)), ("display", locale.Display), ("system", locale.System), ("new users", locale.User),
+            Part("languages", "Languages",
+                () => Fields.Print(session, ("there are", string.Join(", ", locale.Languages)), ("display", locale.Display),
+                    ("system", locale.System), ("new users", locale.User),
                 ("keyboard", locale.Keyboard), ("time zone", locale.TimeZone)));
         }
         Part("history", "History", () =>
@@ -127,7 +151,9 @@ internal static class ShowCommand
             var table = new Table("Time", "Action", "Details");
             foreach (var entry in image.History)
             {
-                var details = entry.Order is { } order ? entry.Details.Prepend($"by {order.File}{(order.Title.Length > 0 ? $" \"{order.Title}\"" : "")}, {order.Hash.ToString()[..16]}…").ToList() : entry.Details;
+                var details = entry.Order is { } order
+                    ? entry.Details.Prepend($"by {order.File}{(order.Title.Length > 0 ? $" \"{order.Title}\"" : "")}, "
+                    + $"{order.Hash.ToString()[..16]}…").ToList() : entry.Details;
                 table.Row(Text.Time(entry.Time), entry.Action, details.Count > 0 ? details[0] : "");
                 foreach (var detail in details.Skip(1))
                     table.Row("", "", detail);

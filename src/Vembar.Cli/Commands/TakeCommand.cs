@@ -10,10 +10,20 @@ internal static class TakeCommand
     public static VembarCommand Create()
     {
         var image = SharedOptions.Image();
-        var paths = new Argument<string[]>("PATH") { Description = "Files, folders or patterns in the image", Arity = ArgumentArity.OneOrMore };
-        var to = new Option<string>("--to") { Description = "The folder they go into, made when there is none; '-' prints one file", HelpName = "DIR|-", Required = true };
+        var paths = new Argument<string[]>("PATH")
+        {
+            Description = "Files, folders or patterns in the image",
+            Arity = ArgumentArity.OneOrMore,
+        };
+        var to = new Option<string>("--to")
+        {
+            Description = "The folder they go into, made when there is none; '-' prints one file",
+            HelpName = "DIR|-",
+            Required = true,
+        };
         return new VembarCommand("take", "Take files out of an image",
-            "vembar take desks.vmb#1 \"Program Files/Tarn Valley/Shelfmark\" --to rescued", "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings")
+            "vembar take desks.vmb#1 \"Program Files/Tarn Valley/Shelfmark\" --to rescued",
+            "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings")
             .With(image, paths, to, SharedOptions.Base).Does((parse, session) =>
             {
                 var reference = SharedOptions.ImageOf(parse, image);
@@ -22,7 +32,9 @@ internal static class TakeCommand
                 if (target == "-")
                 {
                     if (wanted.Length != 1 || session.Json)
-                        throw new VembarException(ErrorKind.Usage, "one-file", session.Json ? "--to - prints a file, so it cannot print JSON" : "--to - prints one file; several were named", "Name one, or a folder with --to.");
+                        throw new VembarException(ErrorKind.Usage, "one-file",
+                            session.Json ? "--to - prints a file, so it cannot print JSON" : "--to - prints one file; several were named",
+                            "Name one, or a folder with --to.");
                     TakeOperation.Print(reference, wanted[0], StandardStream.Output);
                     return ExitCode.Done;
                 }

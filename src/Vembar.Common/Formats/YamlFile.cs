@@ -40,7 +40,8 @@ internal sealed class YamlFile
                 throw VembarException.Input(code, $"'{path}' is too long to be {what}");
             text = InputFile.ReadAllText(path);
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, $"read the {what[(what.IndexOf(' ') + 1)..]}", path) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, $"read the {what[(what.IndexOf(' ') + 1)..]}", path) is { } error)
         {
             throw error;
         }
@@ -66,7 +67,8 @@ internal sealed class YamlFile
         }
         catch (YamlException problem)
         {
-            throw VembarException.Input(code, string.Create(CultureInfo.InvariantCulture, $"'{path}', line {problem.Start.Line}: {problem.Message.Split('\n')[0]}"), "Mend the YAML.");
+            throw VembarException.Input(code, string.Create(CultureInfo.InvariantCulture,
+                $"'{path}', line {problem.Start.Line}: {problem.Message.Split('\n')[0]}"), "Mend the YAML.");
         }
     }
 
@@ -104,7 +106,8 @@ internal sealed class YamlFile
     public YamlMappingNode Root { get; }
 
     /// <summary>Keeps a mistake.</summary>
-    public void Wrong(YamlNode node, string problem) => _problems.Add(string.Create(CultureInfo.InvariantCulture, $"line {node.Start.Line}: {problem}"));
+    public void Wrong(YamlNode node, string problem) =>
+        _problems.Add(string.Create(CultureInfo.InvariantCulture, $"line {node.Start.Line}: {problem}"));
 
     /// <summary>Keeps a mistake that has no line.</summary>
     public void Wrong(string problem) => _problems.Add(problem);
@@ -154,6 +157,7 @@ internal sealed class YamlFile
     public void Throw()
     {
         if (_problems.Count > 0)
-            throw VembarException.Input(_code, $"'{_path}' is not a valid {_what[(_what.IndexOf(' ') + 1)..]}: {_problems[0]}", $"See {_page}.", [.. _problems.Skip(1)]);
+            throw VembarException.Input(_code, $"'{_path}' is not a valid {_what[(_what.IndexOf(' ') + 1)..]}: {_problems[0]}",
+                $"See {_page}.", [.. _problems.Skip(1)]);
     }
 }

@@ -2,10 +2,12 @@ using System.Runtime.ExceptionServices;
 
 namespace Vembar.Common.Tasks;
 
-/// <summary>Work that turns up more work, as folders do: as many threads as there are processors, each taking what was found last.</summary>
+/// <summary>Work that turns up more work, as folders do: as many threads as there are processors, each taking what was found
+/// last.</summary>
 internal static class WorkStealingRunner
 {
-    /// <summary>Does something with each of many, one after the other by whoever is free, so that all end together and what lies together is done together.</summary>
+    /// <summary>Does something with each of many, one after the other by whoever is free, so that all end together and what lies together
+    /// is done together.</summary>
     /// <param name="count">How many.</param>
     /// <param name="step">Does one, by its number.</param>
     /// <param name="cancellation">Ends the work.</param>

@@ -140,6 +140,7 @@ internal static class ContentStore
                 _whole.Append(zeros.AsSpan(0, (int)Math.Min(length, zeros.Length)));
         }
 
-        public FileContent Finish() => _length == 0 ? FileContent.Empty : new FileContent(_length, isSparse ? SparseContent.HashOf(_parts) : _whole.Finish(), _parts);
+        public FileContent Finish() =>
+            _length == 0 ? FileContent.Empty : new FileContent(_length, isSparse ? SparseContent.HashOf(_parts) : _whole.Finish(), _parts);
     }
 }

@@ -26,7 +26,8 @@ internal sealed class PosixSourceFile : ISourceFile
     public int Read(Span<byte> to, long offset) => Posix.Read(_handle, to, offset);
 
     // Asking for holes costs a call, so only where less is allocated than the length says.
-    public (long Start, long End) NextData(long offset) => _before.Allocated >= _before.Size ? (offset, _before.Size) : Posix.NextData(_handle, offset, _before.Size);
+    public (long Start, long End) NextData(long offset) =>
+        _before.Allocated >= _before.Size ? (offset, _before.Size) : Posix.NextData(_handle, offset, _before.Size);
 
     public bool HasChanged()
     {

@@ -212,13 +212,15 @@ public sealed class TreeEditor : IReadOnlyTree
                 Mark(next);
             }
             else if (next.Entry.Kind != EntryKind.Folder)
-                throw VembarException.Input("file-in-the-way", $"{DisplayName}: '{next.Path}' is a file, a folder was needed", "Remove it first, or choose another path.");
+                throw VembarException.Input("file-in-the-way", $"{DisplayName}: '{next.Path}' is a file, a folder was needed",
+                    "Remove it first, or choose another path.");
             node = next;
         }
         return node;
     }
 
-    /// <summary>Puts a file at a path, in place of the one that is there. What is kept of a replaced file: attributes, security, owner.</summary>
+    /// <summary>Puts a file at a path, in place of the one that is there. What is kept of a replaced file: attributes, security,
+    /// owner.</summary>
     /// <param name="path">Where.</param>
     /// <param name="content">What.</param>
     /// <param name="modified">Its time; now when null.</param>
@@ -231,7 +233,8 @@ public sealed class TreeEditor : IReadOnlyTree
         var name = path.Name;
         var node = Load(folder).FirstOrDefault(c => c.Entry.Name == name) ?? Load(folder).FirstOrDefault(c => c.Entry.HasName(name));
         if (node is { Entry.Kind: EntryKind.Folder })
-            throw VembarException.Input("folder-in-the-way", $"{DisplayName}: '{node.Path}' is a folder, a file was to be put there", "Give the path with the file's name.");
+            throw VembarException.Input("folder-in-the-way", $"{DisplayName}: '{node.Path}' is a folder, a file was to be put there",
+                "Give the path with the file's name.");
         var time = modified ?? FileTime.From(DateTime.UtcNow);
         if (node is null)
         {
@@ -256,7 +259,17 @@ public sealed class TreeEditor : IReadOnlyTree
             Uncount(node.Entry);
             _bytes += content.Length;
             // A file of its own from here on: other names of a hard-linked one keep the old content.
-            node.Entry = node.Entry with { Kind = EntryKind.File, Content = content.Stored, New = content.Stored is null ? content : null, LinkTarget = null, LinkGroup = 0, Modified = time, Reparse = null, Compaction = CompactedForm.None };
+            node.Entry = node.Entry with
+            {
+                Kind = EntryKind.File,
+                Content = content.Stored,
+                New = content.Stored is null ? content : null,
+                LinkTarget = null,
+                LinkGroup = 0,
+                Modified = time,
+                Reparse = null,
+                Compaction = CompactedForm.None,
+            };
         }
         Mark(node);
     }
@@ -299,7 +312,8 @@ public sealed class TreeEditor : IReadOnlyTree
         if (Load(folder).Find(c => c.Entry.HasName(path.Name)) is { } there)
         {
             if (there.Entry.Kind == EntryKind.Folder)
-                throw VembarException.Input("folder-in-the-way", $"{DisplayName}: '{path}' is a folder, something else was to be put there", "Remove it first.");
+                throw VembarException.Input("folder-in-the-way",
+                    $"{DisplayName}: '{path}' is a folder, something else was to be put there", "Remove it first.");
             Remove(there);
         }
         node.Parent = folder;
@@ -320,7 +334,8 @@ public sealed class TreeEditor : IReadOnlyTree
         Mark(copy);
     }
 
-    /// <summary>Keeps some paths with what is below them and what leads to them, and forgets the rest of the tree. For looking only: nothing is marked as changed.</summary>
+    /// <summary>Keeps some paths with what is below them and what leads to them, and forgets the rest of the tree. For looking only:
+    /// nothing is marked as changed.</summary>
     /// <returns>Those paths that are not there.</returns>
     internal IReadOnlyList<WindowsPath> KeepOnly(IReadOnlyList<WindowsPath> paths)
     {
@@ -356,7 +371,13 @@ public sealed class TreeEditor : IReadOnlyTree
     {
         Uncount(node.Entry);
         _bytes += content.Length;
-        node.Entry = node.Entry with { Content = content.Stored, New = content.Stored is null ? content : null, Modified = modified, LinkGroup = staysLinked ? node.Entry.LinkGroup : 0 };
+        node.Entry = node.Entry with
+        {
+            Content = content.Stored,
+            New = content.Stored is null ? content : null,
+            Modified = modified,
+            LinkGroup = staysLinked ? node.Entry.LinkGroup : 0,
+        };
         Mark(node);
     }
 

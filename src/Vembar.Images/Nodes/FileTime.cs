@@ -11,7 +11,8 @@ public readonly record struct FileTime(long Ticks, byte Rest = 0)
     private const long TicksPerSecond = 10_000_000;
 
     /// <summary>From a time of Linux.</summary>
-    public static FileTime From(PosixTime time) => new(UnixEpoch + time.Seconds * TicksPerSecond + time.Nanoseconds / 100, (byte)(time.Nanoseconds % 100));
+    public static FileTime From(PosixTime time) =>
+        new(UnixEpoch + time.Seconds * TicksPerSecond + time.Nanoseconds / 100, (byte)(time.Nanoseconds % 100));
 
     /// <summary>From a framework time.</summary>
     public static FileTime From(DateTime time) => new(time.ToUniversalTime().ToFileTimeUtc());
@@ -29,5 +30,6 @@ public readonly record struct FileTime(long Ticks, byte Rest = 0)
     }
 
     /// <summary>As a framework time, UTC; the nearest that it can hold.</summary>
-    public DateTime ToDateTime() => DateTime.FromFileTimeUtc(Math.Clamp(Ticks, 0, DateTime.MaxValue.Ticks - new DateTime(1601, 1, 1, 0, 0, 0, DateTimeKind.Utc).Ticks));
+    public DateTime ToDateTime() =>
+        DateTime.FromFileTimeUtc(Math.Clamp(Ticks, 0, DateTime.MaxValue.Ticks - new DateTime(1601, 1, 1, 0, 0, 0, DateTimeKind.Utc).Ticks));
 }

@@ -3,7 +3,8 @@ using Vembar.Store.Hashing;
 
 namespace Vembar.Images.Nodes;
 
-/// <summary>Content that is mostly holes: its hash is made of its parts, for to hash the zeros of a hole takes as long as to hash data.</summary>
+/// <summary>Content that is mostly holes: its hash is made of its parts, for to hash the zeros of a hole takes as long as to hash
+/// data.</summary>
 internal static class SparseContent
 {
     /// <summary>How many bytes of holes make it so.</summary>

@@ -54,10 +54,12 @@ internal static class TreeCodec
         {
             if (_last is not null && string.CompareOrdinal(_last, entry.Name) > 0)
                 throw new InvalidOperationException($"'{entry.Name}' comes after '{_last}'");
-            if (_last == entry.Name || (TreeLimits.NameProblem(entry.Name) is { } wrong && entry is not { Name: "", Kind: EntryKind.Folder }))
+            if (_last == entry.Name
+                || (TreeLimits.NameProblem(entry.Name) is { } wrong && entry is not { Name: "", Kind: EntryKind.Folder }))
                 throw new InvalidOperationException($"'{entry.Name}' cannot be stored beside '{_last}'");
             if (TreeLimits.EntryProblem(entry) is { } problem)
-                throw VembarException.Input("entry-too-large", $"'{entry.Name}' cannot be stored: {problem}", "Take some of them away, or leave it out with --leave-out.");
+                throw VembarException.Input("entry-too-large", $"'{entry.Name}' cannot be stored: {problem}",
+                    "Take some of them away, or leave it out with --leave-out.");
             _last = entry.Name;
             var length = TreeLimits.LengthOf(entry);
             if (!_isLarge && _page.Count < OnePage && _length + length <= TreeLimits.PageLength)
@@ -346,7 +348,8 @@ internal static class TreeCodec
     /// <summary>Goes through a page's entries without making objects of them.</summary>
     internal ref struct PageSketch
     {
-        private const Field Plain = Field.Modified | Field.ModifiedRest | Field.Content | Field.Folder | Field.LinkTarget | Field.Owner | Field.PosixAttributes;
+        private const Field Plain =
+            Field.Modified | Field.ModifiedRest | Field.Content | Field.Folder | Field.LinkTarget | Field.Owner | Field.PosixAttributes;
         private BinaryFormatReader _reader;
         private int _left;
 
@@ -372,7 +375,8 @@ internal static class TreeCodec
             var fields = (Field)_reader.Number();
             // Fields that do not go with the kind are for the reader that says what is wrong with them.
             entry.IsPlain = (fields & ~Plain) == 0 && (fields & Field.Content) != 0 == (entry.Kind == EntryKind.File)
-                && (fields & Field.Folder) != 0 == (entry.Kind == EntryKind.Folder) && (fields & Field.LinkTarget) != 0 == (entry.Kind == EntryKind.Link);
+                && (fields & Field.Folder) != 0 == (entry.Kind == EntryKind.Folder)
+                && (fields & Field.LinkTarget) != 0 == (entry.Kind == EntryKind.Link);
             if (!entry.IsPlain)
                 return true;
             if ((fields & Field.Modified) != 0)
@@ -437,11 +441,13 @@ internal static class TreeCodec
         var content = fields.HasFlag(Field.Content) ? ReadContent(ref r) : null;
         var folder = fields.HasFlag(Field.Folder) ? r.Id() : default;
         var target = fields.HasFlag(Field.LinkTarget) ? r.Text() : null;
-        if (content is null == (kind == EntryKind.File) || folder.IsNone == (kind == EntryKind.Folder) || target is null == (kind == EntryKind.Link))
+        if (content is null == (kind == EntryKind.File) || folder.IsNone == (kind == EntryKind.Folder)
+            || target is null == (kind == EntryKind.Link))
             throw r.Error("an entry has fields that do not go with its kind");
         var security = default(ChunkId);
         if (fields.HasFlag(Field.Security))
-            security = r.Number() is var place && place < (ulong)securities.Length ? securities[place] : throw r.Error("a security descriptor that is not listed");
+            security = r.Number() is var place && place < (ulong)securities.Length ? securities[place]
+                : throw r.Error("a security descriptor that is not listed");
         return new TreeEntry
         {
             Name = name,
@@ -471,7 +477,8 @@ internal static class TreeCodec
     private static CompactedForm ReadForm(ref BinaryFormatReader r, EntryKind kind)
     {
         var form = (CompactedForm)r.Byte();
-        return kind == EntryKind.File && form is > CompactedForm.None and <= CompactedForm.Xpress16K ? form : throw r.Error("a form of compacting that this Vembar does not know");
+        return kind == EntryKind.File && form is > CompactedForm.None and <= CompactedForm.Xpress16K ? form
+            : throw r.Error("a form of compacting that this Vembar does not know");
     }
 
     private static object ReadOwner(ref BinaryFormatReader r, ref object? last)

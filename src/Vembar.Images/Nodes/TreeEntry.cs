@@ -244,10 +244,12 @@ public sealed record TreeEntry
     }
 
     /// <summary>The names of its streams, whether they are stored or not.</summary>
-    public IEnumerable<string> StreamNames => Streams.Select(s => s.Name).Concat(PendingStreams.Select(s => s.Name)).Order(StringComparer.Ordinal);
+    public IEnumerable<string> StreamNames =>
+        Streams.Select(s => s.Name).Concat(PendingStreams.Select(s => s.Name)).Order(StringComparer.Ordinal);
 
     /// <summary>Whether two entries of sources have the same security descriptor.</summary>
-    public bool SameSecurityAs(TreeEntry other) => Security == other.Security && (PendingSecurity ?? []).AsSpan().SequenceEqual(other.PendingSecurity);
+    public bool SameSecurityAs(TreeEntry other) =>
+        Security == other.Security && (PendingSecurity ?? []).AsSpan().SequenceEqual(other.PendingSecurity);
 
     /// <summary>Owner and permissions on Linux; null when the source is NTFS.</summary>
     public PosixOwner? Owner

@@ -3,7 +3,8 @@ namespace Vembar.Images.Nodes;
 /// <summary>What a tree may hold, for those who write one and those who read one: what is written can be read.</summary>
 public static class TreeLimits
 {
-    /// <summary>Folders below each other, the root not counted. No path of Windows has so many, nor one that Linux takes in a single call.</summary>
+    /// <summary>Folders below each other, the root not counted. No path of Windows has so many, nor one that Linux takes in a single
+    /// call.</summary>
     public const int MaxDepth = 2048;
 
     /// <summary>Bytes of a folder's page from which on a further one is begun.</summary>
@@ -26,14 +27,17 @@ public static class TreeLimits
     public static long LengthOf(TreeEntry entry)
     {
         const int Fixed = 160, OfValue = 24, OfContent = 96, OfPart = 44, OfLetter = 3;
-        var length = Fixed + (long)OfLetter * entry.Name.Length + (entry.Content is { IsOneChunk: false, Parts: { } parts } ? OfPart * Math.Min(parts.Count, TreeCodec.InlineParts) : 0);
+        var length = Fixed + (long)OfLetter * entry.Name.Length + (entry.Content is { IsOneChunk: false, Parts: { } parts }
+            ? OfPart * Math.Min(parts.Count, TreeCodec.InlineParts) : 0);
         if (entry.IsCommon)
             return length;
-        length += OfLetter * (entry.LinkTarget?.Length ?? 0) + (entry.Reparse?.Length ?? 0) + OfLetter * (entry.ShortName?.Length ?? 0) + (entry.ObjectId?.Length ?? 0);
+        length += OfLetter * (entry.LinkTarget?.Length ?? 0) + (entry.Reparse?.Length ?? 0) + OfLetter * (entry.ShortName?.Length
+            ?? 0) + (entry.ObjectId?.Length ?? 0);
         foreach (var value in entry.ExtendedAttributes.Concat(entry.PosixAttributes))
             length += OfValue + OfLetter * (long)value.Name.Length + value.Value.Length;
         foreach (var stream in entry.Streams)
-            length += OfContent + OfLetter * (long)stream.Name.Length + OfPart * Math.Min(stream.Content.Parts?.Count ?? 0, TreeCodec.InlineParts);
+            length += OfContent + OfLetter * (long)stream.Name.Length + OfPart * Math.Min(stream.Content.Parts?.Count ?? 0,
+                TreeCodec.InlineParts);
         return length;
     }
 }

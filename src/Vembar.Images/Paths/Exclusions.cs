@@ -9,7 +9,8 @@ public sealed class Exclusions
         "pagefile.sys", "swapfile.sys", "hiberfil.sys", "$Recycle.Bin/**", "RECYCLER/**", "System Volume Information/**",
         "Windows/CSC/**", "Windows/Temp/**", "Users/*/AppData/Local/Temp/**", "Windows/Prefetch/*.pf",
         "Windows/SoftwareDistribution/Download/**", "$WINDOWS.~BT/**", "$WINDOWS.~WS/**",
-        "$MFT", "$MFTMirr", "$LogFile", "$Volume", "$AttrDef", "$Bitmap", "$Boot", "$BadClus", "$Secure", "$UpCase", "$Extend", "$Extend/**",
+        "$MFT", "$MFTMirr", "$LogFile", "$Volume", "$AttrDef", "$Bitmap", "$Boot", "$BadClus", "$Secure", "$UpCase", "$Extend",
+        "$Extend/**",
     ];
 
     private readonly (Glob Glob, bool[] Used)[] _rules;

@@ -33,7 +33,8 @@ public sealed class WindowsPath : IEquatable<WindowsPath>
         if (parts.Contains(".."))
             throw VembarException.Input("bad-path", $"'{text}' leads upward ('..')", "Give the path from the root of the image.");
         if (parts.Length > 0 && parts[0].Length == 2 && parts[0][1] == ':')
-            throw VembarException.Input("bad-path", $"'{text}' names a drive", "Give the path from the root of the image, without a drive letter.");
+            throw VembarException.Input("bad-path", $"'{text}' names a drive",
+                "Give the path from the root of the image, without a drive letter.");
         if (text.Contains('\0'))
             throw VembarException.Input("bad-path", "a path holds a NUL character", "Check the path.");
         return new WindowsPath(parts);
@@ -82,6 +83,8 @@ public sealed class WindowsPath : IEquatable<WindowsPath>
         if (name.Length is 0 or > 255 || name.AsSpan().ContainsAny(s_reserved) || name.Any(c => c < ' ') || name[^1] is '.' or ' ')
             return false;
         var stem = name.Split('.')[0].TrimEnd().ToUpperInvariant();
-        return !(stem is "CON" or "PRN" or "AUX" or "NUL" || (stem.Length == 4 && (stem.StartsWith("COM", StringComparison.Ordinal) || stem.StartsWith("LPT", StringComparison.Ordinal)) && stem[3] is >= '1' and <= '9'));
+        return !(stem is "CON" or "PRN" or "AUX" or "NUL"
+            || (stem.Length == 4 && (stem.StartsWith("COM", StringComparison.Ordinal) || stem.StartsWith("LPT", StringComparison.Ordinal))
+            && stem[3] is >= '1' and <= '9'));
     }
 }

@@ -51,7 +51,8 @@ public sealed class ImageTree : IReadOnlyTree
     private VembarException? Wrap(Exception problem, WindowsPath path) => problem switch
     {
         BinaryFormatException => VembarException.Damaged($"{DisplayName}: the folder '{path}' cannot be read: {problem.Message}"),
-        VembarException { Kind: ErrorKind.Damaged } when !path.IsRoot && !problem.Message.Contains(path.ToString(), StringComparison.Ordinal)
+        VembarException { Kind: ErrorKind.Damaged } when !path.IsRoot
+            && !problem.Message.Contains(path.ToString(), StringComparison.Ordinal)
             => VembarException.Damaged($"{DisplayName}: '{path}' cannot be read: {problem.Message}"),
         _ => null,
     };
@@ -130,7 +131,8 @@ public sealed class ImageTree : IReadOnlyTree
 
     /// <summary>The chunks that a folder's entries are in.</summary>
     /// <exception cref="VembarException">It is damaged.</exception>
-    internal IReadOnlyList<ChunkId> Pages(TreeEntry folder, WindowsPath path) => Decoded(path, () => TreeCodec.Pages(_source, folder.Folder));
+    internal IReadOnlyList<ChunkId> Pages(TreeEntry folder, WindowsPath path) =>
+        Decoded(path, () => TreeCodec.Pages(_source, folder.Folder));
 
     /// <summary>The entry at a path, or null. A name that matches to the letter goes before one that differs in case.</summary>
     public TreeEntry? Find(WindowsPath path)
@@ -170,14 +172,16 @@ public sealed class ImageTree : IReadOnlyTree
 
     /// <summary>The parts of a content.</summary>
     /// <exception cref="VembarException">They are damaged.</exception>
-    public IReadOnlyList<ContentPart> Parts(FileContent content, WindowsPath path) => Decoded(path, () => TreeCodec.Parts(_source, content));
+    public IReadOnlyList<ContentPart> Parts(FileContent content, WindowsPath path) =>
+        Decoded(path, () => TreeCodec.Parts(_source, content));
 
     /// <summary>How many bytes of a content are no holes.</summary>
     /// <param name="content">The content; null for one that is not stored yet.</param>
     /// <param name="length">Its length.</param>
     /// <param name="path">Gives its path, for messages.</param>
     /// <exception cref="VembarException">Its list of parts is damaged.</exception>
-    internal long DataLength(FileContent? content, long length, Func<WindowsPath> path) => content is null or { IsOneChunk: true } || length == 0
+    internal long DataLength(FileContent? content, long length, Func<WindowsPath> path) =>
+        content is null or { IsOneChunk: true } || length == 0
         ? length : Parts(content, path()).Sum(p => p.IsHole ? 0 : p.Length);
 
     /// <summary>Hands a content piece by piece to an action, in order; holes are passed over.</summary>
@@ -215,7 +219,8 @@ public sealed class ImageTree : IReadOnlyTree
     public byte[] ReadAll(FileContent content, WindowsPath path, long max)
     {
         if (content.Length > max)
-            throw VembarException.Input("file-too-large", $"{DisplayName}: '{path}' is {content.Length} bytes long; at most {max} can be read here");
+            throw VembarException.Input("file-too-large",
+                $"{DisplayName}: '{path}' is {content.Length} bytes long; at most {max} can be read here");
         var bytes = new byte[content.Length];
         Pieces(content, () => path, (piece, at) => piece.CopyTo(bytes.AsSpan((int)at)));
         return bytes;
@@ -230,7 +235,8 @@ public sealed class ImageTree : IReadOnlyTree
     internal IReadOnlyList<byte[]> ReadShared(FileContent content, WindowsPath path, long max, Dictionary<ChunkId, byte[]> known)
     {
         if (content.Length > max)
-            throw VembarException.Input("file-too-large", $"{DisplayName}: '{path}' is {content.Length} bytes long; at most {max} can be read here");
+            throw VembarException.Input("file-too-large",
+                $"{DisplayName}: '{path}' is {content.Length} bytes long; at most {max} can be read here");
         var pieces = new List<byte[]>();
         foreach (var part in Parts(content, path))
         {
@@ -265,7 +271,8 @@ public sealed class ImageTree : IReadOnlyTree
 
     /// <inheritdoc/>
     public IReadOnlyList<string> Folders(WindowsPath folder) =>
-        Find(folder) is { Kind: EntryKind.Folder } entry ? [.. Entries(entry, folder).Where(e => e.Kind == EntryKind.Folder).Select(e => e.Name)] : [];
+        Find(folder) is { Kind: EntryKind.Folder } entry
+        ? [.. Entries(entry, folder).Where(e => e.Kind == EntryKind.Folder).Select(e => e.Name)] : [];
 
     /// <inheritdoc/>
     public bool Exists(WindowsPath path) => Find(path) is not null;
@@ -284,7 +291,8 @@ public sealed class ImageTree : IReadOnlyTree
         {
             var to = start.AsSpan((int)at).ToArray();
             if (!part.IsHole)
-                Pieces(new FileContent(part.Length, part.Id), () => path, (piece, _) => piece[..Math.Min(piece.Length, to.Length)].CopyTo(to));
+                Pieces(new FileContent(part.Length, part.Id), () => path,
+                    (piece, _) => piece[..Math.Min(piece.Length, to.Length)].CopyTo(to));
             to.CopyTo(start.AsSpan((int)at));
             at += part.Length;
         }

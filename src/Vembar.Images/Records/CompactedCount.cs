@@ -7,5 +7,6 @@ namespace Vembar.Images.Records;
 public sealed record CompactedCount(long Files, long Bytes, long Stored)
 {
     /// <summary>Both together.</summary>
-    public CompactedCount Plus(CompactedCount other) => other.Files == 0 ? this : new CompactedCount(Files + other.Files, Bytes + other.Bytes, Stored + other.Stored);
+    public CompactedCount Plus(CompactedCount other) =>
+        other.Files == 0 ? this : new CompactedCount(Files + other.Files, Bytes + other.Bytes, Stored + other.Stored);
 }

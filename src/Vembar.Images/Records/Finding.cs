@@ -8,4 +8,5 @@ namespace Vembar.Images.Records;
 /// <param name="Text">What is wrong.</param>
 /// <param name="Found">The value that was found, and where.</param>
 /// <param name="Remedy">What to do.</param>
-public sealed record Finding(string Check, Severity Severity, string Text, string Found, [property: JsonPropertyName("mend")] string Remedy);
+public sealed record Finding(string Check, Severity Severity, string Text, string Found,
+    [property: JsonPropertyName("mend")] string Remedy);

@@ -40,7 +40,8 @@ public sealed class ImageCatalogue
         {
             return new ImageCatalogue(archive);
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", archive.Path) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "read the archive", archive.Path) is { } error)
         {
             throw error;
         }
@@ -62,19 +63,23 @@ public sealed class ImageCatalogue
     /// <exception cref="VembarException">There is none, with the names that there are and the nearest.</exception>
     public ImageRecord Find(string? which)
     {
-        if (Lost.Count > 0 && (which is null || Lost.Any(l => which == l.Number.ToString(CultureInfo.InvariantCulture)) || (which.Equals("last", StringComparison.OrdinalIgnoreCase) && (Images.Count == 0 || Lost[^1].Number > Images[^1].Number))))
+        if (Lost.Count > 0 && (which is null || Lost.Any(l => which == l.Number.ToString(CultureInfo.InvariantCulture))
+            || (which.Equals("last", StringComparison.OrdinalIgnoreCase) && (Images.Count == 0 || Lost[^1].Number > Images[^1].Number))))
         {
             throw VembarException.Damaged($"{string.Join("; ", Lost.Select(l => $"image {l.Number}: {l.Problem}"))}",
                 $"Heal it with `vembar verify {_archive.Path} --repair-from COPY`; name another image by its number.");
         }
         if (Images.Count == 0)
-            throw VembarException.Input("no-such-image", $"'{_archive.Path}' holds no images", _archive.UncommittedTail > 0 ? "It is cut short or a capture into it was interrupted." : "Add one with `vembar capture`.");
+            throw VembarException.Input("no-such-image", $"'{_archive.Path}' holds no images",
+                _archive.UncommittedTail > 0 ? "It is cut short or a capture into it was interrupted." : "Add one with `vembar capture`.");
         if (which is null)
         {
             return Images.Count == 1 ? Images[0] : throw VembarException.Input(
-                "which-image", $"'{_archive.Path}' holds {Images.Count} images", "Say which one with ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last.", Names());
+                "which-image", $"'{_archive.Path}' holds {Images.Count} images",
+                "Say which one with ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last.", Names());
         }
-        if (which.Equals("last", StringComparison.OrdinalIgnoreCase) && !Images.Any(i => i.Name.Equals(which, StringComparison.OrdinalIgnoreCase)))
+        if (which.Equals("last", StringComparison.OrdinalIgnoreCase)
+            && !Images.Any(i => i.Name.Equals(which, StringComparison.OrdinalIgnoreCase)))
             return Images[^1];
         var found = Images.FirstOrDefault(i => i.Name.Equals(which, StringComparison.OrdinalIgnoreCase))
             ?? (int.TryParse(which, CultureInfo.InvariantCulture, out var number) ? Images.FirstOrDefault(i => i.Number == number) : null);
@@ -82,7 +87,8 @@ public sealed class ImageCatalogue
             return found;
         var nearest = Images.MinBy(i => EditDistance.Distance(i.Name, which))!;
         var near = EditDistance.Distance(nearest.Name, which) <= Math.Max(2, which.Length / 3);
-        throw VembarException.Input("no-such-image", $"'{_archive.Path}' holds no image '{which}'", near ? $"Did you mean \"{nearest.Name}\" (number {nearest.Number})?" : "Name one of those it holds.", Names());
+        throw VembarException.Input("no-such-image", $"'{_archive.Path}' holds no image '{which}'",
+            near ? $"Did you mean \"{nearest.Name}\" (number {nearest.Number})?" : "Name one of those it holds.", Names());
     }
 
     private string[] Names() => [.. Images.Select(i => $"{i.Number}: {i.Name}")];

@@ -18,7 +18,8 @@ public sealed record ImageOrigin
     /// <summary>The version of the program that made it.</summary>
     public string Program { get; init; } = "";
 
-    /// <summary>When the source was begun to be read, UTC; servicing leaves it. Null for images that were not read from a source, or before this was noted.</summary>
+    /// <summary>When the source was begun to be read, UTC; servicing leaves it. Null for images that were not read from a source, or
+    /// before this was noted.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
     public DateTime? Read { get; init; }
 

@@ -23,7 +23,8 @@ public static class CaptureOperation
     /// <summary>Checks everything that can be checked, then captures.</summary>
     /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
     /// <exception cref="OperationCanceledException">It was interrupted; the archive is as it was.</exception>
-    public static CaptureResult Run(CaptureRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileSystem? fileSystem = null)
+    public static CaptureResult Run(CaptureRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation,
+        IFileSystem? fileSystem = null)
     {
         var clock = Stopwatch.StartNew();
         var problems = new List<VembarException>();
@@ -47,14 +48,18 @@ public static class CaptureOperation
         Checks.Throw(problems);
 
         // What a new archive is based on may lie anywhere; later it is looked for beside the archive or where --base says.
-        var place = request.BasedOn is null ? request.Archive : request.Archive with { Bases = [.. request.Archive.Bases, request.BasedOn] };
+        var place = request.BasedOn is null ? request.Archive : request.Archive with
+        {
+            Bases = [.. request.Archive.Bases, request.BasedOn],
+        };
         var began = DateTime.UtcNow;
         var warnings = new List<string>(found!.Warnings);
         var source = found.Source;
         var install = ReadInstall(source, warnings);
         var findings = install is null && WindowsInstall.FindFolder(source) is null ? null : ReadinessCheck.Check(source, rules!);
         Refuse(request, findings);
-        using var writer = ArchiveWriter.Open(place, create: true, request.Effort, request.Wait, fileSystem, based is null ? [] : [based], cancellation);
+        using var writer =
+            ArchiveWriter.Open(place, create: true, request.Effort, request.Wait, fileSystem, based is null ? [] : [based], cancellation);
         // A base that is missing is told before anything is read.
         _ = writer.Base.Bases;
         Checks.NameIsFree(writer.Base, request.Name);
@@ -65,16 +70,19 @@ public static class CaptureOperation
         var reads = request.Reread || earlier is { TrustsTimes: false };
         var (looking, expected) = earlier is not null && reads ? ($"comparing with image {earlier.Number}", earlier.Files) : ("looking", 0);
         using var pause = Collecting.Paused();
-        var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable, files => progress.Report(new OperationProgress(looking, files, expected, false, "")), cancellation, earlier, opensAll: true);
+        var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable,
+            files => progress.Report(new OperationProgress(looking, files, expected, false, "")), cancellation, earlier, opensAll: true);
         warnings.AddRange(tree.Warnings);
         CheckRoom(request, writer.Base, tree.Allocated);
         var files = ContentFiles(tree.Root, all: reads);
         var total = files.Sum(f => f.Length);
         Collecting.After(tree.Files);
         using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, request.SkipUnreadable, cancellation);
-        pipeline.Run(files, state => progress.Report(new OperationProgress("reading and storing", state.BytesRead, total, true, state.Current)));
+        pipeline.Run(files,
+            state => progress.Report(new OperationProgress("reading and storing", state.BytesRead, total, true, state.Current)));
         var leftOut = tree.Excluded.Concat(pipeline.Unreadable).OrderBy(l => l.Path, StringComparer.Ordinal).ToList();
-        warnings.AddRange(leftOut.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).Select(l => $"'{l.Path}' cannot be read and is not in the image"));
+        warnings.AddRange(leftOut.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal))
+            .Select(l => $"'{l.Path}' cannot be read and is not in the image"));
         warnings.AddRange(pipeline.Changed.Select(path => $"'{path}' changed while it was read; the image holds what was read last"));
         var filesRead = files.Count + tree.FilesRead;
         files = [];
@@ -82,7 +90,8 @@ public static class CaptureOperation
         progress.Report(new OperationProgress("writing the index", 0, 0, false, ""));
         var vanished = new List<string>();
         var root = TreeCodec.WriteFolder(writer, [WriteNode(writer, tree.Root, vanished)]);
-        warnings.AddRange(vanished.Except(pipeline.Unreadable.Select(u => u.Path)).Select(path => $"'{path}' went away while the folder was read; it is not in the image"));
+        warnings.AddRange(vanished.Except(pipeline.Unreadable.Select(u => u.Path))
+            .Select(path => $"'{path}' went away while the folder was read; it is not in the image"));
         cancellation.ThrowIfCancellationRequested();
         Collecting.After(tree.Files);
 
@@ -118,10 +127,16 @@ public static class CaptureOperation
                 Root = root,
             },
             Findings = findings,
-            History = [new HistoryEntry { Time = began, Action = "capture", Details = [$"from {Path.GetFullPath(request.Source)}{(found.Volume is { } volume ? $", volume {volume.Number}" : "")}"] }],
+            History = [new HistoryEntry
+            {
+                Time = began,
+                Action = "capture",
+                Details = [$"from {Path.GetFullPath(request.Source)}{(found.Volume is { } volume ? $", volume {volume.Number}" : "")}"],
+            }],
         };
         record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
-        var stats = new StoreStats(record.Files, filesRead, tree.Bytes, tree.BytesRead + state.BytesRead, state.BytesNew, writer.BytesStored, clock.Elapsed.TotalSeconds);
+        var stats = new StoreStats(record.Files, filesRead, tree.Bytes, tree.BytesRead + state.BytesRead, state.BytesNew,
+            writer.BytesStored, clock.Elapsed.TotalSeconds);
         return new CaptureResult(request.Archive.Path, record, stats, leftOut, warnings);
     }
 
@@ -130,8 +145,11 @@ public static class CaptureOperation
         var stops = (findings ?? []).Where(f => f.Severity == Severity.Stop).ToList();
         if (stops.Count == 0 || request.AcceptUnready)
             return;
-        throw VembarException.Input("not-ready", $"'{request.Source}' is not ready to be captured: {(stops.Count == 1 ? stops[0].Text : $"{stops.Count} findings stand against it")}",
-            "Mend them on the reference, or capture it all the same with --accept-unready.", [.. stops.Select(f => $"{f.Check}: {f.Text} ({f.Found}). {f.Remedy}")]);
+        throw VembarException.Input("not-ready",
+            $"'{request.Source}' is not ready to be captured: "
+            + $"{(stops.Count == 1 ? stops[0].Text : $"{stops.Count} findings stand against it")}",
+            "Mend them on the reference, or capture it all the same with --accept-unready.",
+            [.. stops.Select(f => $"{f.Check}: {f.Text} ({f.Found}). {f.Remedy}")]);
     }
 
     // Installs come down to a third or less, hardly ever to a tenth; into an archive that holds much of it already, to nothing.
@@ -142,7 +160,9 @@ public static class CaptureOperation
             return;
         var free = Native.Posix.FreeBytes(Path.GetDirectoryName(Path.GetFullPath(request.Archive.Path))!);
         if (free < bytes / LeastShare)
-            throw VembarException.Environment("no-room", $"the source holds {bytes >> 20} MiB, and there is room for {free >> 20} MiB where '{request.Archive}' goes", "Make room there, choose another place, or try it all the same with --skip-room-check.");
+            throw VembarException.Environment("no-room",
+                $"the source holds {bytes >> 20} MiB, and there is room for {free >> 20} MiB where '{request.Archive}' goes",
+                "Make room there, choose another place, or try it all the same with --skip-room-check.");
     }
 
     private static BaseArchive BaseOf(CaptureRequest request)
@@ -152,9 +172,12 @@ public static class CaptureOperation
         {
             using var archive = ArchiveReader.Open(request.Archive);
             if (archive.Header.Id == other.Header.Id)
-                throw new VembarException(ErrorKind.Usage, "based-on-itself", $"'{request.Archive}' cannot be based on itself", "Leave out --based-on.");
+                throw new VembarException(ErrorKind.Usage, "based-on-itself", $"'{request.Archive}' cannot be based on itself",
+                    "Leave out --based-on.");
             if (archive.Header.Bases.All(b => b.Id != other.Header.Id))
-                throw VembarException.Input("not-based-on", $"'{request.Archive}' was made without '{request.BasedOn}' as its base, and that is settled when an archive is made", "Leave out --based-on, or name a new archive.");
+                throw VembarException.Input("not-based-on",
+                    $"'{request.Archive}' was made without '{request.BasedOn}' as its base, and that is settled when an archive is made",
+                    "Leave out --based-on, or name a new archive.");
         }
         return new BaseArchive(other.Header.Id, Path.GetFileName(request.BasedOn!));
     }
@@ -225,7 +248,8 @@ public static class CaptureOperation
         {
             var order = _kind.CompareTo(other._kind);
             if (order == 0)
-                order = Path.GetExtension(Node.Name.AsSpan()).CompareTo(Path.GetExtension(other.Node.Name.AsSpan()), StringComparison.OrdinalIgnoreCase);
+                order = Path.GetExtension(Node.Name.AsSpan())
+                    .CompareTo(Path.GetExtension(other.Node.Name.AsSpan()), StringComparison.OrdinalIgnoreCase);
             if (order == 0)
                 order = _name.CompareTo(other._name);
             if (order == 0)
@@ -301,11 +325,16 @@ public static class CaptureOperation
             return earlier;
         try
         {
-            return TreeCodec.WriteFolder(writer, [.. TreeCodec.ReadFolder(writer.Base, earlier).Select(e => changed.TryGetValue(e.Name, out var folder) ? e with { Folder = folder } : e)]);
+            return TreeCodec.WriteFolder(writer,
+                [.. TreeCodec.ReadFolder(writer.Base, earlier).Select(e => changed.TryGetValue(e.Name, out var folder) ? e with
+                {
+                    Folder = folder,
+                } : e)]);
         }
         catch (BinaryFormatException problem)
         {
-            throw VembarException.Damaged($"'{writer.Base.Path}': the folder '{node.Path}' of the earlier image cannot be read: {problem.Message}", "Capture into a new archive, or read everything again with --reread.");
+            throw VembarException.Damaged($"'{writer.Base.Path}': the folder '{node.Path}' of the earlier image cannot be read: "
+                + $"{problem.Message}", "Capture into a new archive, or read everything again with --reread.");
         }
     }
 }

@@ -9,4 +9,5 @@ namespace Vembar.Operations.Capture;
 /// <param name="Stats">Figures.</param>
 /// <param name="Excluded">What was left out.</param>
 /// <param name="Warnings">What should be known.</param>
-public sealed record CaptureResult(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<ExcludedEntry> Excluded, IReadOnlyList<string> Warnings);
+public sealed record CaptureResult(string Archive, ImageRecord Image, StoreStats Stats, IReadOnlyList<ExcludedEntry> Excluded,
+    IReadOnlyList<string> Warnings);

@@ -22,7 +22,8 @@ public static class CopyOperation
     /// <param name="fileSystem">The file system that is written to; null for the real one.</param>
     /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
     public static CopyResult Run(
-        ImageReference from, ArchiveLocation to, string? name, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileSystem? fileSystem = null)
+        ImageReference from, ArchiveLocation to, string? name, TimeSpan wait, IProgress<OperationProgress> progress,
+        CancellationToken cancellation, IFileSystem? fileSystem = null)
     {
         var clock = Stopwatch.StartNew();
         var problems = new List<VembarException>();
@@ -48,9 +49,15 @@ public static class CopyOperation
         {
             Name = name ?? image.Name,
             Origin = new ImageOrigin { Kind = "image", From = $"{source!.Header.Id:D}#{image.Number}", Program = Checks.ProgramVersion },
-            History = [.. image.History, new HistoryEntry { Time = now, Action = "copy", Details = [$"from {Path.GetFullPath(from.Archive.Path)}#{image.Number}"] }],
+            History = [.. image.History, new HistoryEntry
+            {
+                Time = now,
+                Action = "copy",
+                Details = [$"from {Path.GetFullPath(from.Archive.Path)}#{image.Number}"],
+            }],
         };
         record = writer.CommitImage(record, null, $"copy {writer.Base.Catalogue.NextNumber} {record.Name}");
-        return new CopyResult(to.Path, record, new StoreStats(image.Files, 0, image.Bytes, done, fresh, writer.BytesStored, clock.Elapsed.TotalSeconds), whole);
+        return new CopyResult(to.Path, record,
+            new StoreStats(image.Files, 0, image.Bytes, done, fresh, writer.BytesStored, clock.Elapsed.TotalSeconds), whole);
     }
 }

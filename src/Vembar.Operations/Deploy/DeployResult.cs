@@ -16,7 +16,8 @@ namespace Vembar.Operations.Deploy;
 /// <param name="Resumed">Files that an earlier, broken-off run of the same deployment had written whole.</param>
 /// <param name="Volumes">The volumes of a disk that was written; empty for a folder.</param>
 public sealed record DeployResult(
-    ImageRecord Image, string Target, long Files, long Bytes, double Seconds, IReadOnlyList<string> Kept, IReadOnlyList<string> Differences, bool Verified, IReadOnlyList<string> Warnings,
+    ImageRecord Image, string Target, long Files, long Bytes, double Seconds, IReadOnlyList<string> Kept,
+    IReadOnlyList<string> Differences, bool Verified, IReadOnlyList<string> Warnings,
     long Resumed, IReadOnlyList<WrittenVolume> Volumes)
 {
     /// <summary>Files that were written compacted.</summary>

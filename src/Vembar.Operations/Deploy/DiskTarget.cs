@@ -30,7 +30,8 @@ internal sealed class DiskTarget : IDisposable
     public Partition Windows { get; private set; } = null!;
 
     /// <summary>Makes all that will be on the disk but the image's files, beside it; the disk is not touched.</summary>
-    /// <exception cref="VembarException">The layout does not go on the disk, a program is missing, or a partition cannot be made as it should.</exception>
+    /// <exception cref="VembarException">The layout does not go on the disk, a program is missing, or a partition cannot be made as it
+    /// should.</exception>
     public void Prepare(DiskLayout layout, TreeEditor tree, WindowsInstall? install, CancellationToken cancellation)
     {
         var sector = _image.SectorSize;
@@ -55,12 +56,14 @@ internal sealed class DiskTarget : IDisposable
                 kind = FileSystem.Ntfs;
             }
             _formatted.Add((partition, kind.Length > 0 ? file : null));
-            Volumes.Add(new WrittenVolume(partition.Number, planned.Role.ToString().ToLowerInvariant(), partition.Start, partition.Length, kind, planned.Label));
+            Volumes.Add(new WrittenVolume(partition.Number, planned.Role.ToString().ToLowerInvariant(), partition.Start, partition.Length,
+                kind, planned.Label));
         }
         if (layout.Scheme == PartitionScheme.Mbr)
         {
             BiosFiles(tree, install, _table, _table.Partitions.First(p => p.IsActive), Windows);
-            Warnings.Add("the disk has no boot code: a BIOS starts from it only after `bootsect /nt60` on the machine (the image's files hold none)");
+            Warnings.Add("the disk has no boot code: a BIOS starts from it only after `bootsect /nt60` on the machine (the image's files "
+                + "hold none)");
         }
     }
 
@@ -119,7 +122,9 @@ internal sealed class DiskTarget : IDisposable
             throw failure.Errno switch
             {
                 Errno.NotPermitted => InUse(displayName),
-                Errno.Invalid or Errno.InputOutput => VembarException.Input("bad-volume", $"{displayName} cannot be read as NTFS: {failure.Message}", "Deploy to the whole disk instead, with a layout."),
+                Errno.Invalid or Errno.InputOutput =>
+                    VembarException.Input("bad-volume", $"{displayName} cannot be read as NTFS: {failure.Message}",
+                    "Deploy to the whole disk instead, with a layout."),
                 _ => VembarException.From(failure, "open", displayName)!,
             };
         }
@@ -127,11 +132,14 @@ internal sealed class DiskTarget : IDisposable
 
     /// <summary>The error for a volume whose Windows may still have something to write to it.</summary>
     public static VembarException InUse(string displayName) =>
-        VembarException.Input("volume-in-use", $"{displayName} is hibernated or was not closed cleanly; it is not written to", "Start its Windows once and shut it down fully, or deploy to another volume.");
+        VembarException.Input("volume-in-use", $"{displayName} is hibernated or was not closed cleanly; it is not written to",
+        "Start its Windows once and shut it down fully, or deploy to another volume.");
 
-    public NtfsSource OpenWritten(long start, long length, string displayName) => NtfsSource.Open(displayName, () => new SliceDevice(_image.OpenDevice(), start, length));
+    public NtfsSource OpenWritten(long start, long length, string displayName) =>
+        NtfsSource.Open(displayName, () => new SliceDevice(_image.OpenDevice(), start, length));
 
-    private static byte[]? Template(TreeEditor tree, WindowsInstall install) => tree.ReadFile(WindowsInstall.HivePath(install.Folder, "BCD-Template"), RegistryHive.Longest);
+    private static byte[]? Template(TreeEditor tree, WindowsInstall install) =>
+        tree.ReadFile(WindowsInstall.HivePath(install.Folder, "BCD-Template"), RegistryHive.Longest);
 
     private static string Locale(WindowsInstall install) => install.Languages.Count > 0 ? install.Languages[0] : "";
 
@@ -154,10 +162,13 @@ internal sealed class DiskTarget : IDisposable
             // Firmware that has no entry for this disk looks here (UEFI specification 2.10, 3.5.1.1).
             var fallback = Path.Combine(folder, "EFI", "Boot");
             Directory.CreateDirectory(fallback);
-            File.Copy(manager, Path.Combine(fallback, install.Architecture switch { "arm64" => "bootaa64.efi", "x86" => "bootia32.efi", _ => "bootx64.efi" }));
+            File.Copy(manager,
+                Path.Combine(fallback,
+                install.Architecture switch { "arm64" => "bootaa64.efi", "x86" => "bootia32.efi", _ => "bootx64.efi" }));
         }
         Directory.CreateDirectory(boots);
-        File.WriteAllBytes(Path.Combine(boots, "BCD"), BootStore.Make(Template(tree, install), table, boot, windows, install.Folder, install.Product, Locale(install)));
+        File.WriteAllBytes(Path.Combine(boots, "BCD"),
+            BootStore.Make(Template(tree, install), table, boot, windows, install.Folder, install.Product, Locale(install)));
     }
 
     private void BiosFiles(TreeEditor tree, WindowsInstall? install, PartitionTable table, Partition boot, Partition windows)
@@ -191,14 +202,16 @@ internal sealed class DiskTarget : IDisposable
                 var path = source.Child(name);
                 if (tree.Find(path) is { Entry.Kind: EntryKind.Folder })
                     Copy(path, MakeFolder(target, name));
-                else if (!name.Equals("bootmgr", StringComparison.OrdinalIgnoreCase) && tree.ReadFile(path, RegistryHive.Longest) is { } bytes)
+                else if (!name.Equals("bootmgr", StringComparison.OrdinalIgnoreCase)
+                    && tree.ReadFile(path, RegistryHive.Longest) is { } bytes)
                     Put(volume, target, name, bytes, 0);
             }
         }
         var folder = MakeFolder(NtfsVolume.Root, "Boot");
         Copy(from.Child("PCAT"), folder);
         Copy(from.Child("Fonts"), MakeFolder(folder, "Fonts"));
-        Put(volume, folder, "BCD", BootStore.Make(Template(tree, install), table, boot, windows, install.Folder, install.Product, Locale(install)), 0);
+        Put(volume, folder, "BCD",
+            BootStore.Make(Template(tree, install), table, boot, windows, install.Folder, install.Product, Locale(install)), 0);
         volume.Close();
     }
 

@@ -19,25 +19,35 @@ internal static class TargetChecks
     {
         var target = request.Target;
         if (Directory.Exists(target))
-            throw VembarException.Input("not-a-disk", $"the target '{target}' is a folder, not a disk", "Leave out --size, --layout, --volume and --erase to deploy into the folder.");
+            throw VembarException.Input("not-a-disk", $"the target '{target}' is a folder, not a disk",
+                "Leave out --size, --layout, --volume and --erase to deploy into the folder.");
         if (request.Volume is not null && (request.Size is not null || request.Layout is not null || request.MayErase is not null))
-            throw new VembarException(ErrorKind.Usage, "volume-or-layout", "--volume deploys into a volume as it is; --size, --layout and --erase make the disk anew", "Give one or the other.");
+            throw new VembarException(ErrorKind.Usage, "volume-or-layout",
+                "--volume deploys into a volume as it is; --size, --layout and --erase make the disk anew", "Give one or the other.");
         if (request.Size is < SmallestDisk)
-            throw new VembarException(ErrorKind.Usage, "bad-size", string.Create(CultureInfo.InvariantCulture, $"a disk of {request.Size} bytes is too small for Windows"), "Give a size with its unit, for instance --size \"64 GiB\"; a number alone means bytes.");
+            throw new VembarException(ErrorKind.Usage, "bad-size",
+                string.Create(CultureInfo.InvariantCulture, $"a disk of {request.Size} bytes is too small for Windows"),
+                "Give a size with its unit, for instance --size \"64 GiB\"; a number alone means bytes.");
         if (request.Size is > LargestDisk)
-            throw new VembarException(ErrorKind.Usage, "bad-size", $"a disk of {request.Size >> 40} TiB is larger than the {LargestDisk >> 40} TiB that are made here", "Give a smaller size.");
+            throw new VembarException(ErrorKind.Usage, "bad-size",
+                $"a disk of {request.Size >> 40} TiB is larger than the {LargestDisk >> 40} TiB that are made here",
+                "Give a smaller size.");
         if (!Path.Exists(target))
         {
             New(request);
             return;
         }
         if (request.Size is not null)
-            throw VembarException.Input("target-exists", $"the target '{target}' is there already, and --size makes a new disk image", "Name a file that is not there, or leave out --size and give --erase or --volume.");
+            throw VembarException.Input("target-exists", $"the target '{target}' is there already, and --size makes a new disk image",
+                "Name a file that is not there, or leave out --size and give --erase or --volume.");
         if (request.Volume is null && request.MayErase is null)
-            throw VembarException.Input("target-exists", $"the target '{target}' is there already, as a file or a disk", "Name a folder or a new file; or, when it is a disk: give --erase to divide it anew (all that is on it is lost), or --volume N to deploy into a volume of it.");
+            throw VembarException.Input("target-exists", $"the target '{target}' is there already, as a file or a disk",
+                "Name a folder or a new file; or, when it is a disk: give --erase to divide it anew (all that is on it is lost), or "
+                + "--volume N to deploy into a volume of it.");
         NoArchive(target, archive);
         if (UseOf(target) is { } use)
-            throw VembarException.Environment("disk-in-use", $"the disk '{target}' is in use: {use}", "Unmount it first, or take it from what stands on it; and make sure that it is the disk you mean.");
+            throw VembarException.Environment("disk-in-use", $"the disk '{target}' is in use: {use}",
+                "Unmount it first, or take it from what stands on it; and make sure that it is the disk you mean.");
         using (FileDevice.Open(target, write: true))
         {
             // It may be written.
@@ -50,14 +60,19 @@ internal static class TargetChecks
     {
         var target = request.Target;
         if (request.Volume is not null || request.Size is null)
-            throw VembarException.Input("no-such-disk", $"there is no disk '{target}'", request.Volume is not null ? "Check the path." : "Make a new disk image with --size, for instance --size \"64 GiB\".");
+            throw VembarException.Input("no-such-disk", $"there is no disk '{target}'",
+                request.Volume is not null ? "Check the path." : "Make a new disk image with --size, for instance --size \"64 GiB\".");
         if (Path.GetExtension(target).Equals(".vmb", StringComparison.OrdinalIgnoreCase))
-            throw new VembarException(ErrorKind.Usage, "named-like-an-archive", $"'{target}' is named like an archive, and is to be a disk", "Give it a name that ends in .vhdx, .vhd, .qcow2, .vmdk or .img.");
+            throw new VembarException(ErrorKind.Usage, "named-like-an-archive",
+                $"'{target}' is named like an archive, and is to be a disk",
+                "Give it a name that ends in .vhdx, .vhd, .qcow2, .vmdk or .img.");
         var folder = Path.GetDirectoryName(Path.GetFullPath(target));
         if (folder is null || !Directory.Exists(folder))
-            throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' to make the disk image '{target}' in", "Check the path, or make the folder.");
+            throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' to make the disk image '{target}' in",
+                "Check the path, or make the folder.");
         if (!Checks.MayWrite(folder))
-            throw VembarException.Environment("no-permission", $"'{folder}' cannot be written", "Choose another target, or run as a user who may write there.");
+            throw VembarException.Environment("no-permission", $"'{folder}' cannot be written",
+                "Choose another target, or run as a user who may write there.");
     }
 
     // The archive that is read, those that it is based on, and any other one.
@@ -65,16 +80,21 @@ internal static class TargetChecks
     {
         if (!Posix.TryStat(null, PosixName.Encode(target), out var stat, followLink: true))
             return;
-        bool IsSame(string path) => Posix.TryStat(null, PosixName.Encode(path), out var other, followLink: true) && other.Device == stat.Device && other.Inode == stat.Inode;
+        bool IsSame(string path) =>
+            Posix.TryStat(null, PosixName.Encode(path), out var other, followLink: true) && other.Device == stat.Device
+            && other.Inode == stat.Inode;
         if (archive is not null && IsSame(archive.Path))
-            throw VembarException.Input("target-is-archive", $"the target '{target}' is the archive that holds the image", "Name the disk.");
+            throw VembarException.Input("target-is-archive", $"the target '{target}' is the archive that holds the image",
+                "Name the disk.");
         foreach (var based in archive?.Bases ?? [])
         {
             if (IsSame(based.Path))
-                throw VembarException.Input("target-is-archive", $"the target '{target}' is the archive that '{archive!.Path}' is based on", "Name the disk.");
+                throw VembarException.Input("target-is-archive",
+                    $"the target '{target}' is the archive that '{archive!.Path}' is based on", "Name the disk.");
         }
         if (ArchiveReader.IsArchive(target))
-            throw VembarException.Input("target-is-archive", $"the target '{target}' is an archive, not a disk", "Name the disk; an archive is removed with rm.");
+            throw VembarException.Input("target-is-archive", $"the target '{target}' is an archive, not a disk",
+                "Name the disk; an archive is removed with rm.");
     }
 
     // What this machine itself does with a disk, a partition of it, or a file that holds one; null for nothing.
@@ -89,10 +109,13 @@ internal static class TargetChecks
     {
         if (!Directory.Exists("/sys/block") || !Posix.TryStat(null, PosixName.Encode(file), out var own, followLink: true))
             return null;
-        foreach (var backing in Directory.EnumerateDirectories("/sys/block", "loop*").Select(d => Path.Combine(d, "loop/backing_file")).Where(File.Exists))
+        foreach (var backing in Directory.EnumerateDirectories("/sys/block", "loop*").Select(d => Path.Combine(d, "loop/backing_file"))
+            .Where(File.Exists))
         {
             var behind = File.ReadAllText(backing).TrimEnd('\n');
-            if (behind == file || (Posix.TryStat(null, PosixName.Encode(behind), out var stat, followLink: true) && stat.Device == own.Device && stat.Inode == own.Inode))
+            if (behind == file
+                || (Posix.TryStat(null, PosixName.Encode(behind), out var stat, followLink: true) && stat.Device == own.Device
+                && stat.Inode == own.Inode))
                 return $"{Path.GetFileName(Path.GetDirectoryName(Path.GetDirectoryName(backing)))} is set up on it";
         }
         return null;
@@ -106,7 +129,8 @@ internal static class TargetChecks
         var about = $"/sys/class/block/{Path.GetFileName(real)}";
         if (!real.StartsWith("/dev/", StringComparison.Ordinal) || !Directory.Exists(about))
             return null;
-        var devices = Directory.EnumerateDirectories(about).Where(d => File.Exists(Path.Combine(d, "partition"))).Select(Path.GetFileName).Append(Path.GetFileName(real)).Select(n => $"/dev/{n}").ToHashSet();
+        var devices = Directory.EnumerateDirectories(about).Where(d => File.Exists(Path.Combine(d, "partition"))).Select(Path.GetFileName)
+            .Append(Path.GetFileName(real)).Select(n => $"/dev/{n}").ToHashSet();
         foreach (var line in File.ReadLines("/proc/self/mounts").Select(l => l.Split(' ')))
         {
             if (devices.Contains(line[0]))
@@ -114,7 +138,8 @@ internal static class TargetChecks
         }
         if (devices.FirstOrDefault(d => SwapOf(d) is not null) is { } swap)
             return $"{swap} is swap space";
-        return devices.Select(d => $"/sys/class/block/{Path.GetFileName(d)}/holders").Where(Directory.Exists).SelectMany(Directory.EnumerateFileSystemEntries).FirstOrDefault() is { } holder
+        return devices.Select(d => $"/sys/class/block/{Path.GetFileName(d)}/holders").Where(Directory.Exists)
+            .SelectMany(Directory.EnumerateFileSystemEntries).FirstOrDefault() is { } holder
             ? $"{Path.GetFileName(holder)} stands on it" : null;
     }
 
@@ -130,16 +155,19 @@ internal static class TargetChecks
         {
             if (!request.KeepExisting && !File.Exists(Path.Combine(full, DeployJournal.FileName))
                 && Directory.EnumerateFileSystemEntries(full).Any(e => Path.GetFileName(e) != DeployJournal.UnfinishedName))
-                throw VembarException.Input("target-not-empty", $"the target folder '{request.Target}' is not empty", "Name an empty or new folder, or keep what is there with --keep-existing.");
+                throw VembarException.Input("target-not-empty", $"the target folder '{request.Target}' is not empty",
+                    "Name an empty or new folder, or keep what is there with --keep-existing.");
         }
         else
         {
             folder = Path.GetDirectoryName(Path.TrimEndingDirectorySeparator(full));
             if (folder is null || !Directory.Exists(folder))
-                throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' to make the target '{request.Target}' in", "Check the path, or make the folder.");
+                throw VembarException.Input("no-such-folder", $"there is no folder '{folder}' to make the target '{request.Target}' in",
+                    "Check the path, or make the folder.");
         }
         if (!Checks.MayWrite(folder))
-            throw VembarException.Environment("no-permission", $"'{folder}' cannot be written", "Choose another target, or run as a user who may write there.");
+            throw VembarException.Environment("no-permission", $"'{folder}' cannot be written",
+                "Choose another target, or run as a user who may write there.");
     }
 
     /// <summary>Whether a folder's file system has room for what will be written.</summary>
@@ -148,6 +176,7 @@ internal static class TargetChecks
     {
         var free = Posix.FreeBytes(Path.GetFullPath(target));
         if (free < needed)
-            throw VembarException.Environment("no-room", $"the image takes {needed >> 20} MiB, '{target}' has room for {free >> 20}", "Make room there, choose another target, or try it all the same with --skip-room-check.");
+            throw VembarException.Environment("no-room", $"the image takes {needed >> 20} MiB, '{target}' has room for {free >> 20}",
+                "Make room there, choose another target, or try it all the same with --skip-room-check.");
     }
 }

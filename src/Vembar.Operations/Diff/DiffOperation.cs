@@ -85,8 +85,10 @@ public static class DiffOperation
         var (a, b) = (InUse(left, x), InUse(right, y));
         return (Names(a.Select(p => p.Title), b.Select(p => p.Title)), Names(On(a), On(b)));
 
-        static List<InstalledPackage> InUse(ImageTree tree, string windows) => [.. InstalledPackage.Read(tree, WindowsPath.Root.Child(windows)).Where(p => p.ReplacedBy is null)];
-        static IEnumerable<string> On(IEnumerable<InstalledPackage> packages) => packages.SelectMany(p => p.Features).Where(f => f.IsOn).Select(f => f.Feature.Name);
+        static List<InstalledPackage> InUse(ImageTree tree, string windows) =>
+            [.. InstalledPackage.Read(tree, WindowsPath.Root.Child(windows)).Where(p => p.ReplacedBy is null)];
+        static IEnumerable<string> On(IEnumerable<InstalledPackage> packages) =>
+            packages.SelectMany(p => p.Features).Where(f => f.IsOn).Select(f => f.Feature.Name);
     }
 
     private static List<string> Differences(TreeEntry x, TreeEntry y)
@@ -105,17 +107,22 @@ public static class DiffOperation
         If(x.Security != y.Security, "security");
         If(!x.Streams.Select(s => (s.Name, s.Content.Hash)).SequenceEqual(y.Streams.Select(s => (s.Name, s.Content.Hash))), "streams");
         If(x.Owner != y.Owner, "owner");
-        If(!Bytes(x.Reparse).SequenceEqual(Bytes(y.Reparse)) || !Bytes(x.ObjectId).SequenceEqual(Bytes(y.ObjectId)) || x.ShortName != y.ShortName || x.LinkGroup != y.LinkGroup
-            || x.CaseSensitive != y.CaseSensitive || x.Compaction != y.Compaction || !Same(x.ExtendedAttributes, y.ExtendedAttributes) || !Same(x.PosixAttributes, y.PosixAttributes), "other");
+        If(!Bytes(x.Reparse).SequenceEqual(Bytes(y.Reparse)) || !Bytes(x.ObjectId).SequenceEqual(Bytes(y.ObjectId))
+            || x.ShortName != y.ShortName || x.LinkGroup != y.LinkGroup
+            || x.CaseSensitive != y.CaseSensitive || x.Compaction != y.Compaction || !Same(x.ExtendedAttributes, y.ExtendedAttributes)
+            || !Same(x.PosixAttributes, y.PosixAttributes), "other");
         return what;
     }
 
     private static ReadOnlySpan<byte> Bytes(byte[]? bytes) => bytes;
 
     private static bool Same(IReadOnlyList<NamedValue> x, IReadOnlyList<NamedValue> y) =>
-        x.Count == y.Count && x.Zip(y).All(p => p.First.Name == p.Second.Name && p.First.Flags == p.Second.Flags && p.First.Value.AsSpan().SequenceEqual(p.Second.Value));
+        x.Count == y.Count
+        && x.Zip(y).All(p => p.First.Name == p.Second.Name && p.First.Flags == p.Second.Flags
+        && p.First.Value.AsSpan().SequenceEqual(p.Second.Value));
 
-    private static (IReadOnlyList<ChangedValue>?, ChangedNames?, ChangedNames?) CompareWindows(ImageTree left, ImageTree right, CancellationToken cancellation)
+    private static (IReadOnlyList<ChangedValue>?, ChangedNames?, ChangedNames?) CompareWindows(ImageTree left, ImageTree right,
+        CancellationToken cancellation)
     {
         if (WindowsInstall.FindFolder(left) is not { } x || WindowsInstall.FindFolder(right) is not { } y)
             return (null, null, null);
@@ -136,9 +143,11 @@ public static class DiffOperation
             known.Clear();
             a.Compare(b, difference => values.Add(new ChangedValue(name, difference.Key, difference.Value, difference.What)), cancellation);
             if (name == "SOFTWARE")
-                programs = Names(InstalledProgram.Read(a).Select(p => $"{p.Name} {p.Version}".Trim()), InstalledProgram.Read(b).Select(p => $"{p.Name} {p.Version}".Trim()));
+                programs = Names(InstalledProgram.Read(a).Select(p => $"{p.Name} {p.Version}".Trim()),
+                    InstalledProgram.Read(b).Select(p => $"{p.Name} {p.Version}".Trim()));
             if (name == "SYSTEM")
-                drivers = Names(DriverDatabase.Read(a).Select(d => $"{d.OriginalInf} {d.Version}"), DriverDatabase.Read(b).Select(d => $"{d.OriginalInf} {d.Version}"));
+                drivers = Names(DriverDatabase.Read(a).Select(d => $"{d.OriginalInf} {d.Version}"),
+                    DriverDatabase.Read(b).Select(d => $"{d.OriginalInf} {d.Version}"));
         }
         return (values, programs, drivers);
     }

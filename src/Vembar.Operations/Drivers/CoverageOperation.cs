@@ -19,7 +19,8 @@ public static class CoverageOperation
     /// <param name="trust">Whose signatures count.</param>
     /// <param name="cancellation">Ends unpacking.</param>
     /// <exception cref="VembarException">The image cannot be read or has no driver database.</exception>
-    public static CoverageResult Run(IReadOnlyList<string> paths, ImageReference? image, string architecture, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust, CancellationToken cancellation = default)
+    public static CoverageResult Run(IReadOnlyList<string> paths, ImageReference? image, string architecture,
+        IReadOnlyList<HardwareProfile> profiles, DriverTrust trust, CancellationToken cancellation = default)
     {
         if (image is null)
             return Compare(paths, WindowsTarget.Newest(architecture), null, [], profiles, trust, cancellation);
@@ -31,11 +32,13 @@ public static class CoverageOperation
         if (store is null)
             throw VembarException.Input("no-driver-store", $"'{displayName}': {why}", "Leave out --image to compare the packages alone.");
         var unsigned = (record.UnsignedDrivers ?? []).Select(u => u.Inf).ToHashSet(StringComparer.OrdinalIgnoreCase);
-        var held = DriverDatabase.Read(context.Hive("SYSTEM")!, inbox: true).Where(l => l.Ids.Count > 0).Select(l => CandidateDriver.Of(l, l.IsAdded ? store.Fit(l) : null, !unsigned.Contains(l.Inf))).ToList();
+        var held = DriverDatabase.Read(context.Hive("SYSTEM")!, inbox: true).Where(l => l.Ids.Count > 0)
+            .Select(l => CandidateDriver.Of(l, l.IsAdded ? store.Fit(l) : null, !unsigned.Contains(l.Inf))).ToList();
         return Compare(paths, store.Windows, store.Include, held, profiles, trust, cancellation);
     }
 
-    private static CoverageResult Compare(IReadOnlyList<string> paths, WindowsTarget windows, Func<string, InfFile?>? include, List<CandidateDriver> held, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust, CancellationToken cancellation)
+    private static CoverageResult Compare(IReadOnlyList<string> paths, WindowsTarget windows, Func<string, InfFile?>? include,
+        List<CandidateDriver> held, IReadOnlyList<HardwareProfile> profiles, DriverTrust trust, CancellationToken cancellation)
     {
         var passed = new List<ChangeOutcome>();
         var candidates = new List<CandidateDriver>(held);

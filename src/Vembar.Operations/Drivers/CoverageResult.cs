@@ -8,7 +8,8 @@ namespace Vembar.Operations.Drivers;
 /// <param name="Models">The models with their devices.</param>
 /// <param name="Drivers">How many packages were compared.</param>
 /// <param name="Passed">Packages that were passed over, with the reason.</param>
-public sealed record CoverageResult(WindowsTarget Windows, IReadOnlyList<ModelCoverage> Models, int Drivers, IReadOnlyList<ChangeOutcome> Passed)
+public sealed record CoverageResult(WindowsTarget Windows, IReadOnlyList<ModelCoverage> Models, int Drivers,
+    IReadOnlyList<ChangeOutcome> Passed)
 {
     /// <summary>Whether every device that is needed has a driver.</summary>
     public bool IsInOrder => Coverage.IsInOrder(Models);

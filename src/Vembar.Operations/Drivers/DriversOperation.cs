@@ -18,7 +18,8 @@ public static class DriversOperation
     /// <param name="progress">Told of each package.</param>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">A path is not there or holds no INF.</exception>
-    public static IReadOnlyList<DriverRow> Run(IReadOnlyList<string> paths, ImageReference? image, DriverTrust trust, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static IReadOnlyList<DriverRow> Run(IReadOnlyList<string> paths, ImageReference? image, DriverTrust trust,
+        IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var rows = new List<DriverRow>();
         var packages = new Dictionary<int, (DriverPackage Package, string Content, IReadOnlyList<string> Ids)>();
@@ -38,7 +39,8 @@ public static class DriversOperation
             {
                 var package = DriverPackage.Read(inf);
                 // What an image holds is there for its Windows alone.
-                var fitted = rows.Count >= given ? [package.For(store!.Windows, store.Include)] : package.Architectures.Select(a => package.For(WindowsTarget.Newest(a))).ToList();
+                var fitted = rows.Count >= given ? [package.For(store!.Windows, store.Include)]
+                    : package.Architectures.Select(a => package.For(WindowsTarget.Newest(a))).ToList();
                 row = Describe(row, package, fitted, trust, out var content, out var ids);
                 if (rows.Count >= given)
                     row = row with { Devices = fitted[0].Devices.Count };
@@ -55,7 +57,8 @@ public static class DriversOperation
         {
             var line = lines[package.Line].ToList();
             var same = line.FirstOrDefault(p => p.Key < at && p.Value.Content == content);
-            var newest = line.Where(p => p.Value.Package.IsNewerThan(package.Date, package.Version) && DriverVersions.Covers(p.Value.Ids, ids, new HashSet<string>()))
+            var newest = line.Where(p => p.Value.Package.IsNewerThan(package.Date, package.Version)
+                && DriverVersions.Covers(p.Value.Ids, ids, new HashSet<string>()))
                 .Select(p => (int?)p.Key).MaxBy(k => (packages[k!.Value].Package.Date, packages[k.Value].Package.Version));
             rows[at] = rows[at] with
             {
@@ -76,7 +79,8 @@ public static class DriversOperation
         return store ?? throw VembarException.Input("no-driver-store", $"'{displayName}': {why}", "Name an image of Windows 8 or later.");
     }
 
-    private static DriverRow Describe(DriverRow row, DriverPackage package, List<FittedDriver> fitted, DriverTrust trust, out string content, out IReadOnlyList<string> ids)
+    private static DriverRow Describe(DriverRow row, DriverPackage package, List<FittedDriver> fitted, DriverTrust trust,
+        out string content, out IReadOnlyList<string> ids)
     {
         var files = fitted.SelectMany(f => f.Files).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
         ids = [.. fitted.SelectMany(DriverVersions.IdsOf).Distinct(StringComparer.OrdinalIgnoreCase)];
@@ -92,7 +96,9 @@ public static class DriversOperation
             Date = package.Date == default ? null : package.Date,
             Architectures = [.. package.Architectures.Intersect(fitted.Select(f => f.Windows.Architecture))],
             Devices = package.DeviceCount,
-            DeviceList = [.. fitted.SelectMany(f => f.Devices).DistinctBy(d => string.Join('|', d.Ids.Prepend(d.Description)), StringComparer.OrdinalIgnoreCase).Select(d => (d.Description, d.Ids))],
+            DeviceList = [.. fitted.SelectMany(f => f.Devices)
+            .DistinctBy(d => string.Join('|', d.Ids.Prepend(d.Description)), StringComparer.OrdinalIgnoreCase)
+                .Select(d => (d.Description, d.Ids))],
             BootCritical = fitted.Any(f => (f.Devices.Count > 0 || f.IsPrimitive) && f.IsBootCritical),
             // The worst of what its architectures have counts.
             Signature = signatures.OrderBy(s => s.State == SignatureState.Signed).FirstOrDefault(),

@@ -19,7 +19,8 @@ public static class CompactOperation
     /// <param name="cancellation">Ends it; the archive is as it was.</param>
     /// <param name="fileSystem">The file system; null for the real one.</param>
     /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
-    public static CompactResult Run(ArchiveLocation place, Effort? effort, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileSystem? fileSystem = null)
+    public static CompactResult Run(ArchiveLocation place, Effort? effort, TimeSpan wait, IProgress<OperationProgress> progress,
+        CancellationToken cancellation, IFileSystem? fileSystem = null)
     {
         var clock = Stopwatch.StartNew();
         var path = place.Path;
@@ -29,7 +30,8 @@ public static class CompactOperation
         if (File.Exists(full) && File.ResolveLinkTarget(full, returnFinalTarget: true) is { } target)
             full = target.FullName;
         // What is not known would be left out.
-        using var old = ArchiveWriter.Open(new ArchiveLocation(full, place.Bases), create: false, Effort.Balanced, wait, fileSystem, cancellation: cancellation);
+        using var old = ArchiveWriter.Open(new ArchiveLocation(full, place.Bases), create: false, Effort.Balanced, wait, fileSystem,
+            cancellation: cancellation);
         var folder = Path.GetDirectoryName(full)!;
         var prefix = $".{Path.GetFileName(full)}.compact-";
         // The lock is ours, so what another run left behind belongs to nobody.
@@ -39,7 +41,8 @@ public static class CompactOperation
         var before = old.Base.FileLength;
         if (old.Base.LostImages.Count > 0)
         {
-            throw VembarException.Damaged($"'{path}' is not rewritten, for its images {string.Join(", ", old.Base.LostImages.Select(i => i.Number))} would be lost: their records are damaged",
+            throw VembarException.Damaged($"'{path}' is not rewritten, for its images "
+                + $"{string.Join(", ", old.Base.LostImages.Select(i => i.Number))} would be lost: their records are damaged",
                 "Heal it with `vembar verify ARCHIVE --repair-from COPY`.");
         }
         try
@@ -73,7 +76,8 @@ public static class CompactOperation
             Remove(scratch, fileSystem);
             throw;
         }
-        return new CompactResult(path, old.Base.Images.Count, before, Native.Posix.Stat(null, Native.PosixName.Encode(full)).Size, clock.Elapsed.TotalSeconds);
+        return new CompactResult(path, old.Base.Images.Count, before, Native.Posix.Stat(null, Native.PosixName.Encode(full)).Size,
+            clock.Elapsed.TotalSeconds);
     }
 
     private static void Remove(string scratch, IFileSystem fileSystem)

@@ -20,13 +20,15 @@ public static class FilesOperation
             var glob = Glob.Parse(path);
             var start = glob.FixedPart();
             var from = tree.Find(start);
-            return from is { Kind: EntryKind.Folder } ? tree.Walk(from, start).Where(e => glob.Matches(e.Path.Parts)).Select(e => new FoundEntry(e.Path, e.Entry)) : [];
+            return from is { Kind: EntryKind.Folder }
+                ? tree.Walk(from, start).Where(e => glob.Matches(e.Path.Parts)).Select(e => new FoundEntry(e.Path, e.Entry)) : [];
         }
         var at = WindowsPath.Parse(path ?? "/");
         var entry = Locate(tree, at);
         if (entry.Kind != EntryKind.Folder)
             return [new FoundEntry(at, entry)];
-        return deep ? tree.Walk(entry, at).Select(e => new FoundEntry(e.Path, e.Entry)) : tree.Entries(entry, at).Select(e => new FoundEntry(at.Child(e.Name), e));
+        return deep ? tree.Walk(entry, at).Select(e => new FoundEntry(e.Path, e.Entry))
+            : tree.Entries(entry, at).Select(e => new FoundEntry(at.Child(e.Name), e));
     }
 
     /// <summary>The entry at a path.</summary>
@@ -41,8 +43,11 @@ public static class FilesOperation
         {
             if (tree.Find(good.Child(part)) is null)
             {
-                var near = tree.Names(good).Select(n => (Name: n, Distance: EditDistance.Distance(n, part))).Where(n => n.Distance <= Math.Max(2, part.Length / 3)).OrderBy(n => n.Distance).FirstOrDefault();
-                throw VembarException.Input("no-such-path", $"{tree.DisplayName} has no '{path}'", near.Name is null ? $"List what there is with `vembar files {tree.DisplayName} \"{good}\"`." : $"Did you mean '{good.Child(near.Name)}'?");
+                var near = tree.Names(good).Select(n => (Name: n, Distance: EditDistance.Distance(n, part)))
+                    .Where(n => n.Distance <= Math.Max(2, part.Length / 3)).OrderBy(n => n.Distance).FirstOrDefault();
+                throw VembarException.Input("no-such-path", $"{tree.DisplayName} has no '{path}'",
+                    near.Name is null ? $"List what there is with `vembar files {tree.DisplayName} \"{good}\"`."
+                    : $"Did you mean '{good.Child(near.Name)}'?");
             }
             good = good.Child(part);
         }

@@ -13,7 +13,8 @@ public static class TakeOperation
 {
     /// <summary>Takes files and folders into a folder, which is made when there is none.</summary>
     /// <exception cref="VembarException">Something is not there or in the way; nothing is left behind.</exception>
-    public static TakeResult Run(ImageReference reference, IReadOnlyList<string> paths, string to, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static TakeResult Run(ImageReference reference, IReadOnlyList<string> paths, string to, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
     {
         using var archive = ArchiveReader.Open(reference.Archive);
         var image = archive.Find(reference.Which);
@@ -26,9 +27,11 @@ public static class TakeOperation
                 found.AddRange(matches.Where(m => found.All(f => !f.Path.Equals(m.Path))));
         }
         foreach (var twin in found.GroupBy(f => f.Entry.Name, StringComparer.Ordinal).Where(g => g.Count() > 1))
-            problems.Add(VembarException.Input("same-name", $"two of these are named '{twin.Key}': {string.Join(", ", twin.Select(t => t.Path))}", "Take them in two runs, to two folders."));
+            problems.Add(VembarException.Input("same-name", $"two of these are named '{twin.Key}': "
+                + $"{string.Join(", ", twin.Select(t => t.Path))}", "Take them in two runs, to two folders."));
         foreach (var entry in found.Where(f => Path.Exists(Path.Combine(to, f.Entry.Name))))
-            problems.Add(VembarException.Input("target-exists", $"'{Path.Combine(to, entry.Entry.Name)}' is there already", "Choose another folder with --to."));
+            problems.Add(VembarException.Input("target-exists", $"'{Path.Combine(to, entry.Entry.Name)}' is there already",
+                "Choose another folder with --to."));
         if (File.Exists(to))
             problems.Add(VembarException.Input("not-a-folder", $"'{to}' is a file", "Name a folder with --to."));
         Checks.Throw(problems);
@@ -36,17 +39,22 @@ public static class TakeOperation
         try
         {
             Directory.CreateDirectory(to);
-            using var target = new FolderTarget(to, new TreeEditor(tree, found.Select(f => (f.Path, f.Entry))), tree, archive, keepExisting: true, key: null);
+            using var target = new FolderTarget(to, new TreeEditor(tree, found.Select(f => (f.Path, f.Entry))), tree, archive,
+                keepExisting: true, key: null);
             target.Plan(cancellation);
-            target.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)), cancellation);
+            target.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)),
+                cancellation);
             return new TakeResult(target.Files, target.Bytes, [.. found.Select(f => f.Path.ToString())],
-                target.Lost.Count == 0 ? [] : [$"this file system cannot keep: {string.Join(", ", target.Lost.Select(l => $"{l.Key} ({l.Value})"))}"]);
+                target.Lost.Count == 0 ? []
+                : [$"this file system cannot keep: {string.Join(", ", target.Lost.Select(l => $"{l.Key} ({l.Value})"))}"]);
         }
         catch (Exception failure)
         {
             if (isNew && Directory.Exists(to) && !Directory.EnumerateFileSystemEntries(to).Any())
                 Directory.Delete(to);
-            if (failure is not VembarException && VembarException.From(failure is AggregateException { InnerExceptions: [var first, ..] } ? first : failure, "write into", to) is { } error)
+            if (failure is not VembarException
+                && VembarException.From(failure is AggregateException { InnerExceptions: [var first, ..] } ? first : failure, "write into",
+                to) is { } error)
                 throw error;
             throw;
         }
@@ -60,7 +68,9 @@ public static class TakeOperation
             return at.IsRoot ? [.. FilesOperation.Find(tree, null, false)] : [new FoundEntry(at, FilesOperation.Locate(tree, at))];
         }
         var found = FilesOperation.Find(tree, path, false).ToList();
-        return found.Count > 0 ? found : throw VembarException.Input("no-such-path", $"nothing in {tree.DisplayName} matches '{path}'", "'**' stands for any number of folders: '**/*.txt'.");
+        return found.Count > 0 ? found
+            : throw VembarException.Input("no-such-path", $"nothing in {tree.DisplayName} matches '{path}'",
+            "'**' stands for any number of folders: '**/*.txt'.");
     }
 
     /// <summary>Writes one file's content to a stream.</summary>
@@ -72,7 +82,8 @@ public static class TakeOperation
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         var at = WindowsPath.Parse(path);
         if (FilesOperation.Locate(tree, at) is not { Content: { } content })
-            throw VembarException.Input("not-a-file", $"'{at}' is not a file, so it cannot be printed", "Name one file, or take the folder with --to DIR.");
+            throw VembarException.Input("not-a-file", $"'{at}' is not a file, so it cannot be printed",
+                "Name one file, or take the folder with --to DIR.");
         var zeros = new byte[1 << 16];
         var end = 0L;
         void Fill(long until)

@@ -11,7 +11,8 @@ namespace Vembar.Operations.History;
 /// <summary>Tells the states of an archive and goes back to one.</summary>
 public static class HistoryOperation
 {
-    /// <summary>The states since the archive was made or last rewritten, oldest first; also those that are damaged, as far as that lets them be found.</summary>
+    /// <summary>The states since the archive was made or last rewritten, oldest first; also those that are damaged, as far as that lets
+    /// them be found.</summary>
     /// <exception cref="VembarException">The archive cannot be opened at all.</exception>
     public static IReadOnlyList<ArchiveState> Run(string path) => Run(path, out _);
 
@@ -42,7 +43,8 @@ public static class HistoryOperation
             // What of the present one could not be read is known from opening it.
             var problem = state.Problem.Length == 0 && commit == archive.Commit ? string.Join("; ", archive.Problems) : state.Problem;
             return new ArchiveState(
-                commit.Sequence, commit.Time, state.Catalogue?.Change ?? "", [.. (state.Catalogue?.Images ?? []).OrderBy(i => i.Number).Select(i => (i.Number, NameOf(i)))], commit.End, problem);
+                commit.Sequence, commit.Time, state.Catalogue?.Change ?? "",
+                [.. (state.Catalogue?.Images ?? []).OrderBy(i => i.Number).Select(i => (i.Number, NameOf(i)))], commit.End, problem);
         }
 
         private string NameOf(CatalogueEntry entry)
@@ -64,18 +66,23 @@ public static class HistoryOperation
     /// <summary>Makes an earlier state the present one, by a further state that lists what it did.</summary>
     /// <returns>The state as it was.</returns>
     /// <exception cref="VembarException">There is no such state, it is damaged, or the archive cannot be written.</exception>
-    public static ArchiveState Rewind(string path, long number, TimeSpan wait, IFileSystem? fileSystem = null, CancellationToken cancellation = default)
+    public static ArchiveState Rewind(string path, long number, TimeSpan wait, IFileSystem? fileSystem = null,
+        CancellationToken cancellation = default)
     {
         using var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.Rewind, new Mending(), wait, fileSystem, cancellation);
         var states = writer.Base.States();
         var found = states.FindIndex(s => s.Commit?.Sequence == number);
         if (found < 0)
         {
-            throw VembarException.Input("no-such-state", $"'{path}' has no state {number}{(states[^1].Commit is null ? " that can be found" : "")}", "States can be gone back to until the archive is compacted; `vembar history` lists them.",
-                [.. states.AsEnumerable().Reverse().Select(s => s.Commit is null ? s.Problem : $"{s.Commit.Sequence}: {s.Catalogue?.Change ?? "damaged"}")]);
+            throw VembarException.Input("no-such-state",
+                $"'{path}' has no state {number}{(states[^1].Commit is null ? " that can be found" : "")}",
+                "States can be gone back to until the archive is compacted; `vembar history` lists them.",
+                [.. states.AsEnumerable().Reverse()
+                .Select(s => s.Commit is null ? s.Problem : $"{s.Commit.Sequence}: {s.Catalogue?.Change ?? "damaged"}")]);
         }
         if (states[found].Catalogue is not { } catalogue)
-            throw VembarException.Damaged($"state {number} of '{path}' cannot be gone back to: {states[found].Problem}", "Choose another one; `vembar history` lists them.");
+            throw VembarException.Damaged($"state {number} of '{path}' cannot be gone back to: {states[found].Problem}",
+                "Choose another one; `vembar history` lists them.");
         var described = new Describer(writer.Base).Describe(states[found]);
         if (found > 0 || writer.Base.IsIndexRebuilt)
         {

@@ -14,14 +14,19 @@ public static class RetitleOperation
     public static ImageRecord Run(RetitleRequest request, IFileSystem? fileSystem = null, CancellationToken cancellation = default)
     {
         if (request is { Name: null, Version: null, Edition: null, Note: null, Labels.Count: 0 })
-            throw new VembarException(ErrorKind.Usage, "nothing-to-do", "nothing was said to change", "Give --name, --version, --edition, --note or --label.");
+            throw new VembarException(ErrorKind.Usage, "nothing-to-do", "nothing was said to change",
+                "Give --name, --version, --edition, --note or --label.");
         if (request.Name is not null)
             Checks.ImageName(request.Name);
-        using var writer = ArchiveWriter.Open(request.Image.Archive, create: false, Effort.Balanced, request.Wait, fileSystem, cancellation: cancellation);
+        using var writer =
+            ArchiveWriter.Open(request.Image.Archive, create: false, Effort.Balanced, request.Wait, fileSystem, cancellation: cancellation);
         var image = writer.Base.Find(request.Image.Which);
         if (request.Name is not null)
             Checks.NameIsFree(writer.Base, request.Name, exceptNumber: image.Number);
         var title = new ImageTitle { Version = request.Version, Edition = request.Edition, Note = request.Note, Labels = request.Labels };
-        return writer.CommitImage(title.In(image) with { Name = request.Name ?? image.Name }, image.Number, $"retitle {image.Number} {request.Name ?? image.Name}");
+        return writer.CommitImage(title.In(image) with
+        {
+            Name = request.Name ?? image.Name,
+        }, image.Number, $"retitle {image.Number} {request.Name ?? image.Name}");
     }
 }

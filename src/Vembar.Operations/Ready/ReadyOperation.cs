@@ -21,13 +21,15 @@ public static class ReadyOperation
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">The source cannot be read, holds no Windows, or the rules are not right.</exception>
-    public static ReadyResult Run(string path, int? volume, string? rules, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static ReadyResult Run(string path, int? volume, string? rules, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
     {
         var problems = new List<VembarException>();
         var own = Checks.Collect(problems, () => rules is null ? [] : ReadinessRule.Read(rules));
         using var found = Checks.Collect(problems, () => ResolvedSource.Open(path, volume));
         Checks.Throw(problems);
-        var tree = found!.Source.Walk(new Exclusions([], keepAll: true), null, skipUnreadable: true, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
+        var tree = found!.Source.Walk(new Exclusions([], keepAll: true), null, skipUnreadable: true,
+            files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
         WindowsInstall? install = null;
         try
         {
@@ -39,7 +41,8 @@ public static class ReadyOperation
         }
         var findings = ReadinessCheck.Check(found.Source, own!, new ReadinessOptions { SizeOf = path => SizeOf(tree, path) }).ToList();
         findings.AddRange(tree.Excluded.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal))
-            .Select(l => new Finding("unreadable", Severity.Stop, "a file cannot be read", $"{l.Path}: {l.Rule}", "Let Windows check the volume (chkdsk), or take the disk from another copy.")));
+            .Select(l => new Finding("unreadable", Severity.Stop, "a file cannot be read", $"{l.Path}: {l.Rule}", "Let Windows check the "
+                + "volume (chkdsk), or take the disk from another copy.")));
         return new ReadyResult(path, found.Volume?.Number, install, [.. findings.OrderByDescending(f => f.Severity)]);
     }
 
@@ -57,8 +60,10 @@ public static class ReadyOperation
         var options = new ReadinessOptions
         {
             IsImage = true,
-            SizeOf = path => tree.Find(path) is { } entry ? entry.Kind == EntryKind.Folder ? tree.Walk(entry, path).Sum(e => e.Entry.Length) : entry.Length : 0,
-            OwnAnswerFile = WindowsInstall.FindFolder(tree) is { } folder && AnswersChange.WasMade(image.History) ? $"{folder}/{AnswersChange.Place}" : null,
+            SizeOf = path => tree.Find(path) is { } entry
+            ? entry.Kind == EntryKind.Folder ? tree.Walk(entry, path).Sum(e => e.Entry.Length) : entry.Length : 0,
+            OwnAnswerFile = WindowsInstall.FindFolder(tree) is { } folder && AnswersChange.WasMade(image.History)
+            ? $"{folder}/{AnswersChange.Place}" : null,
         };
         var findings = ReadinessCheck.Check(tree, own, options);
         WindowsInstall? install = null;

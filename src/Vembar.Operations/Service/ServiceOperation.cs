@@ -19,11 +19,13 @@ public static class ServiceOperation
 {
     /// <summary>Makes the changes.</summary>
     /// <exception cref="VembarException">The image cannot be found or read, or the archive not be written.</exception>
-    public static ServiceResult Run(ServiceRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation, IFileSystem? fileSystem = null)
+    public static ServiceResult Run(ServiceRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation,
+        IFileSystem? fileSystem = null)
     {
         var clock = Stopwatch.StartNew();
         if (request.Changes.Count == 0)
-            throw new VembarException(ErrorKind.Usage, "nothing-to-do", "no change was asked for", "Give --order, or changes such as --driver, --package, --answers, --put.");
+            throw new VembarException(ErrorKind.Usage, "nothing-to-do", "no change was asked for",
+                "Give --order, or changes such as --driver, --package, --answers, --put.");
         if (request.As is not null)
             Checks.ImageName(request.As);
         if (request.PlanOnly)
@@ -33,7 +35,8 @@ public static class ServiceOperation
         }
         using (var reader = ArchiveReader.Open(request.Image.Archive, fileSystem))
             Look(reader, request);
-        using var writer = ArchiveWriter.Open(request.Image.Archive, create: false, request.Effort, request.Wait, fileSystem, cancellation: cancellation);
+        using var writer =
+            ArchiveWriter.Open(request.Image.Archive, create: false, request.Effort, request.Wait, fileSystem, cancellation: cancellation);
         return Apply(request, writer.Base, writer, clock, progress, cancellation);
     }
 
@@ -46,7 +49,8 @@ public static class ServiceOperation
     }
 
     private static ServiceResult Apply(
-        ServiceRequest request, ArchiveReader reader, ArchiveWriter? writer, Stopwatch clock, IProgress<OperationProgress> progress, CancellationToken cancellation)
+        ServiceRequest request, ArchiveReader reader, ArchiveWriter? writer, Stopwatch clock, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
     {
         var image = Look(reader, request);
         var editor = new TreeEditor(new ImageTree(reader, image.Root, $"{reader.Path}#{image.Number}"));
@@ -61,12 +65,21 @@ public static class ServiceOperation
             var made = change.Apply(context).ToList();
             var done = Math.Max(1, made.Count(o => o.Status == ChangeStatus.Done));
             // What a change with one outcome put in or took out is known; several tell it themselves.
-            outcomes.AddRange(made.Select(o => o with { Seconds = (clock.Elapsed - from).TotalSeconds / made.Count, Bytes = o.Bytes != 0 || o.Status != ChangeStatus.Done ? o.Bytes : done == 1 ? editor.BytesChanged - bytes : 0 }));
+            outcomes.AddRange(made.Select(o => o with
+            {
+                Seconds = (clock.Elapsed - from).TotalSeconds / made.Count,
+                Bytes = o.Bytes != 0 || o.Status != ChangeStatus.Done ? o.Bytes : done == 1 ? editor.BytesChanged - bytes : 0,
+            }));
         }
         if (outcomes.Any(o => o.Status == ChangeStatus.Refused && !(request.KeepGoing && o.IsOptional)))
         {
             // A plan tells what each would do, also when one stands in the way of all.
-            var held = request.PlanOnly ? outcomes : outcomes.ConvertAll(o => o.Status == ChangeStatus.Done ? o with { Status = ChangeStatus.Skipped, Why = "held back: another change was refused", Bytes = 0 } : o);
+            var held = request.PlanOnly ? outcomes : outcomes.ConvertAll(o => o.Status == ChangeStatus.Done ? o with
+            {
+                Status = ChangeStatus.Skipped,
+                Why = "held back: another change was refused",
+                Bytes = 0,
+            } : o);
             return new ServiceResult(reader.Path, image, false, held, 0, clock.Elapsed.TotalSeconds) { HeldBack = true };
         }
         context.WriteHives();
@@ -124,7 +137,12 @@ public static class ServiceOperation
             };
         }
         if (name is not null)
-            record = record with { Origin = new ImageOrigin { Kind = "image", From = $"{writer.Base.Header.Id:D}#{image.Number}", Program = Checks.ProgramVersion } };
+            record = record with { Origin = new ImageOrigin
+            {
+                Kind = "image",
+                From = $"{writer.Base.Header.Id:D}#{image.Number}",
+                Program = Checks.ProgramVersion,
+            } };
         // Removing one of several names of a file frees its bytes only when it was the last: that takes a count.
         return editor.BytesDelta is null ? record with { Bytes = CountBytes(editor) } : record;
     }

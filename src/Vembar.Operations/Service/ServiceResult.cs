@@ -10,7 +10,8 @@ namespace Vembar.Operations.Service;
 /// <param name="Changes">How each change ended.</param>
 /// <param name="BytesStored">Bytes that the archive grew by.</param>
 /// <param name="Seconds">Time taken.</param>
-public sealed record ServiceResult(string Archive, ImageRecord Image, bool Written, IReadOnlyList<ChangeOutcome> Changes, long BytesStored, double Seconds)
+public sealed record ServiceResult(string Archive, ImageRecord Image, bool Written, IReadOnlyList<ChangeOutcome> Changes, long BytesStored,
+    double Seconds)
 {
     /// <summary>True when a change was refused.</summary>
     public bool Refused => Changes.Any(c => c.Status == ChangeStatus.Refused);

@@ -64,7 +64,8 @@ public static class ShowOperation
         var system = Sound(() => WindowsInstall.OpenHive(tree, folder, "SYSTEM", Tell));
         var drivers = system is null ? null : Sound(() => DriverDatabase.Read(system, inbox: lookIntoDrivers).ToLookup(d => d.IsAdded));
         return new ShowResult(
-            reference.Archive.Path, image, software is null ? null : Sound(() => InstalledProgram.Read(software)), drivers is null ? null : [.. drivers[true]], lookIntoDrivers && drivers is not null ? [.. drivers[false]] : null)
+            reference.Archive.Path, image, software is null ? null : Sound(() => InstalledProgram.Read(software)),
+            drivers is null ? null : [.. drivers[true]], lookIntoDrivers && drivers is not null ? [.. drivers[false]] : null)
         {
             DriverFiles = (lookIntoDrivers ? Sound(() => LookInto(tree)) : null) ?? [],
             Packages = Sound(() => InstalledPackage.Read(tree, WindowsPath.Root.Child(folder))),
@@ -97,6 +98,7 @@ public static class ShowOperation
             return $"missing: {string.Join(", ", missing)}";
         // Whose signature it is was settled when it was let in.
         var signature = DriverTrust.Nobody.Check(driver);
-        return signature.State is SignatureState.WrongHash or SignatureState.BadCatalog or SignatureState.BadSignature ? signature.Why : "whole";
+        return signature.State is SignatureState.WrongHash or SignatureState.BadCatalog or SignatureState.BadSignature ? signature.Why
+            : "whole";
     }
 }

@@ -15,7 +15,8 @@ namespace Vembar.Operations.Show;
 /// <param name="Programs">Programs; null when the image holds no Windows.</param>
 /// <param name="Drivers">Drivers that were added; null when the image holds no Windows.</param>
 /// <param name="InboxDrivers">Drivers that came with Windows; null unless drivers were asked for.</param>
-public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs, IReadOnlyList<ListedDriver>? Drivers, IReadOnlyList<ListedDriver>? InboxDrivers = null)
+public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList<InstalledProgram>? Programs,
+    IReadOnlyList<ListedDriver>? Drivers, IReadOnlyList<ListedDriver>? InboxDrivers = null)
 {
     /// <summary>Of added drivers that were looked into: "whole", or what is wrong with their files; by published name.</summary>
     public IReadOnlyDictionary<string, string> DriverFiles { get; init; } = new Dictionary<string, string>();

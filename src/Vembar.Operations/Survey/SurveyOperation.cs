@@ -18,18 +18,23 @@ public static class SurveyOperation
         {
             using var folder = FolderSource.Open(path);
             var (install, programs, take) = Look(folder, always: true, progress, cancellation);
-            return new SurveyResult(path, null, [new SurveyedVolume(1, 0, take!.Bytes, "folder", "", null, install is null ? "" : "Windows", "", install, programs, take)], []);
+            return new SurveyResult(path, null,
+                [new SurveyedVolume(1, 0, take!.Bytes, "folder", "", null, install is null ? "" : "Windows", "", install, programs, take)],
+                []);
         }
         using var disk = Disk.Open(path);
         var volumes = disk.Volumes.Select(v => Survey(disk, v, progress, cancellation)).ToList();
-        var shape = new SurveyedDisk(disk.Table.Scheme.ToString().ToLowerInvariant(), disk.Format.ToString().ToLowerInvariant(), disk.Length, disk.Table.SectorSize);
+        var shape = new SurveyedDisk(disk.Table.Scheme.ToString().ToLowerInvariant(), disk.Format.ToString().ToLowerInvariant(),
+            disk.Length, disk.Table.SectorSize);
         return new SurveyResult(path, shape, volumes, disk.Table.Warnings);
     }
 
-    private static SurveyedVolume Survey(Disk disk, DiskVolume volume, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    private static SurveyedVolume Survey(Disk disk, DiskVolume volume, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
     {
         var system = volume.FileSystem;
-        var result = new SurveyedVolume(volume.Number, volume.Start, volume.Length, system.Kind, system.Label, system.Used, Role(volume), "", null, 0, null);
+        var result = new SurveyedVolume(volume.Number, volume.Start, volume.Length, system.Kind, system.Label, system.Used, Role(volume),
+            "", null, 0, null);
         if (system.Kind == FileSystem.Encrypted)
             return result with { Problem = "encrypted as a whole; nothing of it can be read" };
         if (system.Kind != FileSystem.Ntfs)
@@ -38,7 +43,8 @@ public static class SurveyOperation
         {
             using var source = ResolvedSource.OpenVolume(disk, volume);
             var (install, programs, take) = Look(source, always: disk.Volumes.Count == 1, progress, cancellation);
-            var role = install is not null ? "Windows" : result.Role is "data" or "" && source.Exists(WindowsPath.Parse("bootmgr")) ? "boot files" : result.Role;
+            var role = install is not null ? "Windows"
+                : result.Role is "data" or "" && source.Exists(WindowsPath.Parse("bootmgr")) ? "boot files" : result.Role;
             return result with { Role = role, Windows = install, Programs = programs, Take = take };
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
@@ -61,14 +67,16 @@ public static class SurveyOperation
         return partition.Type == PartitionTypes.BasicData || partition.MbrType != 0 ? "data" : "";
     }
 
-    private static (WindowsInstall? Install, int Programs, WouldTake? Take) Look(ISource source, bool always, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    private static (WindowsInstall? Install, int Programs, WouldTake? Take) Look(ISource source, bool always,
+        IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var programs = 0;
         var install = WindowsInstall.Read(source, (name, hive) => programs += name == "SOFTWARE" ? InstalledProgram.Read(hive).Count : 0);
         if (install is null && !always)
             return (null, 0, null);
         // What cannot be read is told by the capture; here it must not hide the rest.
-        var tree = source.Walk(new Exclusions([], keepAll: false), null, skipUnreadable: true, files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
+        var tree = source.Walk(new Exclusions([], keepAll: false), null, skipUnreadable: true,
+            files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
         return (install, programs, new WouldTake(tree.Files, tree.Bytes, tree.Excluded) { Compacted = tree.Compacted });
     }
 }

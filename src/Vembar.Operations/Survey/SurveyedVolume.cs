@@ -16,4 +16,5 @@ namespace Vembar.Operations.Survey;
 /// <param name="Programs">How many programs it has.</param>
 /// <param name="Take">What a capture would take; null where it is no source.</param>
 public sealed record SurveyedVolume(
-    int Number, long Start, long Length, string FileSystem, string Label, long? Used, string Role, string Problem, WindowsInstall? Windows, int Programs, WouldTake? Take);
+    int Number, long Start, long Length, string FileSystem, string Label, long? Used, string Role, string Problem, WindowsInstall? Windows,
+    int Programs, WouldTake? Take);

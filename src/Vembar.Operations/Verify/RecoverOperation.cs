@@ -20,7 +20,8 @@ namespace Vembar.Operations.Verify;
 public static class RecoverOperation
 {
     /// <summary>Recovers.</summary>
-    /// <param name="place">The damaged archive; it is only read. What it took from a base is put into the new archive too, where the base is found.</param>
+    /// <param name="place">The damaged archive; it is only read. What it took from a base is put into the new archive too, where the base
+    /// is found.</param>
     /// <param name="to">The new archive; must not be there.</param>
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; the new archive is not left behind.</param>
@@ -49,7 +50,9 @@ public static class RecoverOperation
             var (records, lost) = scan.Images();
             if (records.Count == 0)
             {
-                throw VembarException.Damaged($"'{path}': {scan.Blocks} sound blocks were found{(archive is null ? "" : $" behind state {archive.Sequence}, which can be read")}, but no image's record among them",
+                throw VembarException.Damaged($"'{path}': {scan.Blocks} sound blocks were "
+                    + $"found{(archive is null ? "" : $" behind state {archive.Sequence}, which can be read")}, but no image's record "
+                    + $"among them",
                     "Take it from another copy.");
             }
             using var writer = ArchiveWriter.Open(to, create: true, cancellation: cancellation);
@@ -128,7 +131,10 @@ public static class RecoverOperation
                     files += entry.Kind == EntryKind.Folder ? 0 : 1;
                     // Lists of parts are written anew with the folder.
                     children.Add(entry.Kind == EntryKind.Folder ? Folder(tree, entry, own)
-                        : entry.Content is { Parts: null } content ? entry with { Content = new FileContent(content.Length, content.Hash, tree.Parts(content, own)) } : entry);
+                        : entry.Content is { Parts: null } content ? entry with
+                        {
+                            Content = new FileContent(content.Length, content.Hash, tree.Parts(content, own)),
+                        } : entry);
                 }
                 catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
                 {
@@ -199,9 +205,11 @@ public static class RecoverOperation
                     : throw VembarException.Damaged($"'{path}' lacks content that it names ({id})"));
             }
             if (_last.Offset != place.Block.Offset)
-                _last = (place.Block.Offset, Expand(place.Block) ?? throw VembarException.Damaged($"'{path}' is damaged at byte {place.Block.Offset}"));
+                _last = (place.Block.Offset,
+                    Expand(place.Block) ?? throw VembarException.Damaged($"'{path}' is damaged at byte {place.Block.Offset}"));
             var bytes = _last.Plain.AsMemory(place.Offset, place.Length);
-            return Blake3.Hash(bytes.Span) == id ? bytes : throw VembarException.Damaged($"'{path}' is damaged at byte {place.Block.Offset}");
+            return Blake3.Hash(bytes.Span) == id ? bytes
+                : throw VembarException.Damaged($"'{path}' is damaged at byte {place.Block.Offset}");
         }
 
         // The images that the newest readable catalogue lists; without one, the last record of every number.
@@ -234,7 +242,8 @@ public static class RecoverOperation
             var changes = new Stack<Catalogue>();
             for (ChunkId? at = id; at is { } next;)
             {
-                if (Record(next) is not { } bytes || !IsCatalogue(bytes) || TryParse(bytes, RecordJson.Default.Catalogue) is not { Images: not null } stored)
+                if (Record(next) is not { } bytes || !IsCatalogue(bytes)
+                    || TryParse(bytes, RecordJson.Default.Catalogue) is not { Images: not null } stored)
                     return null;
                 changes.Push(stored);
                 at = stored.Since;

@@ -22,7 +22,8 @@ internal static class StateHealer
     /// <param name="cancellation">Ends the waiting.</param>
     /// <returns>What was healed.</returns>
     /// <exception cref="VembarException">The archive cannot be opened or written.</exception>
-    public static List<Damage> Heal(ArchiveLocation place, IReadOnlyList<ArchiveReader> others, TimeSpan wait, CancellationToken cancellation)
+    public static List<Damage> Heal(ArchiveLocation place, IReadOnlyList<ArchiveReader> others, TimeSpan wait,
+        CancellationToken cancellation)
     {
         var healed = new List<Damage>();
         using var writer = ArchiveWriter.OpenToMend(place, WriterPurpose.Mend, new Mending(), wait, cancellation: cancellation);
@@ -44,7 +45,8 @@ internal static class StateHealer
                 {
                     Heal(writer, copy, commit, healed);
                 }
-                catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the archive", place.Path) is { } error)
+                catch (Exception failure) when (failure is not VembarException
+                    && VembarException.From(failure, "write the archive", place.Path) is { } error)
                 {
                     throw error;
                 }
@@ -78,7 +80,8 @@ internal static class StateHealer
             file.Sync();
             healed.Add(new Damage(0, "", $"the index of state {commit.Sequence} at byte {commit.Index.Offset}"));
         }
-        foreach (var at in ((long[])[commit.First, commit.Second]).Distinct().Where(at => CommitRecord.TryRead(file, writer.Base.Header, at) != commit))
+        foreach (var at in ((long[])[commit.First, commit.Second]).Distinct()
+            .Where(at => CommitRecord.TryRead(file, writer.Base.Header, at) != commit))
         {
             writer.EnsureInPlace();
             file.Write(commit.Encode(at), at);

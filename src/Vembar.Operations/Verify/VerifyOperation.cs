@@ -26,18 +26,21 @@ public static class VerifyOperation
         return Check(archive, [], new ConcurrentDictionary<ChunkId, byte>(), progress, cancellation);
     }
 
-    /// <summary>Gives up a newer state that is damaged, behind the last one that is whole, so that the archive can be changed again; then checks.</summary>
+    /// <summary>Gives up a newer state that is damaged, behind the last one that is whole, so that the archive can be changed again; then
+    /// checks.</summary>
     /// <param name="path">The archive.</param>
     /// <param name="wait">How long to wait for another writer.</param>
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends the check; what was given up is gone.</param>
     /// <exception cref="VembarException">There is nothing to give up, or the archive cannot be written.</exception>
-    public static VerifyResult GiveUpNewer(ArchiveLocation path, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static VerifyResult GiveUpNewer(ArchiveLocation path, TimeSpan wait, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
     {
         using (var writer = ArchiveWriter.OpenToMend(path, WriterPurpose.GiveUpTail, new Mending(), wait, cancellation: cancellation))
         {
             if (writer.Base.UncommittedTail == 0)
-                throw VembarException.Input("nothing-to-give-up", $"'{path}' has nothing behind its last whole state", "Nothing was changed. `vembar verify` tells what is damaged.");
+                throw VembarException.Input("nothing-to-give-up", $"'{path}' has nothing behind its last whole state",
+                    "Nothing was changed. `vembar verify` tells what is damaged.");
             writer.GiveUpTail();
         }
         return Run(path, progress, cancellation);
@@ -50,7 +53,8 @@ public static class VerifyOperation
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; records of states and indexes may have been put back in their places by then.</param>
     /// <exception cref="VembarException">An archive cannot be opened, or this one not be written.</exception>
-    public static VerifyResult Repair(ArchiveLocation path, IReadOnlyList<string> from, TimeSpan wait, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static VerifyResult Repair(ArchiveLocation path, IReadOnlyList<string> from, TimeSpan wait,
+        IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var others = new List<ArchiveReader>();
         try
@@ -98,7 +102,8 @@ public static class VerifyOperation
     }
 
     // The archive itself comes first: where only a block's head is damaged, its content is good.
-    private static (BlockKind Kind, ReadOnlyMemory<byte> Bytes)? Good(ArchiveReader archive, IReadOnlyList<ArchiveReader> others, ChunkId id)
+    private static (BlockKind Kind, ReadOnlyMemory<byte> Bytes)? Good(ArchiveReader archive, IReadOnlyList<ArchiveReader> others,
+        ChunkId id)
     {
         foreach (var source in others.Prepend(archive))
         {
@@ -117,7 +122,8 @@ public static class VerifyOperation
     }
 
     // Reads folders from other archives where they are damaged or missing, and notes which, so that what is below them is looked at too.
-    private sealed class HealingSource(ArchiveReader archive, IReadOnlyList<ArchiveReader> others, ConcurrentDictionary<ChunkId, byte> bad) : IChunkSource
+    private sealed class HealingSource(ArchiveReader archive, IReadOnlyList<ArchiveReader> others, ConcurrentDictionary<ChunkId, byte> bad)
+        : IChunkSource
     {
         public ReadOnlyMemory<byte> Read(ChunkId id)
         {
@@ -134,7 +140,8 @@ public static class VerifyOperation
     }
 
     private static VerifyResult Check(
-        ArchiveReader archive, IReadOnlyList<ArchiveReader> others, ConcurrentDictionary<ChunkId, byte> bad, IProgress<OperationProgress> progress, CancellationToken cancellation)
+        ArchiveReader archive, IReadOnlyList<ArchiveReader> others, ConcurrentDictionary<ChunkId, byte> bad,
+        IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var clock = Stopwatch.StartNew();
         var damage = new List<Damage>();
@@ -160,10 +167,12 @@ public static class VerifyOperation
             {
                 var block = segment.Block(number);
                 var copyOf = firstCopies?.GetValueOrDefault(number, -1) ?? -1;
-                if (CheckBlock(archive, block, chunks[copyOf < 0 ? number : copyOf] ?? [], copyOf < 0 ? block : segment.Block(copyOf), bad) is { } problem)
+                if (CheckBlock(archive, block, chunks[copyOf < 0 ? number : copyOf] ?? [], copyOf < 0 ? block : segment.Block(copyOf),
+                    bad) is { } problem)
                     found.Add(new Damage(0, "", problem));
                 Interlocked.Increment(ref blocks);
-                progress.Report(new OperationProgress("reading", Interlocked.Add(ref done, block.WholeLength), archive.CommittedLength, true, ""));
+                progress.Report(new OperationProgress("reading", Interlocked.Add(ref done, block.WholeLength), archive.CommittedLength,
+                    true, ""));
             }, cancellation);
             damage.AddRange(found.OrderBy(d => d.Problem, StringComparer.Ordinal));
         }
@@ -178,7 +187,8 @@ public static class VerifyOperation
             CheckTree(archive, others.Count == 0 ? archive : new HealingSource(archive, others, bad), image, bad, sound, damage);
         }
         return new VerifyResult(
-            archive.Path, blocks, archive.FileLength, damage, archive.IsNewerStateDamaged ? 0 : archive.UncommittedTail, [], clock.Elapsed.TotalSeconds, [.. archive.Bases.Select(b => b.Path)],
+            archive.Path, blocks, archive.FileLength, damage, archive.IsNewerStateDamaged ? 0 : archive.UncommittedTail, [],
+            clock.Elapsed.TotalSeconds, [.. archive.Bases.Select(b => b.Path)],
             archive.Images.Count + archive.LostImages.Count, archive.IsRecordSingle);
     }
 
@@ -188,13 +198,16 @@ public static class VerifyOperation
         damage.AddRange(archive.LostImages.Select(i => new Damage(i.Number, "", i.Problem)));
         if (archive.IsNewerStateDamaged)
         {
-            damage.Add(new Damage(0, "", $"a newer state of {archive.UncommittedTail} bytes behind state {archive.Sequence} is damaged; nothing is written over it until it is saved (--recover), healed (--repair-from) or given up (--give-up-newer)"));
+            damage.Add(new Damage(0, "", $"a newer state of {archive.UncommittedTail} bytes behind state {archive.Sequence} is damaged; "
+                + $"nothing is written over it until it is saved (--recover), healed (--repair-from) or given up (--give-up-newer)"));
         }
         var (first, second) = archive.RecordCopies;
         if (first != RecordCopy.Whole)
-            damage.Add(new Damage(0, "", $"the first copy of the record of the last state, at byte {archive.Commit.First}, is damaged; the second one is whole, and the next change mends the first"));
+            damage.Add(new Damage(0, "", $"the first copy of the record of the last state, at byte {archive.Commit.First}, is damaged; "
+                + $"the second one is whole, and the next change mends the first"));
         if (second == RecordCopy.Damaged)
-            damage.Add(new Damage(0, "", $"the second copy of the record of the last state, at byte {archive.Commit.Second}, is damaged; the first one is whole, and the next change mends the second"));
+            damage.Add(new Damage(0, "", $"the second copy of the record of the last state, at byte {archive.Commit.Second}, is "
+                + $"damaged; the first one is whole, and the next change mends the second"));
     }
 
     // No index names the chunks in the second copies of record blocks: they are those of the first, which is the same to the byte.
@@ -216,7 +229,8 @@ public static class VerifyOperation
         return copies;
     }
 
-    private static string? CheckBlock(ArchiveReader archive, BlockInfo block, List<(ChunkId Id, int Offset, int Length)> chunks, BlockInfo indexed, ConcurrentDictionary<ChunkId, byte> bad)
+    private static string? CheckBlock(ArchiveReader archive, BlockInfo block, List<(ChunkId Id, int Offset, int Length)> chunks,
+        BlockInfo indexed, ConcurrentDictionary<ChunkId, byte> bad)
     {
         chunks = [.. chunks.OrderBy(c => c.Offset)];
         // Content that was stored again elsewhere is not looked for here any more, so damage to it here harms nobody.
@@ -234,7 +248,8 @@ public static class VerifyOperation
             var expected = new byte[head.Length];
             block.EncodeHeader(expected, [.. chunks.Select(c => c.Length)]);
             var isWhole = chunks.Count == block.ChunkCount;
-            if ((isWhole && (archive.File.Read(head, block.Offset) < head.Length || !head.AsSpan().SequenceEqual(expected))) || (!isWhole && !HeadIsSound(archive, block, head)))
+            if ((isWhole && (archive.File.Read(head, block.Offset) < head.Length || !head.AsSpan().SequenceEqual(expected)))
+                || (!isWhole && !HeadIsSound(archive, block, head)))
             {
                 AllBad();
                 return $"the head of the block at byte {block.Offset} is damaged; its content can still be read through the index";
@@ -271,7 +286,8 @@ public static class VerifyOperation
 
     // A merged index may have forgotten chunks of a block that were stored again; then the head speaks for itself.
     private static bool HeadIsSound(ArchiveReader archive, BlockInfo block, byte[] head) =>
-        archive.File.Read(head, block.Offset) == head.Length && BlockInfo.HeaderChecksum(head) == System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(32));
+        archive.File.Read(head, block.Offset) == head.Length
+        && BlockInfo.HeaderChecksum(head) == System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(32));
 
     // Every byte belongs to the header, a block, an index segment or a commit record, or is a zero that fills up to the next.
     private static List<Damage> CheckCover(ArchiveReader archive, List<(long Start, long End)>? fillings)
@@ -293,10 +309,12 @@ public static class VerifyOperation
             known.TryAdd(commit.Index.Offset, commit.Index.Length);
             if (commit.Previous == 0)
                 break;
-            var copies = ((long[])[commit.Previous, commit.PreviousFirst]).Distinct().Select(at => (Place: at, Record: CommitRecord.TryRead(archive.File, archive.Header, at))).ToList();
+            var copies = ((long[])[commit.Previous, commit.PreviousFirst]).Distinct()
+                .Select(at => (Place: at, Record: CommitRecord.TryRead(archive.File, archive.Header, at))).ToList();
             foreach (var (place, _) in copies.Where(c => c.Record is null))
             {
-                problems.Add(new Damage(0, "", $"the record of an earlier state at byte {place} is damaged; the present state is not touched"));
+                problems.Add(new Damage(0, "", $"the record of an earlier state at byte {place} is damaged; the present state is not "
+                    + $"touched"));
                 known.TryAdd(place, CommitRecord.Length);
             }
             if (copies.Select(c => c.Record).FirstOrDefault(r => r is not null) is not { } previous)
@@ -314,7 +332,8 @@ public static class VerifyOperation
                 archive.File.Read(gap, end);
                 var isLong = start - end >= MostFilling;
                 if (isLong || gap.AsSpan().IndexOfAnyExcept((byte)0) >= 0)
-                    problems.Add(new Damage(0, "", isLong ? $"bytes {end} to {start} belong to nothing" : $"bytes {end} to {start}, which fill up, are not zero"));
+                    problems.Add(new Damage(0, "", isLong ? $"bytes {end} to {start} belong to nothing" : $"bytes {end} to {start}, "
+                        + $"which fill up, are not zero"));
                 if (!isLong && gap.AsSpan().IndexOfAnyExcept((byte)0) >= 0)
                     fillings?.Add((end, start));
             }
@@ -326,7 +345,8 @@ public static class VerifyOperation
     }
 
     // Images share most of their folders: one that was found sound, with all below it, is not looked at again.
-    private static void CheckTree(ArchiveReader archive, IChunkSource source, ImageRecord image, ConcurrentDictionary<ChunkId, byte> bad, HashSet<ChunkId> sound, List<Damage> damage)
+    private static void CheckTree(ArchiveReader archive, IChunkSource source, ImageRecord image, ConcurrentDictionary<ChunkId, byte> bad,
+        HashSet<ChunkId> sound, List<Damage> damage)
     {
         ImageTree tree;
         try
@@ -400,7 +420,8 @@ public static class VerifyOperation
                 wrong = "is damaged";
             }
             if (wrong is not null)
-                damage.Add(new Damage(image.Number, folder.Child(name).ToString(), $"{(stream is null ? "its content" : $"its stream '{stream}'")} {wrong}"));
+                damage.Add(new Damage(image.Number, folder.Child(name).ToString(),
+                    $"{(stream is null ? "its content" : $"its stream '{stream}'")} {wrong}"));
         }
         Visit(tree.Root, WindowsPath.Root);
     }

@@ -10,9 +10,11 @@ namespace Vembar.Operations.Verify;
 /// <param name="Seconds">Time taken.</param>
 /// <param name="Bases">The archives that it is based on: that they hold what is needed was checked, not that it is whole there.</param>
 /// <param name="Images">How many images it holds.</param>
-/// <param name="IsRecordSingle">Whether a run was interrupted between the two copies of the last record: nothing is lost, and the next change adds the second.</param>
+/// <param name="IsRecordSingle">Whether a run was interrupted between the two copies of the last record: nothing is lost, and the next
+/// change adds the second.</param>
 public sealed record VerifyResult(
-    string Archive, long Blocks, long Bytes, IReadOnlyList<Damage> Damage, long UncommittedTail, IReadOnlyList<Damage> Repaired, double Seconds, IReadOnlyList<string> Bases, int Images, bool IsRecordSingle)
+    string Archive, long Blocks, long Bytes, IReadOnlyList<Damage> Damage, long UncommittedTail, IReadOnlyList<Damage> Repaired,
+    double Seconds, IReadOnlyList<string> Bases, int Images, bool IsRecordSingle)
 {
     /// <summary>True when nothing is damaged and nothing left over.</summary>
     public bool Ok => Damage.Count == 0 && UncommittedTail == 0 && !IsRecordSingle;

@@ -47,7 +47,8 @@ internal sealed class Workspace : IDisposable
         if (File.Exists(folder))
             throw VembarException.Input("not-a-folder", $"'{folder}' is a file", "Name a new or empty folder.");
         if (Directory.Exists(Path.Combine(folder, OwnFolder)))
-            throw VembarException.Input("is-a-workspace", $"'{folder}' is a workspace already", $"Close it with 'vembar workspace close {folder}', or name another folder.");
+            throw VembarException.Input("is-a-workspace", $"'{folder}' is a workspace already",
+                $"Close it with 'vembar workspace close {folder}', or name another folder.");
         if (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any())
             throw VembarException.Input("target-not-empty", $"the folder '{folder}' is not empty", "Name a new or empty folder.");
         try
@@ -57,7 +58,8 @@ internal sealed class Workspace : IDisposable
             workspace.Save("opening");
             return workspace;
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "make the workspace", folder) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "make the workspace", folder) is { } error)
         {
             throw error;
         }
@@ -68,14 +70,18 @@ internal sealed class Workspace : IDisposable
     public static Workspace Use(string folder, bool toClose = false)
     {
         if (!Directory.Exists(Path.Combine(folder, OwnFolder)))
-            throw VembarException.Input("not-a-workspace", Directory.Exists(folder) ? $"'{folder}' is not a workspace: it has no folder '{OwnFolder}'" : $"there is no workspace '{folder}'", "Lay an image open with 'vembar workspace open IMAGE DIR'.");
+            throw VembarException.Input("not-a-workspace", Directory.Exists(folder)
+                ? $"'{folder}' is not a workspace: it has no folder '{OwnFolder}'"
+                : $"there is no workspace '{folder}'", "Lay an image open with 'vembar workspace open IMAGE DIR'.");
         var held = Hold(folder);
         try
         {
             var state = Read(Path.Combine(folder, OwnFolder, StateFile));
             if (!toClose && state.State != "open")
             {
-                throw VembarException.Input("workspace-unfinished", state.State == "closing" ? $"the workspace '{folder}' was being closed when that was interrupted" : $"the workspace '{folder}' was not laid open to its end",
+                throw VembarException.Input("workspace-unfinished",
+                    state.State == "closing" ? $"the workspace '{folder}' was being closed when that was interrupted"
+                    : $"the workspace '{folder}' was not laid open to its end",
                     $"Take what you need out of it and close it with 'vembar workspace close {folder} --lose-changes'.");
             }
             return new Workspace(folder, held, state);
@@ -93,8 +99,12 @@ internal sealed class Workspace : IDisposable
         const string Hint = "Copy your changes out of the folder, and lay the image open anew.";
         try
         {
-            var state = JsonSerializer.Deserialize(InputFile.ReadAllBytes(file), WorkspaceJson.Default.WorkspaceState) ?? throw new JsonException("it is empty");
-            return state.Format <= WorkspaceState.NewestFormat ? state : throw VembarException.Input("newer-workspace", $"'{file}' is of format {state.Format}; this program reads up to {WorkspaceState.NewestFormat}", "Use a newer version of the program.");
+            var state = JsonSerializer.Deserialize(InputFile.ReadAllBytes(file), WorkspaceJson.Default.WorkspaceState)
+                ?? throw new JsonException("it is empty");
+            return state.Format <= WorkspaceState.NewestFormat ? state
+                : throw VembarException.Input("newer-workspace",
+                $"'{file}' is of format {state.Format}; this program reads up to {WorkspaceState.NewestFormat}",
+                "Use a newer version of the program.");
         }
         catch (JsonException problem)
         {
@@ -167,11 +177,13 @@ internal sealed class Workspace : IDisposable
         }
     }
 
-    /// <summary>Writes what was laid, what Linux cannot hold of it, and of which image it is: all of it, or as if nothing had happened.</summary>
+    /// <summary>Writes what was laid, what Linux cannot hold of it, and of which image it is: all of it, or as if nothing had
+    /// happened.</summary>
     /// <param name="image">The image.</param>
     /// <param name="editor">The part of it that was laid.</param>
     /// <param name="descriptors">Reads security descriptors.</param>
-    /// <param name="now">What is there, with the metadata file's stamp. Of what was saved, as it was before it was read, so that whatever is
+    /// <param name="now">What is there, with the metadata file's stamp. Of what was saved, as it was before it was read, so that whatever
+    /// is
     /// written meanwhile is noticed later.</param>
     public void Remember(ImageRecord image, TreeEditor editor, Func<ChunkId, byte[]> descriptors, LaidEntry now)
     {
@@ -211,7 +223,8 @@ internal sealed class Workspace : IDisposable
             var image = JsonSerializer.Deserialize(InputFile.ReadAllBytes(Own(PendingFile)), WorkspaceJson.Default.PendingSave)!.Image;
             return (image, WorkspaceBaseline.Decode(InputFile.ReadAllBytes(Own(PendingLaid))));
         }
-        catch (Exception failure) when (failure is BinaryFormatException or JsonException or IOException or NullReferenceException or VembarException)
+        catch (Exception failure)
+            when (failure is BinaryFormatException or JsonException or IOException or NullReferenceException or VembarException)
         {
             return null;
         }
@@ -257,7 +270,10 @@ internal sealed class Workspace : IDisposable
 
     private static LaidEntry? StampIn(LaidEntry root) => root.Children.FirstOrDefault(c => c.Name == StampName);
 
-    private static bool IsStamp(LaidEntry? stamp, string path) => stamp is not null && Stamp(path) is { } there && there with { Children = stamp.Children } == stamp;
+    private static bool IsStamp(LaidEntry? stamp, string path) => stamp is not null && Stamp(path) is { } there && there with
+    {
+        Children = stamp.Children,
+    } == stamp;
 
     // The metadata file's own stamp goes with the others, under a name that no entry of an image has. Renaming does not change it.
     private static LaidEntry? Stamp(string path) => Posix.TryStat(null, PosixName.Encode(path), out var stat)
@@ -275,12 +291,14 @@ internal sealed class Workspace : IDisposable
             if (!IsStamp(stamp, MetadataFile) && IsStamp(stamp, MetadataFile + Waiting))
                 File.Move(MetadataFile + Waiting, MetadataFile, overwrite: true);
             if (!File.Exists(MetadataFile))
-                throw VembarException.Input("workspace-damaged", $"'{MetadataFile}' is missing", "Copy your changes out of the folder, and lay the image open anew.");
+                throw VembarException.Input("workspace-damaged", $"'{MetadataFile}' is missing",
+                    "Copy your changes out of the folder, and lay the image open anew.");
             return (root with { Children = [.. root.Children.Where(c => c != stamp)] }, !IsStamp(stamp, MetadataFile));
         }
         catch (BinaryFormatException problem)
         {
-            throw VembarException.Input("workspace-damaged", $"'{LaidFile}': {problem.Message}", "Copy your changes out of the folder, and lay the image open anew.");
+            throw VembarException.Input("workspace-damaged", $"'{LaidFile}': {problem.Message}",
+                "Copy your changes out of the folder, and lay the image open anew.");
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", LaidFile) is { } error)
         {

@@ -8,7 +8,8 @@ using Vembar.Volumes.Sources;
 namespace Vembar.Operations.Workspaces;
 
 /// <summary>Finds out what was changed in a workspace, and makes the same changes in the image's tree.</summary>
-/// <remarks>A file whose length, times and number are as they were is not read. Any other is read and compared, so that touching or copying is no change.</remarks>
+/// <remarks>A file whose length, times and number are as they were is not read. Any other is read and compared, so that touching or
+/// copying is no change.</remarks>
 internal sealed class WorkspaceChanges
 {
     private readonly TreeEditor _editor;
@@ -53,10 +54,12 @@ internal sealed class WorkspaceChanges
     /// <param name="isWindows">Whether the image holds Windows, so that new names must be such as it can open.</param>
     /// <param name="metadata">The metadata file's bytes when it was touched; else null.</param>
     /// <param name="cancellation">Ends it.</param>
-    public static WorkspaceChanges Find(TreeEditor editor, LaidEntry laid, FolderSource source, SourceTree now, string folder, bool isWindows, byte[]? metadata, CancellationToken cancellation)
+    public static WorkspaceChanges Find(TreeEditor editor, LaidEntry laid, FolderSource source, SourceTree now, string folder,
+        bool isWindows, byte[]? metadata, CancellationToken cancellation)
     {
         var changes = new WorkspaceChanges(editor, source, folder, isWindows, cancellation);
-        changes._problems.AddRange(now.Excluded.Where(l => !l.Path.StartsWith(Workspace.OwnFolder, StringComparison.Ordinal)).Select(l => $"'{l.Path}' is {l.Rule}, which no image holds"));
+        changes._problems.AddRange(now.Excluded.Where(l => !l.Path.StartsWith(Workspace.OwnFolder, StringComparison.Ordinal))
+            .Select(l => $"'{l.Path}' is {l.Rule}, which no image holds"));
         changes.Compare(now.Root, laid, editor.Root, WindowsPath.Root);
         changes.Moves();
         changes.Links();
@@ -65,7 +68,9 @@ internal sealed class WorkspaceChanges
         if (metadata is not null)
             changes.Metadata(metadata);
         var files = laid.All().Count(e => e.Entry.Kind != EntryKind.Folder);
-        changes.Files = (files, changes._removed.Sum(r => r.Laid.All().Select(e => e.Entry).Append(r.Laid).Count(e => e.Kind != EntryKind.Folder && !changes._moved.Contains(e))));
+        changes.Files =
+            (files, changes._removed.Sum(r => r.Laid.All().Select(e => e.Entry).Append(r.Laid)
+            .Count(e => e.Kind != EntryKind.Folder && !changes._moved.Contains(e))));
         return changes;
     }
 
@@ -119,7 +124,8 @@ internal sealed class WorkspaceChanges
         if (node.Kind == EntryKind.Folder)
         {
             if (from.Length > 0 || what.Count > 0)
-                _changes.Add(new WorkspaceChange(from.Length > 0 ? WorkspaceChangeKind.Moved : WorkspaceChangeKind.Changed, path.ToString(), from, what, 0));
+                _changes.Add(new WorkspaceChange(from.Length > 0 ? WorkspaceChangeKind.Moved : WorkspaceChangeKind.Changed,
+                    path.ToString(), from, what, 0));
             Compare(node, laid, original, path);
             return;
         }
@@ -131,7 +137,8 @@ internal sealed class WorkspaceChanges
         }
         else if (node.Kind == EntryKind.File && !laid.IsUntouched(node))
         {
-            if (original.Entry.Content is { } content && ((node.HardLinkOf ?? node).Length != content.Length || HashOf(node) != content.Hash))
+            if (original.Entry.Content is { } content
+                && ((node.HardLinkOf ?? node).Length != content.Length || HashOf(node) != content.Hash))
             {
                 what.Add("content");
                 bytes = (node.HardLinkOf ?? node).Length - content.Length;
@@ -139,7 +146,11 @@ internal sealed class WorkspaceChanges
                 var linked = node.FileId == laid.FileId;
                 _steps.Add(() => _editor.Rewrite(original, Fresh(node), node.Modified, linked));
                 if (original.Entry.Attributes is not null)
-                    _steps.Add(() => TreeEditor.Set(original, e => e with { Attributes = (e.Attributes & ~WindowsAttributes.Normal) | WindowsAttributes.Archive, Changed = e.Changed is null ? null : node.Modified }));
+                    _steps.Add(() => TreeEditor.Set(original, e => e with
+                    {
+                        Attributes = (e.Attributes & ~WindowsAttributes.Normal) | WindowsAttributes.Archive,
+                        Changed = e.Changed is null ? null : node.Modified,
+                    }));
             }
             else if (node.Modified != laid.Modified)
             {
@@ -182,7 +193,8 @@ internal sealed class WorkspaceChanges
     }
 
     private static bool SameAttributes(IReadOnlyList<NamedValue> one, IReadOnlyList<NamedValue> other) => one.Count == other.Count
-        && one.OrderBy(a => a.Name, StringComparer.Ordinal).Zip(other.OrderBy(a => a.Name, StringComparer.Ordinal)).All(p => p.First.Name == p.Second.Name && p.First.Value.AsSpan().SequenceEqual(p.Second.Value));
+        && one.OrderBy(a => a.Name, StringComparer.Ordinal).Zip(other.OrderBy(a => a.Name, StringComparer.Ordinal))
+        .All(p => p.First.Name == p.Second.Name && p.First.Value.AsSpan().SequenceEqual(p.Second.Value));
 
     // What has the file number of something that is gone is that, under another name.
     private void Moves()
@@ -204,7 +216,8 @@ internal sealed class WorkspaceChanges
         {
             var (node, path) = _added[i];
             if (!gone.TryGetValue(node.FileId, out var was) || was.Laid.Kind != node.Kind || _moved.Contains(was.Laid)
-                || (node.Kind != EntryKind.Folder && (was.Laid.Length != (node.HardLinkOf ?? node).Length || was.Laid.Modified != node.Modified)))
+                || (node.Kind != EntryKind.Folder
+                && (was.Laid.Length != (node.HardLinkOf ?? node).Length || was.Laid.Modified != node.Modified)))
             {
                 // A new folder may hold what was elsewhere: then what is in it stands in the list by itself.
                 if (node.Kind == EntryKind.Folder && Below(node).Any(n => gone.ContainsKey(n.FileId)))
@@ -242,7 +255,9 @@ internal sealed class WorkspaceChanges
     {
         foreach (var (laid, original, path) in _removed)
         {
-            _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Removed, path.ToString(), "", [], -laid.All().Select(e => e.Entry).Append(laid).Where(e => e.Kind == EntryKind.File && !_moved.Contains(e)).Sum(e => e.Length)));
+            _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Removed, path.ToString(), "", [],
+                -laid.All().Select(e => e.Entry).Append(laid).Where(e => e.Kind == EntryKind.File && !_moved.Contains(e))
+                .Sum(e => e.Length)));
             _steps.Add(() => _editor.Remove(original));
         }
         _steps.AddRange(_arrivals);
@@ -260,7 +275,8 @@ internal sealed class WorkspaceChanges
         if (!CheckName(path))
             return;
         var children = node.Kind == EntryKind.Folder && !_opened.Contains(node) ? node.Children! : [];
-        _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Added, path.ToString(), "", [], node.Kind == EntryKind.File ? (node.HardLinkOf ?? node).Length : 0));
+        _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Added, path.ToString(), "", [],
+            node.Kind == EntryKind.File ? (node.HardLinkOf ?? node).Length : 0));
         _steps.Add(() =>
         {
             switch (node.Kind)
@@ -269,7 +285,13 @@ internal sealed class WorkspaceChanges
                     _editor.EnsureFolder(path);
                     break;
                 case EntryKind.Link:
-                    _editor.PutLink(path, new TreeEntry { Name = path.Name, Kind = EntryKind.Link, LinkTarget = node.Entry.LinkTarget, Modified = node.Modified });
+                    _editor.PutLink(path, new TreeEntry
+                    {
+                        Name = path.Name,
+                        Kind = EntryKind.Link,
+                        LinkTarget = node.Entry.LinkTarget,
+                        Modified = node.Modified,
+                    });
                     break;
                 default:
                     _editor.PutFile(path, Fresh(node), node.Modified);
@@ -289,10 +311,12 @@ internal sealed class WorkspaceChanges
     {
         if (_isWindows && !WindowsPath.IsUsableName(path.Name))
             _problems.Add($"'{path}' has a name that Windows cannot open");
-        else if (_editor.Find(path.Parent) is { } parent && _editor.Children(parent).FirstOrDefault(c => c.Entry.HasName(path.Name) && !_leaving.Contains(c)) is { } there)
+        else if (_editor.Find(path.Parent) is { } parent
+            && _editor.Children(parent).FirstOrDefault(c => c.Entry.HasName(path.Name) && !_leaving.Contains(c)) is { } there)
         {
             // What was not laid open is still in the image.
-            _problems.Add(there.Entry.Name == path.Name ? $"'{path}' is in the image, and was not laid open" : $"'{path}' and '{there.Entry.Name}' differ in nothing but case, which Windows does not tell");
+            _problems.Add(there.Entry.Name == path.Name ? $"'{path}' is in the image, and was not laid open"
+                : $"'{path}' and '{there.Entry.Name}' differ in nothing but case, which Windows does not tell");
         }
         else
             return true;
@@ -354,7 +378,8 @@ internal sealed class WorkspaceChanges
             if (_removed.Exists(r => r.Base == node || IsBelow(node, r.Base)))
                 continue;
             var displayName = path.Length > 0 ? path : "/";
-            if (_changes.FindIndex(c => c.Kind != WorkspaceChangeKind.Added && (c.From.Length > 0 ? c.From : c.Path) == displayName) is >= 0 and var at)
+            if (_changes.FindIndex(c => c.Kind != WorkspaceChangeKind.Added
+                && (c.From.Length > 0 ? c.From : c.Path) == displayName) is >= 0 and var at)
                 _changes[at] = _changes[at] with { What = [.. _changes[at].What, .. what] };
             else
                 _changes.Add(new WorkspaceChange(WorkspaceChangeKind.Changed, displayName, "", what, 0));

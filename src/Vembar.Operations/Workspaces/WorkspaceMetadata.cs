@@ -9,18 +9,22 @@ using Vembar.Windows.Registry;
 
 namespace Vembar.Operations.Workspaces;
 
-/// <summary>The metadata file of a workspace: a JSON document a line, first the security descriptors, then the entries. docs/workspaces.md.</summary>
+/// <summary>The metadata file of a workspace: a JSON document a line, first the security descriptors, then the entries.
+/// docs/workspaces.md.</summary>
 internal static class WorkspaceMetadata
 {
     private static readonly (WindowsAttributes Attribute, string Word)[] s_words =
     [
-        (WindowsAttributes.ReadOnly, "read-only"), (WindowsAttributes.Hidden, "hidden"), (WindowsAttributes.System, "system"), (WindowsAttributes.Directory, "directory"), (WindowsAttributes.Archive, "archive"),
-        (WindowsAttributes.Normal, "normal"), (WindowsAttributes.Temporary, "temporary"), (WindowsAttributes.Sparse, "sparse"), (WindowsAttributes.Reparse, "reparse"), (WindowsAttributes.Compressed, "compressed"),
+        (WindowsAttributes.ReadOnly, "read-only"), (WindowsAttributes.Hidden, "hidden"), (WindowsAttributes.System, "system"),
+        (WindowsAttributes.Directory, "directory"), (WindowsAttributes.Archive, "archive"),
+        (WindowsAttributes.Normal, "normal"), (WindowsAttributes.Temporary, "temporary"), (WindowsAttributes.Sparse, "sparse"),
+        (WindowsAttributes.Reparse, "reparse"), (WindowsAttributes.Compressed, "compressed"),
         (WindowsAttributes.Offline, "offline"), (WindowsAttributes.NotIndexed, "not-indexed"), (WindowsAttributes.Encrypted, "encrypted"),
     ];
 
     // What files are of themselves cannot be set by a word.
-    private const WindowsAttributes Settable = WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive | WindowsAttributes.Normal | WindowsAttributes.Temporary | WindowsAttributes.NotIndexed | WindowsAttributes.Offline;
+    private const WindowsAttributes Settable =
+        WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive | WindowsAttributes.Normal | WindowsAttributes.Temporary | WindowsAttributes.NotIndexed | WindowsAttributes.Offline;
 
     private static string Words(WindowsAttributes attributes)
     {
@@ -36,7 +40,8 @@ internal static class WorkspaceMetadata
         {
             if (s_words.FirstOrDefault(w => w.Word == word) is { Word: not null } known)
                 all |= known.Attribute;
-            else if (word.StartsWith("0x", StringComparison.Ordinal) && uint.TryParse(word.AsSpan(2), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var rest))
+            else if (word.StartsWith("0x", StringComparison.Ordinal)
+                && uint.TryParse(word.AsSpan(2), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var rest))
                 all |= (WindowsAttributes)rest;
             else
                 return null;
@@ -60,7 +65,11 @@ internal static class WorkspaceMetadata
     };
 
     private static MetadataLine Described(string name, byte[] descriptor) => SecurityText.Format(descriptor) is { } text
-        ? new MetadataLine { Descriptor = name, Text = text } : new MetadataLine { Descriptor = name, Bytes = Convert.ToBase64String(descriptor) };
+        ? new MetadataLine
+        {
+            Descriptor = name,
+            Text = text,
+        } : new MetadataLine { Descriptor = name, Bytes = Convert.ToBase64String(descriptor) };
 
     private static string Short(ChunkId id) => id.ToString()[..12];
 
@@ -91,13 +100,18 @@ internal static class WorkspaceMetadata
         return stream.ToArray();
     }
 
-    private static WorkspaceJson Compact { get; } = new(new JsonSerializerOptions { PropertyNamingPolicy = JsonNamingPolicy.CamelCase, Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping });
+    private static WorkspaceJson Compact { get; } = new(new JsonSerializerOptions
+    {
+        PropertyNamingPolicy = JsonNamingPolicy.CamelCase,
+        Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
+    });
 
     /// <summary>What was changed in a file by hand.</summary>
     /// <param name="bytes">The file.</param>
     /// <param name="find">Finds entries of the image by their paths.</param>
     /// <param name="problems">Gets what is wrong, with its line.</param>
-    public static IReadOnlyList<(TreeEditor.Node Node, string Path, IReadOnlyList<string> What, Func<TreeEntry, TreeEntry> Change)> Read(byte[] bytes, Func<string, TreeEditor.Node?> find, List<string> problems)
+    public static IReadOnlyList<(TreeEditor.Node Node, string Path, IReadOnlyList<string> What, Func<TreeEntry, TreeEntry> Change)> Read(
+        byte[] bytes, Func<string, TreeEditor.Node?> find, List<string> problems)
     {
         var changes = new List<(TreeEditor.Node, string, IReadOnlyList<string>, Func<TreeEntry, TreeEntry>)>();
         var descriptors = new Dictionary<string, byte[]>();
@@ -132,7 +146,8 @@ internal static class WorkspaceMetadata
                 // A self-relative descriptor: revision 1, flags with the top bit, four offsets (MS-DTYP 2.4.6).
                 const int Shortest = 20;
                 var buffer = new byte[encoded.Length];
-                if (!Convert.TryFromBase64String(encoded, buffer, out var length) || length < Shortest || buffer[0] != 1 || (buffer[3] & 0x80) == 0)
+                if (!Convert.TryFromBase64String(encoded, buffer, out var length) || length < Shortest || buffer[0] != 1
+                    || (buffer[3] & 0x80) == 0)
                     Wrong($"the security descriptor '{name}' is not one");
                 else
                     descriptors[name] = buffer[..length];
@@ -148,7 +163,8 @@ internal static class WorkspaceMetadata
         return changes;
     }
 
-    private static (IReadOnlyList<string> What, Func<TreeEntry, TreeEntry> Change)? Difference(TreeEditor.Node node, MetadataLine line, Dictionary<string, byte[]> descriptors, Action<string> wrong)
+    private static (IReadOnlyList<string> What, Func<TreeEntry, TreeEntry> Change)? Difference(TreeEditor.Node node, MetadataLine line,
+        Dictionary<string, byte[]> descriptors, Action<string> wrong)
     {
         var was = Line(line.Path!, node.Entry);
         var what = new List<string>();
@@ -170,12 +186,19 @@ internal static class WorkspaceMetadata
         }
         foreach (var (word, now, before, set) in ((string, string?, string?, Func<TreeEntry, FileTime, TreeEntry>)[])
         [
-            ("created", line.Created, was.Created, (e, t) => e with { Created = t }), ("accessed", line.Accessed, was.Accessed, (e, t) => e with { Accessed = t }), ("changed", line.Changed, was.Changed, (e, t) => e with { Changed = t }),
+            ("created", line.Created, was.Created, (e, t) => e with
+            {
+                Created = t,
+            }), ("accessed", line.Accessed, was.Accessed, (e, t) => e with
+            {
+                Accessed = t,
+            }), ("changed", line.Changed, was.Changed, (e, t) => e with { Changed = t }),
         ])
         {
             if (now == before)
                 continue;
-            if (now is null || !DateTime.TryParse(now, CultureInfo.InvariantCulture, DateTimeStyles.AdjustToUniversal | DateTimeStyles.AssumeUniversal, out var time) || time.Year < 1601)
+            if (now is null || !DateTime.TryParse(now, CultureInfo.InvariantCulture,
+                DateTimeStyles.AdjustToUniversal | DateTimeStyles.AssumeUniversal, out var time) || time.Year < 1601)
                 wrong($"'{now}' is not a time: 2026-09-01T06:00:00Z is one");
             else
                 Then(word, e => set(e, FileTime.From(time)));

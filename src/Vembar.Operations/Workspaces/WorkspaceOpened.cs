@@ -9,4 +9,5 @@ namespace Vembar.Operations.Workspaces;
 /// <param name="Bytes">Their bytes.</param>
 /// <param name="Seconds">Time taken.</param>
 /// <param name="Warnings">What should be known.</param>
-public sealed record WorkspaceOpened(string Folder, ImageRecord Image, long Files, long Bytes, double Seconds, IReadOnlyList<string> Warnings);
+public sealed record WorkspaceOpened(string Folder, ImageRecord Image, long Files, long Bytes, double Seconds,
+    IReadOnlyList<string> Warnings);

@@ -29,7 +29,9 @@ public static class WorkspaceOperation
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged && archive.Images.All(i => i.Root != image.Root))
         {
-            throw VembarException.Input("image-gone", $"'{archive.Path}' does not hold any more what the workspace '{state.Folder}' was laid open from: the image was dropped or replaced, and the archive compacted since", "Copy your changes out of the folder, and lay another image open.");
+            throw VembarException.Input("image-gone",
+                $"'{archive.Path}' does not hold any more what the workspace '{state.Folder}' was laid open from: the image was dropped "
+                + $"or replaced, and the archive compacted since", "Copy your changes out of the folder, and lay another image open.");
         }
     }
 
@@ -42,7 +44,8 @@ public static class WorkspaceOperation
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it; what was laid is taken away.</param>
     /// <exception cref="VembarException">Something is in the way; what was laid is taken away.</exception>
-    public static WorkspaceOpened Open(ImageReference reference, string folder, IReadOnlyList<string> only, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static WorkspaceOpened Open(ImageReference reference, string folder, IReadOnlyList<string> only,
+        IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var clock = Stopwatch.StartNew();
         using var archive = ArchiveReader.Open(reference.Archive);
@@ -50,11 +53,20 @@ public static class WorkspaceOperation
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         var editor = new TreeEditor(tree);
         if (only.Count > 0 && editor.KeepOnly([.. only.Select(WindowsPath.Parse)]) is { Count: > 0 } missing)
-            throw VembarException.Input("no-such-path", $"'{editor.DisplayName}' has no '{missing[0]}'", "See what it holds with `vembar files`.", missing.Count > 1 ? [.. missing.Select(m => $"'{m}'")] : []);
+            throw VembarException.Input("no-such-path", $"'{editor.DisplayName}' has no '{missing[0]}'",
+                "See what it holds with `vembar files`.", missing.Count > 1 ? [.. missing.Select(m => $"'{m}'")] : []);
         if (editor.Children(editor.Root).Any(c => c.Entry.HasName(Workspace.OwnFolder)))
-            throw VembarException.Input("name-not-possible", $"the image has an entry '{Workspace.OwnFolder}' at its top, which is what workspaces call their own folder", "Rename it in the image.");
+            throw VembarException.Input("name-not-possible",
+                $"the image has an entry '{Workspace.OwnFolder}' at its top, which is what workspaces call their own folder",
+                "Rename it in the image.");
         var existed = Directory.Exists(folder);
-        var workspace = Workspace.Create(folder, new WorkspaceState { Archive = Path.GetFullPath(reference.Archive.Path), ArchiveId = archive.Header.Id, Image = image, Only = only });
+        var workspace = Workspace.Create(folder, new WorkspaceState
+        {
+            Archive = Path.GetFullPath(reference.Archive.Path),
+            ArchiveId = archive.Header.Id,
+            Image = image,
+            Only = only,
+        });
         try
         {
             long files, bytes;
@@ -63,10 +75,12 @@ public static class WorkspaceOperation
             {
                 progress.Report(new OperationProgress("looking", 0, 0, false, ""));
                 target.Plan(cancellation);
-                target.Write((done, total, current) => progress.Report(new OperationProgress("laying open", done, total, true, current)), cancellation);
+                target.Write((done, total, current) => progress.Report(new OperationProgress("laying open", done, total, true, current)),
+                    cancellation);
                 (files, bytes) = (target.Files, target.Bytes);
                 if (target.Lost.Count > 0)
-                    warnings.Add($"kept beside the files, for this file system cannot: {string.Join(", ", target.Lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})"))}");
+                    warnings.Add($"kept beside the files, for this file system cannot: "
+                        + $"{string.Join(", ", target.Lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})"))}");
             }
             progress.Report(new OperationProgress("remembering", 0, 0, false, ""));
             var (source, now) = workspace.Walk(null, cancellation);
@@ -95,7 +109,8 @@ public static class WorkspaceOperation
     {
         if (workspace.Announced() is not var (announced, now))
             return null;
-        var found = archive.Images.FirstOrDefault(i => i.Root == announced.Root && i.History is [.., var last] && last.Action == announced.History[^1].Action && last.Time == announced.History[^1].Time);
+        var found = archive.Images.FirstOrDefault(i => i.Root == announced.Root && i.History is [.., var last]
+            && last.Action == announced.History[^1].Action && last.Time == announced.History[^1].Time);
         if (found is null)
             workspace.Renounce();
         else
@@ -117,7 +132,8 @@ public static class WorkspaceOperation
     private static void CheckArchive(ArchiveReader archive, Workspace workspace)
     {
         if (archive.Header.Id != workspace.State.ArchiveId)
-            throw VembarException.Input("other-archive", $"'{archive.Path}' is not the archive that '{workspace.Folder}' was laid open from", "Name that one with --archive.");
+            throw VembarException.Input("other-archive",
+                $"'{archive.Path}' is not the archive that '{workspace.Folder}' was laid open from", "Name that one with --archive.");
     }
 
     private static ArchiveReader OpenArchive(Workspace workspace, string? given)
@@ -130,7 +146,8 @@ public static class WorkspaceOperation
         }
         catch (VembarException problem) when (problem.Code == "no-such-archive")
         {
-            throw VembarException.Input("no-such-archive", $"{problem.Message}, which '{workspace.Folder}' was laid open from", "Say where it is now with --archive FILE.");
+            throw VembarException.Input("no-such-archive", $"{problem.Message}, which '{workspace.Folder}' was laid open from",
+                "Say where it is now with --archive FILE.");
         }
     }
 
@@ -140,7 +157,8 @@ public static class WorkspaceOperation
     /// <param name="progress">Told how far it is.</param>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">It is no workspace, is damaged, or its archive cannot be read.</exception>
-    public static WorkspaceStatus Status(string folder, string? archive, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static WorkspaceStatus Status(string folder, string? archive, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
     {
         using var workspace = Workspace.Use(folder);
         using var reader = OpenArchive(workspace, archive);
@@ -152,16 +170,19 @@ public static class WorkspaceOperation
     // What a look at a workspace found; its files can be read while it is held.
     private sealed record Look(WorkspaceStatus Status, WorkspaceChanges Changes, FolderSource Source, LaidEntry Now) : IDisposable
     {
-        public static Look At(Workspace workspace, ArchiveReader archive, TreeEditor editor, IProgress<OperationProgress> progress, CancellationToken cancellation)
+        public static Look At(Workspace workspace, ArchiveReader archive, TreeEditor editor, IProgress<OperationProgress> progress,
+            CancellationToken cancellation)
         {
             var clock = Stopwatch.StartNew();
             var (laid, touched) = workspace.Laid();
             var metadata = workspace.MetadataStamp;
-            var (source, now) = workspace.Walk(files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
+            var (source, now) =
+                workspace.Walk(files => progress.Report(new OperationProgress("looking", files, 0, false, "")), cancellation);
             try
             {
                 var image = workspace.State.Image;
-                var changes = WorkspaceChanges.Find(editor, laid, source, now, workspace.Folder, image.Product.Length > 0, touched ? File.ReadAllBytes(workspace.MetadataFile) : null, cancellation);
+                var changes = WorkspaceChanges.Find(editor, laid, source, now, workspace.Folder, image.Product.Length > 0,
+                    touched ? File.ReadAllBytes(workspace.MetadataFile) : null, cancellation);
                 var warnings = new List<string>();
                 if (workspace.IsMoved)
                     warnings.Add($"the workspace was laid open at '{workspace.State.Folder}' and was moved or copied since");
@@ -172,7 +193,8 @@ public static class WorkspaceOperation
                 else if (current.Root != image.Root)
                     warnings.Add($"image {image.Number} \"{current.Name}\" was changed by something else since; save it with --as");
                 return new Look(
-                    new WorkspaceStatus(workspace.Folder, archive.Path, image, workspace.State.Only, changes.All, changes.Problems, warnings, changes.FilesRead, clock.Elapsed.TotalSeconds), changes, source, Workspace.WithStamp(now, metadata));
+                    new WorkspaceStatus(workspace.Folder, archive.Path, image, workspace.State.Only, changes.All, changes.Problems,
+                    warnings, changes.FilesRead, clock.Elapsed.TotalSeconds), changes, source, Workspace.WithStamp(now, metadata));
             }
             catch
             {
@@ -203,22 +225,27 @@ public static class WorkspaceOperation
             if (request.As is not null && !IsSaved(saved, request.As))
                 Checks.NameIsFree(reader, request.As);
         }
-        using var writer = ArchiveWriter.Open(PlaceOf(workspace, request.Archive), create: false, request.Effort, request.Wait, cancellation: cancellation);
+        using var writer = ArchiveWriter.Open(PlaceOf(workspace, request.Archive), create: false, request.Effort, request.Wait,
+            cancellation: cancellation);
         CheckArchive(writer.Base, workspace);
         var image = workspace.State.Image;
         var editor = Editor(writer.Base, image, workspace.State);
         using var look = Look.At(workspace, writer.Base, editor, progress, cancellation);
         var (status, changes) = (look.Status, look.Changes);
         if (status.Problems.Count > 0)
-            throw VembarException.Input("workspace-problems", $"'{request.Folder}' cannot be saved: {status.Problems[0]}", "Mend that in the workspace, and save again.", status.Problems.Count > 1 ? status.Problems : []);
+            throw VembarException.Input("workspace-problems", $"'{request.Folder}' cannot be saved: {status.Problems[0]}",
+                "Mend that in the workspace, and save again.", status.Problems.Count > 1 ? status.Problems : []);
         if (!request.AcceptRemovals && changes.Files is var (all, gone) && IsMuch(all, gone))
-            throw VembarException.Input("much-is-gone", $"{gone} of {all} files that were laid open in '{request.Folder}' are gone", "If that is meant, give --accept-removals; if not, lay the image open anew.");
+            throw VembarException.Input("much-is-gone", $"{gone} of {all} files that were laid open in '{request.Folder}' are gone",
+                "If that is meant, give --accept-removals; if not, lay the image open anew.");
         var current = writer.Base.Images.FirstOrDefault(i => i.Number == image.Number);
         if (status.Changes.Count == 0 && saved is not null && (request.As is null || IsSaved(saved, request.As)))
             return new WorkspaceSaved(status, saved, true, 0, clock.Elapsed.TotalSeconds);
         if (request.As is not null && IsSaved(saved, request.As))
         {
-            throw VembarException.Input("name-taken", $"the run that was killed had saved image {saved!.Number} \"{saved.Name}\", and {status.Changes.Count} {(status.Changes.Count == 1 ? "change" : "changes")} came since",
+            throw VembarException.Input("name-taken",
+                $"the run that was killed had saved image {saved!.Number} \"{saved.Name}\", and {status.Changes.Count} "
+                + $"{(status.Changes.Count == 1 ? "change" : "changes")} came since",
                 "Save them into that image by leaving --as out, or into another with another name.");
         }
         if (status.Changes.Count == 0 && request.As is null && request.Title.IsIn(current ?? image))
@@ -227,7 +254,8 @@ public static class WorkspaceOperation
         status = status with { FilesRead = changes.FilesRead };
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
         var entry = new HistoryEntry { Time = DateTime.UtcNow, Action = "workspace", Details = Details(status.Changes) };
-        var record = request.Title.In(ServiceOperation.Recorded(image, request.As, editor, writer, entry, WindowsInstall.ReadChanged(editor)));
+        var record = request.Title.In(ServiceOperation.Recorded(image, request.As, editor, writer, entry,
+            WindowsInstall.ReadChanged(editor)));
         ImageRecord stored;
         if (request.As is null && current?.Root == record.Root && request.Title.IsIn(current))
         {
@@ -236,7 +264,9 @@ public static class WorkspaceOperation
         }
         else if (request.As is null && current?.Root != image.Root)
         {
-            throw VembarException.Input("image-changed", current is null ? $"image {image.Number} \"{image.Name}\" is not in '{writer.Base.Path}' any more" : $"image {image.Number} \"{current.Name}\" was changed since '{request.Folder}' was laid open from it",
+            throw VembarException.Input("image-changed",
+                current is null ? $"image {image.Number} \"{image.Name}\" is not in '{writer.Base.Path}' any more"
+                : $"image {image.Number} \"{current.Name}\" was changed since '{request.Folder}' was laid open from it",
                 "Save it as an image of its own with --as NAME; `vembar diff` shows what differs.");
         }
         else
@@ -257,7 +287,10 @@ public static class WorkspaceOperation
     private static List<string> Details(IReadOnlyList<WorkspaceChange> changes)
     {
         const int MostTold = 200;
-        var details = changes.Take(MostTold).Select(c => $"{c.Kind.ToString().ToLowerInvariant()} {(c.From.Length > 0 ? $"{c.From} to " : "")}{c.Path}{(c.What.Count > 0 ? $" ({string.Join(", ", c.What)})" : "")}").ToList();
+        var details = changes.Take(MostTold)
+            .Select(c => $"{c.Kind.ToString().ToLowerInvariant()} "
+                + $"{(c.From.Length > 0 ? $"{c.From} to " : "")}{c.Path}{(c.What.Count > 0 ? $" ({string.Join(", ", c.What)})" : "")}")
+                .ToList();
         if (changes.Count > MostTold)
             details.Add($"and {changes.Count - MostTold} more");
         return details;
@@ -271,14 +304,18 @@ public static class WorkspaceOperation
     /// <param name="cancellation">Ends it before anything is taken away.</param>
     /// <returns>How many changes were lost.</returns>
     /// <exception cref="VembarException">It has changes, or it cannot be told whether it has; it stays.</exception>
-    public static int Close(string folder, bool loseChanges, string? archive, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    public static int Close(string folder, bool loseChanges, string? archive, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
     {
         var lost = 0;
         if (!loseChanges)
         {
             var status = Status(folder, archive, progress, cancellation);
             if (status.Changes.Count + status.Problems.Count > 0)
-                throw VembarException.Input("not-saved", $"'{folder}' has {status.Changes.Count} {(status.Changes.Count == 1 ? "change" : "changes")} that {(status.Changes.Count == 1 ? "is" : "are")} not saved", "Save it, or give --lose-changes to lose them.", [.. status.Changes.Take(10).Select(c => $"{c.Kind.ToString().ToLowerInvariant()} {c.Path}")]);
+                throw VembarException.Input("not-saved",
+                    $"'{folder}' has {status.Changes.Count} {(status.Changes.Count == 1 ? "change" : "changes")} that "
+                    + $"{(status.Changes.Count == 1 ? "is" : "are")} not saved", "Save it, or give --lose-changes to lose them.",
+                    [.. status.Changes.Take(10).Select(c => $"{c.Kind.ToString().ToLowerInvariant()} {c.Path}")]);
         }
         else
         {

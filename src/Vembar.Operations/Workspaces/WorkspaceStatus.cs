@@ -13,4 +13,5 @@ namespace Vembar.Operations.Workspaces;
 /// <param name="FilesRead">Files whose content was read to find out.</param>
 /// <param name="Seconds">Time taken.</param>
 public sealed record WorkspaceStatus(
-    string Folder, string Archive, ImageRecord Image, IReadOnlyList<string> Only, IReadOnlyList<WorkspaceChange> Changes, IReadOnlyList<string> Problems, IReadOnlyList<string> Warnings, long FilesRead, double Seconds);
+    string Folder, string Archive, ImageRecord Image, IReadOnlyList<string> Only, IReadOnlyList<WorkspaceChange> Changes,
+    IReadOnlyList<string> Problems, IReadOnlyList<string> Warnings, long FilesRead, double Seconds);

@@ -31,8 +31,10 @@ public sealed record ArchiveHeader(Guid Id, ChunkSizes Sizes, IReadOnlyList<Base
 
     internal byte[] Encode()
     {
-        var data = new BinaryFormatWriter().Bytes(Magic).UInt16((ushort)Major).UInt16(Minor).UInt32((uint)Length).Bytes(Id.ToByteArray(bigEndian: true))
-            .Byte(1).Byte(1).UInt16(0).UInt32((uint)Sizes.Smallest).UInt32((uint)Sizes.Average).UInt32((uint)Sizes.Largest).UInt32((uint)Bases.Count);
+        var data = new BinaryFormatWriter().Bytes(Magic).UInt16((ushort)Major).UInt16(Minor).UInt32((uint)Length)
+            .Bytes(Id.ToByteArray(bigEndian: true))
+            .Byte(1).Byte(1).UInt16(0).UInt32((uint)Sizes.Smallest).UInt32((uint)Sizes.Average).UInt32((uint)Sizes.Largest)
+                .UInt32((uint)Bases.Count);
         foreach (var other in Bases)
         {
             data.UInt16(BaseSection).UInt16(RequiredFlag).UInt32((uint)BaseLength(other))
@@ -57,30 +59,36 @@ public sealed record ArchiveHeader(Guid Id, ChunkSizes Sizes, IReadOnlyList<Base
         Span<byte> start = stackalloc byte[FixedLength];
         var got = file.Read(start, 0);
         if (got < Magic.Length || !start[..Magic.Length].SequenceEqual(Magic))
-            throw VembarException.Input("not-an-archive", $"'{path}' is not a Vembar archive", "Name a .vmb file that `vembar capture` made.");
+            throw VembarException.Input("not-an-archive", $"'{path}' is not a Vembar archive",
+                "Name a .vmb file that `vembar capture` made.");
         if (got < FixedLength)
-            throw VembarException.Damaged($"'{path}' is cut short: its header has {got} of {FixedLength} bytes", "Take it from another copy.");
+            throw VembarException.Damaged($"'{path}' is cut short: its header has {got} of {FixedLength} bytes",
+                "Take it from another copy.");
         var reader = new BinaryFormatReader(start, "header");
         reader.Bytes(Magic.Length);
         var major = reader.UInt16();
         var minor = reader.UInt16();
         if (major is 0 or > NewestMajor)
-            throw VembarException.Input("newer-format", $"'{path}' has archive format {major}.{minor}; this Vembar reads up to {NewestMajor}.{Minor}", "Use a newer Vembar.");
+            throw VembarException.Input("newer-format",
+                $"'{path}' has archive format {major}.{minor}; this Vembar reads up to {NewestMajor}.{Minor}", "Use a newer Vembar.");
         var length = reader.UInt32();
         if (length < FixedLength + 12 || length > LongestLength)
             throw VembarException.Damaged($"'{path}' has a damaged header (it says it is {length} bytes long)");
         var whole = new byte[length];
         if (file.Read(whole, 0) < whole.Length)
             throw VembarException.Damaged($"'{path}' is cut short within its header", "Take it from another copy.");
-        if (XxHash3.HashToUInt64(whole.AsSpan(0, whole.Length - 8)) != BinaryPrimitives.ReadUInt64LittleEndian(whole.AsSpan(whole.Length - 8)))
-            throw VembarException.Damaged($"'{path}' has a damaged header (its checksum does not match)", "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
+        if (XxHash3.HashToUInt64(whole.AsSpan(0,
+            whole.Length - 8)) != BinaryPrimitives.ReadUInt64LittleEndian(whole.AsSpan(whole.Length - 8)))
+            throw VembarException.Damaged($"'{path}' has a damaged header (its checksum does not match)",
+                "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
         try
         {
             reader = new BinaryFormatReader(whole.AsSpan(0, whole.Length - 8), "header");
             reader.Bytes(16);
             var id = new Guid(reader.Bytes(16), bigEndian: true);
             if (reader.Byte() != 1 || reader.Byte() != 1)
-                throw VembarException.Input("newer-format", $"'{path}' uses a hash or checksum that this Vembar does not know", "Use a newer Vembar.");
+                throw VembarException.Input("newer-format", $"'{path}' uses a hash or checksum that this Vembar does not know",
+                    "Use a newer Vembar.");
             reader.UInt16();
             var sizes = new ChunkSizes((int)reader.UInt32(), (int)reader.UInt32(), (int)reader.UInt32());
             if (!sizes.AreUsable)
@@ -97,10 +105,12 @@ public sealed record ArchiveHeader(Guid Id, ChunkSizes Sizes, IReadOnlyList<Base
                     if (bytes.Length is < 17 or > 16 + LongestBaseName)
                         throw reader.Error("the section that names a base has no usable length");
                     // A name only: it never leads out of the folder that is looked in.
-                    bases.Add(new BaseArchive(new Guid(bytes[..16], bigEndian: true), Path.GetFileName(System.Text.Encoding.UTF8.GetString(bytes[16..]))));
+                    bases.Add(new BaseArchive(new Guid(bytes[..16], bigEndian: true),
+                        Path.GetFileName(System.Text.Encoding.UTF8.GetString(bytes[16..]))));
                 }
                 else if (required)
-                    throw VembarException.Input("newer-format", $"'{path}' needs a feature (section {type}) that this Vembar does not know", "Use a newer Vembar.");
+                    throw VembarException.Input("newer-format",
+                        $"'{path}' needs a feature (section {type}) that this Vembar does not know", "Use a newer Vembar.");
             }
             return new ArchiveHeader(id, sizes, bases) { Length = (int)length, Major = major };
         }

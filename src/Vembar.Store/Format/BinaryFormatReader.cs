@@ -4,7 +4,8 @@ using Vembar.Store.Hashing;
 
 namespace Vembar.Store.Format;
 
-/// <summary>Reads the archive's binary structures from bytes that cannot be trusted: every read is bounded, every error has its position.</summary>
+/// <summary>Reads the archive's binary structures from bytes that cannot be trusted: every read is bounded, every error has its
+/// position.</summary>
 public ref struct BinaryFormatReader
 {
     private readonly ReadOnlySpan<byte> _data;
@@ -69,11 +70,13 @@ public ref struct BinaryFormatReader
         throw Error("a number is longer than 64 bits");
     }
 
-    /// <summary>A number that counts things of at least <paramref name="least"/> bytes each, so that it cannot announce more than there is.</summary>
+    /// <summary>A number that counts things of at least <paramref name="least"/> bytes each, so that it cannot announce more than there
+    /// is.</summary>
     public int Count(int least)
     {
         var count = Number();
-        return count <= (ulong)(Left / Math.Max(least, 1)) ? (int)count : throw Error($"{count} items are announced, more than the bytes left can hold");
+        return count <= (ulong)(Left / Math.Max(least, 1)) ? (int)count
+            : throw Error($"{count} items are announced, more than the bytes left can hold");
     }
 
     /// <summary>An id of 32 bytes.</summary>

@@ -13,7 +13,8 @@ namespace Vembar.Store.Format;
 /// <param name="Kind">What it holds.</param>
 /// <param name="Codec">How.</param>
 /// <param name="Checksum">XXH3-64 of the payload as stored.</param>
-public readonly record struct BlockInfo(long Offset, int StoredLength, int PlainLength, int ChunkCount, BlockKind Kind, Codec Codec, ulong Checksum)
+public readonly record struct BlockInfo(long Offset, int StoredLength, int PlainLength, int ChunkCount, BlockKind Kind, Codec Codec,
+    ulong Checksum)
 {
     internal const int HeaderLength = 40;
 
@@ -35,8 +36,11 @@ public readonly record struct BlockInfo(long Offset, int StoredLength, int Plain
     internal Codec PlainCodec => (Codec)((byte)Codec & ~Veil.Flag);
 
     /// <summary>Whether its numbers can be those of a block at all.</summary>
-    internal bool IsSensible => Kind is >= BlockKind.Content and <= BlockKind.Record && ChunkCount is >= 0 and <= MostChunks && PlainLength is >= 0 and <= LongestPlain
-        && StoredLength is >= 0 and <= LongestPlain && (PlainCodec != Codec.Stored || StoredLength == PlainLength + (IsVeiled ? Veil.KeyLength : 0));
+    internal bool IsSensible =>
+        Kind is >= BlockKind.Content and <= BlockKind.Record && ChunkCount is >= 0 and <= MostChunks
+        && PlainLength is >= 0 and <= LongestPlain
+        && StoredLength is >= 0 and <= LongestPlain
+        && (PlainCodec != Codec.Stored || StoredLength == PlainLength + (IsVeiled ? Veil.KeyLength : 0));
 
     /// <summary>No block holds more chunks than this.</summary>
     internal const int MostChunks = 1 << 22;
@@ -48,7 +52,8 @@ public readonly record struct BlockInfo(long Offset, int StoredLength, int Plain
         if (head.Length < HeaderLength || !head.StartsWith(Magic))
             return null;
         var info = new BlockInfo(
-            offset, BinaryPrimitives.ReadInt32LittleEndian(head[16..]), BinaryPrimitives.ReadInt32LittleEndian(head[12..]), BinaryPrimitives.ReadInt32LittleEndian(head[8..]),
+            offset, BinaryPrimitives.ReadInt32LittleEndian(head[16..]), BinaryPrimitives.ReadInt32LittleEndian(head[12..]),
+            BinaryPrimitives.ReadInt32LittleEndian(head[8..]),
             (BlockKind)head[4], (Codec)head[5], BinaryPrimitives.ReadUInt64LittleEndian(head[24..]));
         return info.IsSensible && info.ChunkCount > 0 ? info : null;
     }

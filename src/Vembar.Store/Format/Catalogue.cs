@@ -4,7 +4,8 @@ using Vembar.Store.Hashing;
 
 namespace Vembar.Store.Format;
 
-/// <summary>The list of images that a commit names, as it is stored: whole, or as what is other than in an earlier one. docs/archive-format.md.</summary>
+/// <summary>The list of images that a commit names, as it is stored: whole, or as what is other than in an earlier one.
+/// docs/archive-format.md.</summary>
 internal sealed record Catalogue
 {
     public int NextNumber { get; init; } = 1;
@@ -54,6 +55,12 @@ internal sealed record Catalogue
             images.Remove(number);
         foreach (var image in Images)
             images[image.Number] = image;
-        return this with { Since = null, Gone = null, Images = [.. images.Values.OrderBy(i => i.Number)], Changes = earlier.Changes + Images.Count + (Gone?.Count ?? 0) + 1 };
+        return this with
+        {
+            Since = null,
+            Gone = null,
+            Images = [.. images.Values.OrderBy(i => i.Number)],
+            Changes = earlier.Changes + Images.Count + (Gone?.Count ?? 0) + 1,
+        };
     }
 }

@@ -5,7 +5,8 @@ using Vembar.Store.Places;
 
 namespace Vembar.Store.Format;
 
-/// <summary>The record that makes a state of the archive valid; from format 2 on it is written twice. docs/archive-format.md, "Commit record".</summary>
+/// <summary>The record that makes a state of the archive valid; from format 2 on it is written twice. docs/archive-format.md, "Commit
+/// record".</summary>
 /// <param name="Archive">The archive's id.</param>
 /// <param name="Sequence">0 for the first state.</param>
 /// <param name="First">Where the first copy is; in format 1 the only one.</param>
@@ -30,20 +31,24 @@ internal sealed record CommitRecord(
     // Begins as a block does, so that no payload of format 2 holds it.
     private static ReadOnlySpan<byte> DoubleMagic => "VBLKSTAT"u8;
 
-    /// <summary>Of which numbers the places of records are multiples. A record of format 2 never lies across two sectors of 512 bytes.</summary>
+    /// <summary>Of which numbers the places of records are multiples. A record of format 2 never lies across two sectors of 512
+    /// bytes.</summary>
     public static int AlignmentOf(ArchiveHeader header) => header.IsFirstFormat ? 64 : 256;
 
     public static ReadOnlySpan<byte> MagicOf(ArchiveHeader header) => header.IsFirstFormat ? SingleMagic : DoubleMagic;
 
     /// <summary>The next place at which a record of an archive may be.</summary>
-    public static long Align(ArchiveHeader header, long offset) => (offset + AlignmentOf(header) - 1) / AlignmentOf(header) * AlignmentOf(header);
+    public static long Align(ArchiveHeader header, long offset) =>
+        (offset + AlignmentOf(header) - 1) / AlignmentOf(header) * AlignmentOf(header);
 
     /// <summary>The bytes of one of the copies.</summary>
     /// <param name="own">Where it goes: <see cref="First"/> or <see cref="Second"/>.</param>
     public byte[] Encode(long own)
     {
-        var data = new BinaryFormatWriter().Bytes(IsSingle ? SingleMagic : DoubleMagic).Bytes(Archive.ToByteArray(bigEndian: true)).UInt64((ulong)Sequence).UInt64((ulong)own)
-            .UInt64((ulong)Index.Offset).UInt64((ulong)Index.Length).UInt64(Index.Checksum).UInt64((ulong)Previous).Id(Catalogue).UInt64((ulong)Time.ToFileTimeUtc());
+        var data = new BinaryFormatWriter().Bytes(IsSingle ? SingleMagic : DoubleMagic).Bytes(Archive.ToByteArray(bigEndian: true))
+            .UInt64((ulong)Sequence).UInt64((ulong)own)
+            .UInt64((ulong)Index.Offset).UInt64((ulong)Index.Length).UInt64(Index.Checksum).UInt64((ulong)Previous).Id(Catalogue)
+                .UInt64((ulong)Time.ToFileTimeUtc());
         if (!IsSingle)
             data.UInt64((ulong)First).UInt64((ulong)Second).UInt64((ulong)PreviousFirst);
         data.Bytes(new byte[Length - 8 - data.Written.Length]);
@@ -73,11 +78,16 @@ internal sealed record CommitRecord(
         var second = isSingle ? own : reader.Int64();
         var previousFirst = isSingle ? previous : reader.Int64();
         var limit = isSingle ? offset : second;
-        var sensible = id == header.Id && own == offset && (own == first || own == second) && sequence >= 0 && index.Offset > 0 && index.Length > 0
-            && limit > 0 && index.Offset <= limit - index.Length && previous >= 0 && previous < first && previousFirst >= 0 && previousFirst <= previous
-            && (isSingle || (first > 0 && first <= index.Offset - Length && first % AlignmentOf(header) == 0 && second % AlignmentOf(header) == 0 && second <= long.MaxValue - Length))
+        var sensible = id == header.Id && own == offset && (own == first || own == second) && sequence >= 0 && index.Offset > 0
+            && index.Length > 0
+            && limit > 0 && index.Offset <= limit - index.Length && previous >= 0 && previous < first && previousFirst >= 0
+            && previousFirst <= previous
+            && (isSingle || (first > 0 && first <= index.Offset - Length && first % AlignmentOf(header) == 0
+            && second % AlignmentOf(header) == 0 && second <= long.MaxValue - Length))
             && time >= 0 && time <= DateTime.MaxValue.ToFileTimeUtc() && reader.Bytes(reader.Left).IndexOfAnyExcept((byte)0) < 0;
-        return sensible ? new CommitRecord(id, sequence, first, second, index, previous, previousFirst, catalogue, DateTime.FromFileTimeUtc(time)) : null;
+        return sensible
+            ? new CommitRecord(id, sequence, first, second, index, previous, previousFirst, catalogue, DateTime.FromFileTimeUtc(time))
+            : null;
     }
 
     /// <summary>Reads the record at a place of a file.</summary>
@@ -90,5 +100,6 @@ internal sealed record CommitRecord(
 
     /// <summary>The record of the state before this one, from either copy.</summary>
     /// <returns>Null when both are damaged.</returns>
-    public CommitRecord? ReadPrevious(IArchiveFile file, ArchiveHeader header) => TryRead(file, header, Previous) ?? TryRead(file, header, PreviousFirst);
+    public CommitRecord? ReadPrevious(IArchiveFile file, ArchiveHeader header) =>
+        TryRead(file, header, Previous) ?? TryRead(file, header, PreviousFirst);
 }

@@ -43,7 +43,8 @@ public sealed unsafe class Blake3
     // Code compiled ahead of time has no 16 lanes of its own: where the processor does, they are in a library beside the program.
     private static int Lanes => Blake3Kernel.Lanes == 8 && WideKernel.IsThere ? 16 : Blake3Kernel.Lanes;
 
-    private static void Compress(int width, byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output, int lanes)
+    private static void Compress(int width, byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last,
+        uint* output, int lanes)
     {
         // A wide kernel takes as long for a few lanes as for all.
         var narrowest = Math.Min(width, lanes switch { <= 4 => 4, <= 8 => 8, _ => 16 });

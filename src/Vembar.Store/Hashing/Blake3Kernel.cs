@@ -8,7 +8,8 @@ namespace Vembar.Store.Hashing;
 /// The compression function of BLAKE3 over one or several independent inputs at once: plain integers and vectors of 4, 8
 /// and 16 lanes give the same result; the widest that the processor has is chosen when the program runs.
 /// </summary>
-/// <remarks>Source: "BLAKE3: one function, fast everywhere" (O'Connor, Aumasson, Neves, Wilcox-O'Hearn, 2020), sections 2.2 to 2.5.</remarks>
+/// <remarks>Source: "BLAKE3: one function, fast everywhere" (O'Connor, Aumasson, Neves, Wilcox-O'Hearn, 2020), sections 2.2 to
+/// 2.5.</remarks>
 internal static unsafe partial class Blake3Kernel
 {
     public const int BlockLength = 64;
@@ -21,7 +22,8 @@ internal static unsafe partial class Blake3Kernel
     /// <summary>The most lanes that this code takes at once on this processor: 16, 8, 4 or 1.</summary>
     public static int Lanes => Avx512F.IsSupported ? 16 : Avx2.IsSupported ? 8 : Vector128.IsHardwareAccelerated ? 4 : 1;
 
-    /// <summary>Compresses <paramref name="lanes"/> inputs of the same number of whole blocks and writes a chaining value of 32 bytes for each.</summary>
+    /// <summary>Compresses <paramref name="lanes"/> inputs of the same number of whole blocks and writes a chaining value of 32 bytes for
+    /// each.</summary>
     /// <param name="width">Which kernel: 16, 8, 4 or 1, at most <see cref="Lanes"/>.</param>
     /// <param name="inputs">Where each lane's input begins; <paramref name="width"/> addresses.</param>
     /// <param name="blocks">Whole blocks in each input.</param>
@@ -32,7 +34,8 @@ internal static unsafe partial class Blake3Kernel
     /// <param name="last">Further flags of the last block.</param>
     /// <param name="output">Room for 8 words a lane.</param>
     /// <param name="lanes">How many lanes hold an input of their own.</param>
-    public static void Many(int width, byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output, int lanes)
+    public static void Many(int width, byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last,
+        uint* output, int lanes)
     {
         switch (width)
         {
@@ -72,7 +75,8 @@ internal static unsafe partial class Blake3Kernel
     }
 
     [SkipLocalsInit]
-    private static void Run1(byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output, int lanes)
+    private static void Run1(byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output,
+        int lanes)
     {
         var low = stackalloc uint[16];
         var high = stackalloc uint[16];
@@ -89,7 +93,8 @@ internal static unsafe partial class Blake3Kernel
         state.H6 = Iv6;
         state.H7 = Iv7;
         for (var block = 0; block < blocks; block++)
-            Compress1(ref state, inputs, block * BlockLength, counterLow, counterHigh, BlockLength, flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0));
+            Compress1(ref state, inputs, block * BlockLength, counterLow, counterHigh, BlockLength,
+                flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0));
         output[0] = state.H0;
         output[1] = state.H1;
         output[2] = state.H2;
@@ -101,7 +106,8 @@ internal static unsafe partial class Blake3Kernel
     }
 
     [SkipLocalsInit]
-    private static void Run4(byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output, int lanes)
+    private static void Run4(byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output,
+        int lanes)
     {
         var low = stackalloc uint[16];
         var high = stackalloc uint[16];
@@ -118,7 +124,8 @@ internal static unsafe partial class Blake3Kernel
         state.H6 = Vector128.Create(Iv6);
         state.H7 = Vector128.Create(Iv7);
         for (var block = 0; block < blocks; block++)
-            Compress4(ref state, inputs, block * BlockLength, counterLow, counterHigh, BlockLength, flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0));
+            Compress4(ref state, inputs, block * BlockLength, counterLow, counterHigh, BlockLength,
+                flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0));
         var words = stackalloc uint[8 * 4];
         state.H0.Store(words + 0);
         state.H1.Store(words + 4);
@@ -132,7 +139,8 @@ internal static unsafe partial class Blake3Kernel
     }
 
     [SkipLocalsInit]
-    private static void Run8(byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output, int lanes)
+    private static void Run8(byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output,
+        int lanes)
     {
         var low = stackalloc uint[16];
         var high = stackalloc uint[16];
@@ -149,7 +157,8 @@ internal static unsafe partial class Blake3Kernel
         state.H6 = Vector256.Create(Iv6);
         state.H7 = Vector256.Create(Iv7);
         for (var block = 0; block < blocks; block++)
-            Compress8(ref state, inputs, block * BlockLength, counterLow, counterHigh, BlockLength, flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0));
+            Compress8(ref state, inputs, block * BlockLength, counterLow, counterHigh, BlockLength,
+                flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0));
         var words = stackalloc uint[8 * 8];
         state.H0.Store(words + 0);
         state.H1.Store(words + 8);
@@ -163,7 +172,8 @@ internal static unsafe partial class Blake3Kernel
     }
 
     [SkipLocalsInit]
-    private static void Run16(byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output, int lanes)
+    private static void Run16(byte** inputs, int blocks, ulong counter, uint step, uint flags, uint first, uint last, uint* output,
+        int lanes)
     {
         var low = stackalloc uint[16];
         var high = stackalloc uint[16];
@@ -180,7 +190,8 @@ internal static unsafe partial class Blake3Kernel
         state.H6 = Vector512.Create(Iv6);
         state.H7 = Vector512.Create(Iv7);
         for (var block = 0; block < blocks; block++)
-            Compress16(ref state, inputs, block * BlockLength, counterLow, counterHigh, BlockLength, flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0));
+            Compress16(ref state, inputs, block * BlockLength, counterLow, counterHigh, BlockLength,
+                flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0));
         var words = stackalloc uint[8 * 16];
         state.H0.Store(words + 0);
         state.H1.Store(words + 16);
@@ -200,7 +211,8 @@ internal static unsafe partial class Blake3Kernel
         // The output may lie where the input does.
         var value = stackalloc uint[] { Iv0, Iv1, Iv2, Iv3, Iv4, Iv5, Iv6, Iv7 };
         for (var block = 0; block < blocks; block++)
-            One(input + block * BlockLength, BlockLength, counter, flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0), value);
+            One(input + block * BlockLength, BlockLength, counter, flags | (block == 0 ? first : 0) | (block == blocks - 1 ? last : 0),
+                value);
         for (var word = 0; word < 8; word++)
             output[word] = value[word];
     }
@@ -232,7 +244,8 @@ internal static unsafe partial class Blake3Kernel
         var c = Vector128.Create(Iv0, Iv1, Iv2, Iv3);
         var d = Vector128.Create((uint)counter, (uint)(counter >> 32), length, flags);
         var words = (float*)block;
-        Vector128<float> m0 = Vector128.Load(words), m1 = Vector128.Load(words + 4), m2 = Vector128.Load(words + 8), m3 = Vector128.Load(words + 12);
+        Vector128<float> m0 = Vector128.Load(words), m1 = Vector128.Load(words + 4), m2 = Vector128.Load(words + 8),
+            m3 = Vector128.Load(words + 12);
         // Even and odd words of the first half for the columns; of the second half, turned by one, for the diagonals.
         var x0 = Sse.Shuffle(m0, m1, 0b10_00_10_00).AsUInt32();
         var x1 = Sse.Shuffle(m0, m1, 0b11_01_11_01).AsUInt32();
@@ -270,8 +283,10 @@ internal static unsafe partial class Blake3Kernel
             if (round == Rounds - 1)
                 break;
             var y0 = Sse2.Shuffle(Sse.Shuffle(x0.AsSingle(), x1.AsSingle(), 0b11_01_01_10).AsUInt32(), 0b00_11_10_01);
-            var y1 = Sse41.Blend(Sse2.Shuffle(x0, 0b00_00_11_11).AsUInt16(), Sse.Shuffle(x2.AsSingle(), x3.AsSingle(), 0b11_11_10_10).AsUInt16(), 0b1100_1100).AsUInt32();
-            var y2 = Sse2.Shuffle(Sse41.Blend(Sse2.UnpackLow(x3.AsUInt64(), x1.AsUInt64()).AsUInt16(), x2.AsUInt16(), 0b1100_0000).AsUInt32(), 0b01_11_10_00);
+            var y1 = Sse41.Blend(Sse2.Shuffle(x0, 0b00_00_11_11).AsUInt16(),
+                Sse.Shuffle(x2.AsSingle(), x3.AsSingle(), 0b11_11_10_10).AsUInt16(), 0b1100_1100).AsUInt32();
+            var y2 = Sse2.Shuffle(Sse41.Blend(Sse2.UnpackLow(x3.AsUInt64(), x1.AsUInt64()).AsUInt16(), x2.AsUInt16(), 0b1100_0000)
+                .AsUInt32(), 0b01_11_10_00);
             var y3 = Sse2.Shuffle(Sse2.UnpackLow(x2, Sse2.UnpackHigh(x1, x3)), 0b00_01_11_10);
             (x0, x1, x2, x3) = (y0, y1, y2, y3);
         }
@@ -287,7 +302,9 @@ internal static unsafe partial class Blake3Kernel
     private static uint Word(byte* p) => System.Buffers.Binary.BinaryPrimitives.ReadUInt32LittleEndian(new ReadOnlySpan<byte>(p, 4));
 
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
-    private static void Load1(byte** inputs, int offset, out uint m0, out uint m1, out uint m2, out uint m3, out uint m4, out uint m5, out uint m6, out uint m7, out uint m8, out uint m9, out uint m10, out uint m11, out uint m12, out uint m13, out uint m14, out uint m15)
+    private static void Load1(byte** inputs, int offset, out uint m0, out uint m1, out uint m2, out uint m3, out uint m4, out uint m5,
+        out uint m6, out uint m7, out uint m8, out uint m9, out uint m10, out uint m11, out uint m12, out uint m13, out uint m14,
+        out uint m15)
     {
         var p = inputs[0] + offset;
         m0 = Word(p + 0);
@@ -309,9 +326,13 @@ internal static unsafe partial class Blake3Kernel
     }
 
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
-    private static void Load4(byte** inputs, int offset, out Vector128<uint> m0, out Vector128<uint> m1, out Vector128<uint> m2, out Vector128<uint> m3, out Vector128<uint> m4, out Vector128<uint> m5, out Vector128<uint> m6, out Vector128<uint> m7, out Vector128<uint> m8, out Vector128<uint> m9, out Vector128<uint> m10, out Vector128<uint> m11, out Vector128<uint> m12, out Vector128<uint> m13, out Vector128<uint> m14, out Vector128<uint> m15)
+    private static void Load4(byte** inputs, int offset, out Vector128<uint> m0, out Vector128<uint> m1, out Vector128<uint> m2,
+        out Vector128<uint> m3, out Vector128<uint> m4, out Vector128<uint> m5, out Vector128<uint> m6, out Vector128<uint> m7,
+        out Vector128<uint> m8, out Vector128<uint> m9, out Vector128<uint> m10, out Vector128<uint> m11, out Vector128<uint> m12,
+        out Vector128<uint> m13, out Vector128<uint> m14, out Vector128<uint> m15)
     {
-        uint* a = (uint*)(inputs[0] + offset), b = (uint*)(inputs[1] + offset), c = (uint*)(inputs[2] + offset), d = (uint*)(inputs[3] + offset);
+        uint* a = (uint*)(inputs[0] + offset), b = (uint*)(inputs[1] + offset), c = (uint*)(inputs[2] + offset),
+            d = (uint*)(inputs[3] + offset);
         m0 = Vector128.Create(a[0], b[0], c[0], d[0]);
         m1 = Vector128.Create(a[1], b[1], c[1], d[1]);
         m2 = Vector128.Create(a[2], b[2], c[2], d[2]);
@@ -331,14 +352,18 @@ internal static unsafe partial class Blake3Kernel
     }
 
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
-    private static void Load8(byte** inputs, int offset, out Vector256<uint> m0, out Vector256<uint> m1, out Vector256<uint> m2, out Vector256<uint> m3, out Vector256<uint> m4, out Vector256<uint> m5, out Vector256<uint> m6, out Vector256<uint> m7, out Vector256<uint> m8, out Vector256<uint> m9, out Vector256<uint> m10, out Vector256<uint> m11, out Vector256<uint> m12, out Vector256<uint> m13, out Vector256<uint> m14, out Vector256<uint> m15)
+    private static void Load8(byte** inputs, int offset, out Vector256<uint> m0, out Vector256<uint> m1, out Vector256<uint> m2,
+        out Vector256<uint> m3, out Vector256<uint> m4, out Vector256<uint> m5, out Vector256<uint> m6, out Vector256<uint> m7,
+        out Vector256<uint> m8, out Vector256<uint> m9, out Vector256<uint> m10, out Vector256<uint> m11, out Vector256<uint> m12,
+        out Vector256<uint> m13, out Vector256<uint> m14, out Vector256<uint> m15)
     {
         Transpose8(inputs, offset, out m0, out m1, out m2, out m3, out m4, out m5, out m6, out m7);
         Transpose8(inputs, offset + 32, out m8, out m9, out m10, out m11, out m12, out m13, out m14, out m15);
     }
 
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
-    private static void Transpose8(byte** inputs, int offset, out Vector256<uint> m0, out Vector256<uint> m1, out Vector256<uint> m2, out Vector256<uint> m3, out Vector256<uint> m4, out Vector256<uint> m5, out Vector256<uint> m6, out Vector256<uint> m7)
+    private static void Transpose8(byte** inputs, int offset, out Vector256<uint> m0, out Vector256<uint> m1, out Vector256<uint> m2,
+        out Vector256<uint> m3, out Vector256<uint> m4, out Vector256<uint> m5, out Vector256<uint> m6, out Vector256<uint> m7)
     {
         var a0 = Vector256.Load((uint*)(inputs[0] + offset));
         var a1 = Vector256.Load((uint*)(inputs[1] + offset));
@@ -375,7 +400,10 @@ internal static unsafe partial class Blake3Kernel
     }
 
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
-    private static void Load16(byte** inputs, int offset, out Vector512<uint> m0, out Vector512<uint> m1, out Vector512<uint> m2, out Vector512<uint> m3, out Vector512<uint> m4, out Vector512<uint> m5, out Vector512<uint> m6, out Vector512<uint> m7, out Vector512<uint> m8, out Vector512<uint> m9, out Vector512<uint> m10, out Vector512<uint> m11, out Vector512<uint> m12, out Vector512<uint> m13, out Vector512<uint> m14, out Vector512<uint> m15)
+    private static void Load16(byte** inputs, int offset, out Vector512<uint> m0, out Vector512<uint> m1, out Vector512<uint> m2,
+        out Vector512<uint> m3, out Vector512<uint> m4, out Vector512<uint> m5, out Vector512<uint> m6, out Vector512<uint> m7,
+        out Vector512<uint> m8, out Vector512<uint> m9, out Vector512<uint> m10, out Vector512<uint> m11, out Vector512<uint> m12,
+        out Vector512<uint> m13, out Vector512<uint> m14, out Vector512<uint> m15)
     {
         var a0 = Vector512.Load((uint*)(inputs[0] + offset));
         var a1 = Vector512.Load((uint*)(inputs[1] + offset));

@@ -11,5 +11,6 @@ public sealed class ChunkIdJson : JsonConverter<ChunkId>
         ChunkId.TryParse(reader.GetString(), out var id) ? id : throw new JsonException("an id is not 64 hexadecimal digits");
 
     /// <inheritdoc/>
-    public override void Write(Utf8JsonWriter writer, ChunkId value, JsonSerializerOptions options) => writer.WriteStringValue(value.ToString());
+    public override void Write(Utf8JsonWriter writer, ChunkId value, JsonSerializerOptions options) =>
+        writer.WriteStringValue(value.ToString());
 }

@@ -86,7 +86,9 @@ internal sealed class IndexSegment
     public static IndexSegment Read(IArchiveFile file, Extent extent, string path, long limit)
     {
         VembarException Damaged() => VembarException.Damaged(
-            $"'{path}' has a damaged index at byte {extent.Offset}", "Heal it with `vembar verify ARCHIVE --repair-from COPY`, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
+            $"'{path}' has a damaged index at byte {extent.Offset}",
+            "Heal it with `vembar verify ARCHIVE --repair-from COPY`, or save what can be read with `vembar verify ARCHIVE --recover "
+            + "NEW.vmb`.");
         // Its checksum first: what a damaged record says of its length is not believed with memory.
         if (extent.Length > Array.MaxLength || extent.Length < HeadLength + 8 || (extent.Length > Large && !IsWhole(file, extent)))
             throw Damaged();
@@ -144,12 +146,14 @@ internal sealed class IndexSegment
         if (file.Read(head, offset) < HeadLength || !head.StartsWith(Magic))
             return null;
         var length = BinaryPrimitives.ReadInt64LittleEndian(head[8..]);
-        long earlier = BinaryPrimitives.ReadUInt32LittleEndian(head[24..]), blocks = BinaryPrimitives.ReadUInt32LittleEndian(head[16..]), chunks = BinaryPrimitives.ReadUInt32LittleEndian(head[20..]);
+        long earlier = BinaryPrimitives.ReadUInt32LittleEndian(head[24..]), blocks = BinaryPrimitives.ReadUInt32LittleEndian(head[16..]),
+            chunks = BinaryPrimitives.ReadUInt32LittleEndian(head[20..]);
         if (HeadLength + earlier * SegmentLength + blocks * BlockLength + FanOutLength + chunks * ChunkLength + 8 != length)
             return null;
         // Its last eight bytes are the checksum of those before.
         Span<byte> own = stackalloc byte[8];
-        return Checksum(file, offset, length - 8) is { } sum && file.Read(own, offset + length - 8) == 8 && sum == BinaryPrimitives.ReadUInt64LittleEndian(own)
+        return Checksum(file, offset, length - 8) is { } sum && file.Read(own, offset + length - 8) == 8
+            && sum == BinaryPrimitives.ReadUInt64LittleEndian(own)
             ? new Extent(offset, length, Checksum(file, offset, length) ?? 0) : null;
     }
 
@@ -160,14 +164,17 @@ internal sealed class IndexSegment
     {
         var b = _data.AsSpan(_blocksAt + number * BlockLength, BlockLength);
         return new BlockInfo(
-            BinaryPrimitives.ReadInt64LittleEndian(b), BinaryPrimitives.ReadInt32LittleEndian(b[8..]), BinaryPrimitives.ReadInt32LittleEndian(b[12..]),
-            BinaryPrimitives.ReadInt32LittleEndian(b[16..]), (BlockKind)b[20], (Codec)b[21], BinaryPrimitives.ReadUInt64LittleEndian(b[24..]));
+            BinaryPrimitives.ReadInt64LittleEndian(b), BinaryPrimitives.ReadInt32LittleEndian(b[8..]),
+            BinaryPrimitives.ReadInt32LittleEndian(b[12..]),
+            BinaryPrimitives.ReadInt32LittleEndian(b[16..]), (BlockKind)b[20], (Codec)b[21],
+            BinaryPrimitives.ReadUInt64LittleEndian(b[24..]));
     }
 
     public (ChunkId Id, int Block, int Offset, int Length) Chunk(int number)
     {
         var c = _data.AsSpan(_chunksAt + number * ChunkLength, ChunkLength);
-        return (ChunkId.Read(c), BinaryPrimitives.ReadInt32LittleEndian(c[32..]), BinaryPrimitives.ReadInt32LittleEndian(c[36..]), BinaryPrimitives.ReadInt32LittleEndian(c[40..]));
+        return (ChunkId.Read(c), BinaryPrimitives.ReadInt32LittleEndian(c[32..]), BinaryPrimitives.ReadInt32LittleEndian(c[36..]),
+            BinaryPrimitives.ReadInt32LittleEndian(c[40..]));
     }
 
     public bool TryFind(ChunkId id, out ChunkPlace place)
@@ -201,7 +208,8 @@ internal sealed class IndexSegment
     }
 
     /// <summary>The length of a segment with so much in it, in bytes.</summary>
-    public static long LengthOf(int blocks, int chunks, int earlier) => HeadLength + (long)earlier * SegmentLength + LengthOf(blocks, chunks) + FanOutLength + 8;
+    public static long LengthOf(int blocks, int chunks, int earlier) =>
+        HeadLength + (long)earlier * SegmentLength + LengthOf(blocks, chunks) + FanOutLength + 8;
 
     /// <summary>What blocks and chunks take in an index, in bytes.</summary>
     public static long LengthOf(int blocks, int chunks) => (long)blocks * BlockLength + (long)chunks * ChunkLength;

@@ -9,7 +9,8 @@ public interface IArchiveFile : IDisposable
     /// <summary>Reads from a place; returns fewer bytes than asked only at the end.</summary>
     int Read(Span<byte> to, long offset);
 
-    /// <summary>The stretches of a part of the file that hold data, in order; what is between them is holes. All of it where that cannot be told.</summary>
+    /// <summary>The stretches of a part of the file that hold data, in order; what is between them is holes. All of it where that cannot
+    /// be told.</summary>
     IReadOnlyList<(long Start, long End)> DataRanges(long from, long to) => [(from, to)];
 
     /// <summary>Writes all bytes at a place.</summary>

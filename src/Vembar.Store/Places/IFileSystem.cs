@@ -9,7 +9,8 @@ public interface IFileSystem
     /// <summary>Makes a file; fails when the name is taken.</summary>
     IArchiveFile CreateNew(string path);
 
-    /// <summary>Gives a file another name in the same folder and makes that durable. Fails when the name is taken, unless it may be replaced.</summary>
+    /// <summary>Gives a file another name in the same folder and makes that durable. Fails when the name is taken, unless it may be
+    /// replaced.</summary>
     void Rename(string from, string to, bool replace);
 
     /// <summary>Removes a file.</summary>

@@ -80,7 +80,8 @@ public sealed class LocalFileSystem : IFileSystem
         public bool IsStillAt(string path)
         {
             var own = Posix.Stat(handle);
-            return Posix.TryStat(null, PosixName.Encode(path), out var there, followLink: true) && there.Inode == own.Inode && there.Device == own.Device;
+            return Posix.TryStat(null, PosixName.Encode(path), out var there, followLink: true) && there.Inode == own.Inode
+                && there.Device == own.Device;
         }
 
         public void Dispose()

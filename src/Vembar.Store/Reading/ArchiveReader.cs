@@ -30,7 +30,8 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     private readonly Lazy<Dictionary<ChunkId, byte[]>> _recordCopies;
     private readonly Dictionary<ChunkId, Catalogue> _catalogues = [];
 
-    private ArchiveReader(IArchiveFile file, ArchiveLocation place, ArchiveHeader header, FoundState state, long length, BaseArchives bases, Mending? mending)
+    private ArchiveReader(IArchiveFile file, ArchiveLocation place, ArchiveHeader header, FoundState state, long length,
+        BaseArchives bases, Mending? mending)
     {
         _file = file;
         _bases = bases;
@@ -65,7 +66,8 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             if (mending is null)
             {
                 throw VembarException.Damaged(problem.Message,
-                    "Heal it with `vembar verify ARCHIVE --repair-from COPY`, or go back to a state that `vembar history ARCHIVE` shows to be sound with `vembar rewind ARCHIVE --to N`.");
+                    "Heal it with `vembar verify ARCHIVE --repair-from COPY`, or go back to a state that `vembar history ARCHIVE` shows "
+                    + "to be sound with `vembar rewind ARCHIVE --to N`.");
             }
             problems.Add(problem.Message);
             Catalogue = new Catalogue();
@@ -101,14 +103,16 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
 
     /// <summary>Opens the last valid state although its index or its catalogue may be damaged: to tell of it and to mend it.</summary>
     /// <exception cref="VembarException">There is no such file, it is not an archive, or no state of it can be found.</exception>
-    internal static ArchiveReader OpenToMend(ArchiveLocation place, IFileSystem? fileSystem = null) => Open(place, fileSystem, 0, new Mending());
+    internal static ArchiveReader OpenToMend(ArchiveLocation place, IFileSystem? fileSystem = null) =>
+        Open(place, fileSystem, 0, new Mending());
 
     internal static ArchiveReader Open(ArchiveLocation place, IFileSystem? fileSystem, int depth, Mending? mending = null)
     {
         var path = place.Path;
         fileSystem ??= LocalFileSystem.Instance;
         if (Native.Posix.IsFolder(path))
-            throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file that `vembar capture` made.");
+            throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive",
+                "Name a .vmb file that `vembar capture` made.");
         IArchiveFile file;
         try
         {
@@ -116,7 +120,9 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         }
         catch (Exception failure) when (VembarException.From(failure, "open the archive", path) is { } error)
         {
-            throw error.Code == "not-found" ? VembarException.Input("no-such-archive", $"there is no archive '{path}'", "Check the path, or make it with `vembar capture`.") : error;
+            throw error.Code == "not-found"
+                ? VembarException.Input("no-such-archive", $"there is no archive '{path}'",
+                "Check the path, or make it with `vembar capture`.") : error;
         }
         try
         {
@@ -129,7 +135,8 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         }
     }
 
-    internal static ArchiveReader Open(IArchiveFile file, ArchiveLocation place, IFileSystem fileSystem, int depth = 0, Mending? mending = null)
+    internal static ArchiveReader Open(IArchiveFile file, ArchiveLocation place, IFileSystem fileSystem, int depth = 0,
+        Mending? mending = null)
     {
         var path = place.Path;
         try
@@ -137,10 +144,12 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             var header = ArchiveHeader.Read(file, path);
             var length = file.Length;
             var state = StateFinder.Find(file, header, length) ?? throw VembarException.Damaged(
-                $"'{path}' holds no complete state: it is cut short or its end is damaged", "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
+                $"'{path}' holds no complete state: it is cut short or its end is damaged",
+                "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
             return new ArchiveReader(file, place, header, state, length, new BaseArchives(place, header, fileSystem, depth), mending);
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", path) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "read the archive", path) is { } error)
         {
             throw error;
         }
@@ -231,7 +240,8 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
 
     /// <summary>The archive that stores a chunk, this one or a base, and where in it; null when there is none.</summary>
     /// <exception cref="VembarException">It is not here and a base cannot be opened.</exception>
-    public ArchiveReader? FindOwner(ChunkId id, out ChunkPlace place) => TryFind(id, out place) ? this : Header.Bases.Count == 0 ? null : _bases.FindOwner(id, out place);
+    public ArchiveReader? FindOwner(ChunkId id, out ChunkPlace place) =>
+        TryFind(id, out place) ? this : Header.Bases.Count == 0 ? null : _bases.FindOwner(id, out place);
 
     /// <summary>Where in this archive itself a chunk is stored.</summary>
     public bool TryFind(ChunkId id, out ChunkPlace place)
@@ -259,7 +269,8 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
 
     private readonly Dictionary<Type, object> _views = [];
 
-    /// <summary>A number that orders chunks as they lie in the archive, by the block that each is in; -1 for one that is not there.</summary>
+    /// <summary>A number that orders chunks as they lie in the archive, by the block that each is in; -1 for one that is not
+    /// there.</summary>
     internal long OrderOf(ChunkId id)
     {
         if (FindOwner(id, out var place) is not { } holder)
@@ -288,7 +299,8 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
 
     private VembarException MissingChunk(ChunkId id) => Header.Bases.Count == 0
             ? VembarException.Damaged($"'{Path}' lacks content that it names ({id})")
-            : VembarException.Damaged($"neither '{Path}' nor its base '{Bases[0].Path}' holds content that it names ({id})", "Take a copy of the base from before images were dropped from it.");
+            : VembarException.Damaged($"neither '{Path}' nor its base '{Bases[0].Path}' holds content that it names ({id})",
+            "Take a copy of the base from before images were dropped from it.");
 
     /// <summary>A chunk's plain bytes from its place in this archive, checked against its id.</summary>
     public ReadOnlyMemory<byte> Read(ChunkId id, ChunkPlace place)
@@ -305,7 +317,8 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         (place.Block.Kind == BlockKind.Content ? _content : _trees).Use(place.Block, block =>
         {
             if (place.Offset > place.Block.PlainLength - place.Length || Blake3.Hash(block.AsSpan(place.Offset, place.Length)) != id)
-                throw VembarException.Damaged($"'{Path}' is damaged at byte {place.Block.Offset}: a piece of content does not match its hash");
+                throw VembarException.Damaged($"'{Path}' is damaged at byte {place.Block.Offset}: a piece of content does not match its "
+                    + $"hash");
             action(block.AsSpan(place.Offset, place.Length));
         });
     }
@@ -323,17 +336,21 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             if (_file.Read(stored, block.PayloadOffset) < stored.Length)
                 throw VembarException.Damaged($"'{Path}' is cut short: a block at byte {block.Offset} reaches beyond its end");
             if (XxHash3.HashToUInt64(stored) != block.Checksum)
-                throw VembarException.Damaged($"'{Path}' is damaged between byte {block.PayloadOffset} and {block.PayloadOffset + block.StoredLength}: a checksum does not match");
+                throw VembarException.Damaged($"'{Path}' is damaged between byte {block.PayloadOffset} and "
+                    + $"{block.PayloadOffset + block.StoredLength}: a checksum does not match");
             if (!block.IsSensible)
                 throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block says two lengths");
             if (block.Codec == Codec.Stored)
                 return Detach(ref buffer!);
             if (block.PlainCodec is not (Codec.Stored or Codec.Zstd))
-                throw VembarException.Input("newer-format", $"'{Path}' uses a compression that this Vembar does not know ({(byte)block.Codec})", "Use a newer Vembar.");
+                throw VembarException.Input("newer-format",
+                    $"'{Path}' uses a compression that this Vembar does not know ({(byte)block.Codec})", "Use a newer Vembar.");
             plain = ArrayPool<byte>.Shared.Rent(block.PlainLength);
-            return block.TryExpand(stored, plain) ? Detach(ref plain!) : throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
+            return block.TryExpand(stored, plain) ? Detach(ref plain!)
+                : throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the archive", Path) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "read the archive", Path) is { } error)
         {
             throw error;
         }
@@ -355,7 +372,8 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         return taken;
     }
 
-    /// <summary>The states that the archive went through since it was made or rewritten, newest first; up to the first whose record is damaged.</summary>
+    /// <summary>The states that the archive went through since it was made or rewritten, newest first; up to the first whose record is
+    /// damaged.</summary>
     /// <returns>Each with its list of images, or with what is wrong with that; the last one without a record where it is damaged.</returns>
     internal List<FormerState> States()
     {
@@ -491,7 +509,8 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     }
 
     /// <summary>All blocks of records, both copies of each.</summary>
-    internal IEnumerable<BlockInfo> RecordBlocks() => _segments.SelectMany(s => Enumerable.Range(0, s.BlockCount).Select(s.Block)).Where(b => b.Kind == BlockKind.Record);
+    internal IEnumerable<BlockInfo> RecordBlocks() =>
+        _segments.SelectMany(s => Enumerable.Range(0, s.BlockCount).Select(s.Block)).Where(b => b.Kind == BlockKind.Record);
 
     /// <inheritdoc/>
     public void Dispose()

@@ -53,7 +53,9 @@ internal sealed class BaseArchives : IDisposable
     private ArchiveReader Find(BaseArchive wanted)
     {
         if (_depth >= Deepest)
-            throw VembarException.Input("base-circle", $"'{_place.Path}' is based on an archive that is based on others, more than {Deepest} deep", "Make one of them stand alone with `vembar copy`.");
+            throw VembarException.Input("base-circle",
+                $"'{_place.Path}' is based on an archive that is based on others, more than {Deepest} deep",
+                "Make one of them stand alone with `vembar copy`.");
         var others = new List<string>();
         foreach (var candidate in Candidates(wanted))
         {
@@ -71,7 +73,9 @@ internal sealed class BaseArchives : IDisposable
             }
         }
         throw VembarException.Input(
-            "base-missing", $"'{_place.Path}' stores only what its base '{wanted.Name}' ({wanted.Id}) lacks, and {(others.Count == 0 ? "that archive is not beside it" : "that archive was not found")}",
+            "base-missing",
+            $"'{_place.Path}' stores only what its base '{wanted.Name}' ({wanted.Id}) lacks, and "
+            + $"{(others.Count == 0 ? "that archive is not beside it" : "that archive was not found")}",
             $"Put '{wanted.Name}' beside it, or say where it is with --base PATH.", others);
     }
 

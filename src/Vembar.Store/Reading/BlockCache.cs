@@ -9,7 +9,8 @@ namespace Vembar.Store.Reading;
 /// bytes are from a pool: large arrays that come and go would be most of the collector's work.
 /// </summary>
 /// <param name="read">Expands a block into an array of the shared pool.</param>
-/// <param name="capacity">How many expanded bytes are kept beside those in use; a block that is larger is kept until the next one comes.</param>
+/// <param name="capacity">How many expanded bytes are kept beside those in use; a block that is larger is kept until the next one
+/// comes.</param>
 internal sealed class BlockCache(Func<BlockInfo, byte[]> read, long capacity)
 {
     private readonly LinkedList<Entry> _order = new();

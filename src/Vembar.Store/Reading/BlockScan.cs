@@ -14,7 +14,8 @@ internal static class BlockScan
     /// <param name="plain">Its expanded bytes.</param>
     public delegate void Found(BlockInfo block, int[] lengths, ReadOnlySpan<byte> plain);
 
-    /// <summary>Goes from one block to the next; where none is, to the next place that looks like one. What lies within a sound block is passed over.</summary>
+    /// <summary>Goes from one block to the next; where none is, to the next place that looks like one. What lies within a sound block is
+    /// passed over.</summary>
     /// <param name="file">The archive.</param>
     /// <param name="from">The first place.</param>
     /// <param name="to">Where the part ends.</param>
@@ -58,7 +59,8 @@ internal static class BlockScan
     public static int[]? LengthsOf(IArchiveFile file, BlockInfo block)
     {
         var head = new byte[BlockInfo.HeaderLength + 4 * block.ChunkCount];
-        if (file.Read(head, block.Offset) < head.Length || BlockInfo.HeaderChecksum(head) != BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(32)))
+        if (file.Read(head, block.Offset) < head.Length
+            || BlockInfo.HeaderChecksum(head) != BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(32)))
             return null;
         var lengths = new int[block.ChunkCount];
         long sum = 0;
@@ -76,7 +78,8 @@ internal static class BlockScan
     private static long? TryBlock(IArchiveFile file, long at, long to, Found found)
     {
         Span<byte> start = stackalloc byte[BlockInfo.HeaderLength];
-        if (file.Read(start, at) < start.Length || BlockInfo.DecodeHeader(start, at) is not { } block || at > to - block.WholeLength || LengthsOf(file, block) is not { } lengths)
+        if (file.Read(start, at) < start.Length || BlockInfo.DecodeHeader(start, at) is not { } block || at > to - block.WholeLength
+            || LengthsOf(file, block) is not { } lengths)
             return null;
         var stored = ArrayPool<byte>.Shared.Rent(block.StoredLength);
         var plain = ArrayPool<byte>.Shared.Rent(block.PlainLength);

@@ -43,8 +43,10 @@ internal sealed class StateFinder
         return walked.Last is { } found ? finder.Found(found, walked) : null;
     }
 
-    /// <summary>Where the second copies of record blocks begin, behind the first copy of the commit record and its index: on another page than these.</summary>
-    public static long SecondPartAt(long first, long indexEnd) => Math.Max(indexEnd, (first + CommitRecord.Length + Page - 1) / Page * Page);
+    /// <summary>Where the second copies of record blocks begin, behind the first copy of the commit record and its index: on another page
+    /// than these.</summary>
+    public static long SecondPartAt(long first, long indexEnd) =>
+        Math.Max(indexEnd, (first + CommitRecord.Length + Page - 1) / Page * Page);
 
     // How far the structures of the file follow one another.
     private sealed record Walked(CommitRecord? Last, long Stop, Extent? IndexWithoutRecord);
@@ -129,7 +131,8 @@ internal sealed class StateFinder
             return null;
         if (RecordAt(first) is { } commit && commit.First == first)
             return commit;
-        if (LengthOfIndex(first + CommitRecord.Length) is null || IndexSegment.Complete(_file, first + CommitRecord.Length) is not { } index)
+        if (LengthOfIndex(first + CommitRecord.Length) is null
+            || IndexSegment.Complete(_file, first + CommitRecord.Length) is not { } index)
             return null;
         if (RecordAt(SecondRecordAt(first, index)) is { } second && second.First == first)
             return second;
@@ -181,11 +184,13 @@ internal sealed class StateFinder
 
     private bool IsRecordWritten(Extent index)
     {
-        var at = _header.IsFirstFormat ? CommitRecord.Align(_header, index.Offset + index.Length) : SecondRecordAt(index.Offset - CommitRecord.Length, index);
+        var at = _header.IsFirstFormat ? CommitRecord.Align(_header, index.Offset + index.Length)
+            : SecondRecordAt(index.Offset - CommitRecord.Length, index);
         var bytes = new byte[CommitRecord.Length];
         var got = bytes.AsSpan(0, Math.Max(0, _file.Read(bytes, at)));
         // Format 1 has one record, which may have been written in part: then what is behind that part is zeros.
-        return _header.IsFirstFormat ? got.Length == bytes.Length && got[(CommitRecord.Length / 2)..].IndexOfAnyExcept((byte)0) >= 0 : got.IndexOfAnyExcept((byte)0) >= 0;
+        return _header.IsFirstFormat ? got.Length == bytes.Length && got[(CommitRecord.Length / 2)..].IndexOfAnyExcept((byte)0) >= 0
+            : got.IndexOfAnyExcept((byte)0) >= 0;
     }
 
     // Whether there is something behind a place that was once a record of this archive: its beginning is, or its archive and place are.
@@ -197,7 +202,8 @@ internal sealed class StateFinder
         {
             if (bytes.Length < CommitRecord.Length)
                 return false;
-            var parts = (bytes.StartsWith(magic) ? 1 : 0) + (bytes[8..24].SequenceEqual(id) ? 1 : 0) + (BinaryPrimitives.ReadInt64LittleEndian(bytes[32..]) == at ? 1 : 0);
+            var parts = (bytes.StartsWith(magic) ? 1 : 0) + (bytes[8..24].SequenceEqual(id) ? 1
+                : 0) + (BinaryPrimitives.ReadInt64LittleEndian(bytes[32..]) == at ? 1 : 0);
             var isBegun = _header.IsFirstFormat && bytes[(CommitRecord.Length / 2)..CommitRecord.Length].IndexOfAnyExcept((byte)0) < 0;
             return parts >= 2 && !isBegun;
         }) is not null;
@@ -224,7 +230,8 @@ internal sealed class StateFinder
             for (var high = (end - 1) / step * step; high >= least;)
             {
                 var low = Math.Max(high - Window + step, least);
-                var got = buffer.AsSpan(0, _file.Read(buffer.AsSpan(0, (int)Math.Min(high - low + CommitRecord.Length, _length - low)), low));
+                var got = buffer.AsSpan(0,
+                    _file.Read(buffer.AsSpan(0, (int)Math.Min(high - low + CommitRecord.Length, _length - low)), low));
                 for (var at = high; at >= low; at -= step)
                 {
                     if (at - low < got.Length && test(got[(int)(at - low)..], at))

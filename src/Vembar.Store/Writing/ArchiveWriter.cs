@@ -61,16 +61,20 @@ public sealed class ArchiveWriter : IDisposable
     /// <param name="cancellation">Ends the waiting.</param>
     /// <exception cref="VembarException">It cannot be opened, made or locked, or holds a newer state that is damaged.</exception>
     public static ArchiveWriter Open(
-        ArchiveLocation place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileSystem? fileSystem = null, IReadOnlyList<BaseArchive>? basedOn = null,
-        CancellationToken cancellation = default) => Open(place, create, effort, wait, fileSystem, basedOn, WriterPurpose.Change, null, cancellation);
+        ArchiveLocation place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileSystem? fileSystem = null,
+        IReadOnlyList<BaseArchive>? basedOn = null,
+        CancellationToken cancellation = default) =>
+        Open(place, create, effort, wait, fileSystem, basedOn, WriterPurpose.Change, null, cancellation);
 
     /// <summary>Opens an archive to mend it: its index or its catalogue may be damaged.</summary>
     /// <exception cref="VembarException">It cannot be opened or locked.</exception>
-    internal static ArchiveWriter OpenToMend(ArchiveLocation place, WriterPurpose purpose, Mending mending, TimeSpan wait, IFileSystem? fileSystem = null, CancellationToken cancellation = default) =>
+    internal static ArchiveWriter OpenToMend(ArchiveLocation place, WriterPurpose purpose, Mending mending, TimeSpan wait,
+        IFileSystem? fileSystem = null, CancellationToken cancellation = default) =>
         Open(place, create: false, Effort.Balanced, wait, fileSystem, null, purpose, mending, cancellation);
 
     private static ArchiveWriter Open(
-        ArchiveLocation place, bool create, Effort effort, TimeSpan wait, IFileSystem? fileSystem, IReadOnlyList<BaseArchive>? basedOn, WriterPurpose purpose, Mending? mending,
+        ArchiveLocation place, bool create, Effort effort, TimeSpan wait, IFileSystem? fileSystem, IReadOnlyList<BaseArchive>? basedOn,
+        WriterPurpose purpose, Mending? mending,
         CancellationToken cancellation)
     {
         var path = place.Path;
@@ -87,17 +91,20 @@ public sealed class ArchiveWriter : IDisposable
                 {
                     return OpenLocked(place, effort, wait - deadline.Elapsed, fileSystem, created, purpose, mending, cancellation);
                 }
-                catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound && create && !Posix.Exists(path) && new FileInfo(path).LinkTarget is null
+                catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound && create && !Posix.Exists(path)
+                    && new FileInfo(path).LinkTarget is null
                     && Posix.IsFolder(Path.GetDirectoryName(Path.GetFullPath(path))!))
                 {
                     // Made anew.
                 }
             }
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the archive", path) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "write the archive", path) is { } error)
         {
             throw error.Code == "not-found" ? VembarException.Input(
-                create ? "no-such-folder" : "no-such-archive", create ? $"there is no folder for the archive '{path}'" : $"there is no archive '{path}'", "Check the path.") : error;
+                create ? "no-such-folder" : "no-such-archive",
+                create ? $"there is no folder for the archive '{path}'" : $"there is no archive '{path}'", "Check the path.") : error;
         }
     }
 
@@ -105,7 +112,8 @@ public sealed class ArchiveWriter : IDisposable
     private static bool TryCreate(string path, IFileSystem fileSystem, IReadOnlyList<BaseArchive> bases)
     {
         var full = Path.GetFullPath(path);
-        var scratch = Path.Combine(Path.GetDirectoryName(full)!, $".{Path.GetFileName(full)}.new-{Environment.ProcessId}-{Guid.NewGuid():N}");
+        var scratch = Path.Combine(Path.GetDirectoryName(full)!,
+            $".{Path.GetFileName(full)}.new-{Environment.ProcessId}-{Guid.NewGuid():N}");
         try
         {
             using (var file = fileSystem.CreateNew(scratch))
@@ -146,7 +154,8 @@ public sealed class ArchiveWriter : IDisposable
     }
 
     private static ArchiveWriter OpenLocked(
-        ArchiveLocation place, Effort effort, TimeSpan wait, IFileSystem fileSystem, bool created, WriterPurpose purpose, Mending? mending, CancellationToken cancellation)
+        ArchiveLocation place, Effort effort, TimeSpan wait, IFileSystem fileSystem, bool created, WriterPurpose purpose, Mending? mending,
+        CancellationToken cancellation)
     {
         var path = place.Path;
         var clock = System.Diagnostics.Stopwatch.StartNew();
@@ -167,19 +176,23 @@ public sealed class ArchiveWriter : IDisposable
             }
             file.Dispose();
             if (clock.Elapsed >= wait)
-                throw VembarException.Environment("archive-locked", $"'{path}' is being written by another process", "Try again when it has finished, or wait for it with --wait SECONDS.");
+                throw VembarException.Environment("archive-locked", $"'{path}' is being written by another process",
+                    "Try again when it has finished, or wait for it with --wait SECONDS.");
             cancellation.WaitHandle.WaitOne(100);
             cancellation.ThrowIfCancellationRequested();
         }
     }
 
-    private static ArchiveWriter Locked(IFileSystem fileSystem, IArchiveFile file, ArchiveLocation place, Effort effort, bool created, WriterPurpose purpose, Mending? mending = null)
+    private static ArchiveWriter Locked(IFileSystem fileSystem, IArchiveFile file, ArchiveLocation place, Effort effort, bool created,
+        WriterPurpose purpose, Mending? mending = null)
     {
         var reader = ArchiveReader.Open(file, place, fileSystem, mending: mending);
         if (reader.IsNewerStateDamaged && purpose is not (WriterPurpose.Mend or WriterPurpose.GiveUpTail))
         {
-            throw VembarException.Damaged($"'{place.Path}' holds a newer state behind state {reader.Sequence} that is damaged; a change would lose it",
-                "Save it with `vembar verify ARCHIVE --recover NEW.vmb` or heal it with --repair-from COPY; or give it up with `vembar verify ARCHIVE --give-up-newer`.");
+            throw VembarException.Damaged($"'{place.Path}' holds a newer state behind state {reader.Sequence} that is damaged; a change "
+                + $"would lose it",
+                "Save it with `vembar verify ARCHIVE --recover NEW.vmb` or heal it with --repair-from COPY; or give it up with `vembar "
+                + "verify ARCHIVE --give-up-newer`.");
         }
         return new ArchiveWriter(fileSystem, file, reader, effort, created);
     }
@@ -197,7 +210,9 @@ public sealed class ArchiveWriter : IDisposable
     public ChunkId Add(BlockKind kind, ReadOnlySpan<byte> bytes)
     {
         if (bytes.Length > ChunkLimits.Longest)
-            throw VembarException.Input("too-large", $"a file or folder needs {bytes.Length >> 20} MiB to be described, which is more than {ChunkLimits.Longest >> 20} MiB", "Leave it out with --leave-out, or split it.");
+            throw VembarException.Input("too-large",
+                $"a file or folder needs {bytes.Length >> 20} MiB to be described, which is more than {ChunkLimits.Longest >> 20} MiB",
+                "Leave it out with --leave-out, or split it.");
         var id = Blake3.Hash(bytes);
         // Records are never taken from a base: which images there are can be told without it.
         if (kind == BlockKind.Record ? Base.TryFind(id, out _) || !_added.TryAdd(id) : !TryClaim(id))
@@ -212,7 +227,8 @@ public sealed class ArchiveWriter : IDisposable
         return id;
     }
 
-    /// <summary>Stores a chunk once more although it is stored, because what is stored is damaged; the new place counts from then on.</summary>
+    /// <summary>Stores a chunk once more although it is stored, because what is stored is damaged; the new place counts from then
+    /// on.</summary>
     internal void AddAgain(BlockKind kind, ChunkId id, ReadOnlySpan<byte> bytes)
     {
         if (!_added.TryAdd(id))
@@ -349,7 +365,9 @@ public sealed class ArchiveWriter : IDisposable
         if (_file.IsStillAt(Base.Path))
             return;
         _broken = true;
-        throw VembarException.Environment("archive-replaced", $"'{Base.Path}' was removed or replaced by another file while it was being written", "What is there now was not touched. See what it is, and run this again.");
+        throw VembarException.Environment("archive-replaced",
+            $"'{Base.Path}' was removed or replaced by another file while it was being written",
+            "What is there now was not touched. See what it is, and run this again.");
     }
 
     /// <summary>Makes a new state without an image; its content stays until the archive is rewritten.</summary>
@@ -379,7 +397,8 @@ public sealed class ArchiveWriter : IDisposable
         {
             using (var file = fileSystem.CreateNew(path))
                 WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases));
-            return OpenLocked(new ArchiveLocation(path, other.Place.Bases), effort, default, fileSystem, created: true, WriterPurpose.Change, null, CancellationToken.None);
+            return OpenLocked(new ArchiveLocation(path, other.Place.Bases), effort, default, fileSystem, created: true,
+                WriterPurpose.Change, null, CancellationToken.None);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", path) is { } error)
         {
@@ -392,7 +411,8 @@ public sealed class ArchiveWriter : IDisposable
 
     /// <summary>Makes a new state with a catalogue that changes the present one.</summary>
     internal void Commit(Catalogue catalogue) =>
-        CommitWhole(Base.Header.IsFirstFormat || Base.IsCatalogueLost ? catalogue : catalogue.AsChangeOf(Base.Catalogue, Base.Commit.Catalogue));
+        CommitWhole(Base.Header.IsFirstFormat || Base.IsCatalogueLost ? catalogue
+        : catalogue.AsChangeOf(Base.Catalogue, Base.Commit.Catalogue));
 
     /// <summary>Makes a new state with a catalogue that stands alone.</summary>
     internal void CommitWhole(Catalogue catalogue)
@@ -417,7 +437,8 @@ public sealed class ArchiveWriter : IDisposable
             _end = record.End;
             _committed = true;
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the archive", Base.Path) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "write the archive", Base.Path) is { } error)
         {
             _broken = true;
             throw error;

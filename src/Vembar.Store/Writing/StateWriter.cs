@@ -21,7 +21,8 @@ internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long 
 
     /// <summary>Writes a whole state.</summary>
     public void Write(
-        List<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier, IReadOnlyList<(BlockInfo Info, byte[] Bytes)> records, ChunkId catalogue, CommitRecord? previous) =>
+        List<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier, IReadOnlyList<(BlockInfo Info, byte[] Bytes)> records,
+        ChunkId catalogue, CommitRecord? previous) =>
         Conclude(Prepare(blocks, chunks, earlier, records, catalogue, previous));
 
     /// <summary>Writes all but the commit record and makes it durable.</summary>
@@ -33,7 +34,8 @@ internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long 
     /// <param name="previous">The state before.</param>
     /// <returns>The record to conclude with.</returns>
     public CommitRecord Prepare(
-        List<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier, IReadOnlyList<(BlockInfo Info, byte[] Bytes)> records, ChunkId catalogue, CommitRecord? previous)
+        List<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier, IReadOnlyList<(BlockInfo Info, byte[] Bytes)> records,
+        ChunkId catalogue, CommitRecord? previous)
     {
         var at = end;
         var parts = new List<Extent>(earlier);
@@ -45,7 +47,8 @@ internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long 
             file.Write(bytes, at);
             at += bytes.Length;
         }
-        return header.IsFirstFormat ? PrepareSingle(at, blocks, chunks, parts, catalogue, previous) : PrepareDouble(at, blocks, chunks, parts, records, catalogue, previous);
+        return header.IsFirstFormat ? PrepareSingle(at, blocks, chunks, parts, catalogue, previous)
+            : PrepareDouble(at, blocks, chunks, parts, records, catalogue, previous);
     }
 
     /// <summary>Writes the commit record, one copy after the other.</summary>
@@ -58,7 +61,8 @@ internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long 
         }
     }
 
-    private CommitRecord PrepareSingle(long at, List<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier, ChunkId catalogue, CommitRecord? previous)
+    private CommitRecord PrepareSingle(long at, List<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier,
+        ChunkId catalogue, CommitRecord? previous)
     {
         var index = IndexSegment.Encode(blocks, chunks, earlier);
         var record = CommitRecord.Align(header, at + index.Length);
@@ -69,7 +73,8 @@ internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long 
     }
 
     private CommitRecord PrepareDouble(
-        long at, List<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier, IReadOnlyList<(BlockInfo Info, byte[] Bytes)> records, ChunkId catalogue, CommitRecord? previous)
+        long at, List<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier,
+        IReadOnlyList<(BlockInfo Info, byte[] Bytes)> records, ChunkId catalogue, CommitRecord? previous)
     {
         var first = CommitRecord.Align(header, at);
         var indexAt = first + CommitRecord.Length;
@@ -100,7 +105,8 @@ internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long 
     }
 
     private CommitRecord Record(long first, long second, Extent index, ChunkId catalogue, CommitRecord? previous) =>
-        new(header.Id, (previous?.Sequence ?? -1) + 1, first, second, index, previous?.Second ?? 0, previous?.First ?? 0, catalogue, DateTime.UtcNow);
+        new(header.Id, (previous?.Sequence ?? -1) + 1, first, second, index, previous?.Second ?? 0, previous?.First ?? 0, catalogue,
+        DateTime.UtcNow);
 
     // The first half of the blocks with their chunks; what is left stays.
     private static (List<BlockInfo> Blocks, ChunkTable Chunks) Split(ref List<BlockInfo> blocks, ref ChunkTable chunks)

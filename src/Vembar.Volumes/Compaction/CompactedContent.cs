@@ -7,7 +7,8 @@ namespace Vembar.Volumes.Compaction;
 /// The plain content of a compacted file. The stream begins with a table: where each unit but the first begins behind the table, in 32
 /// bits, or in 64 for contents above 4 GiB; the units follow. One that would not have been shorter stands as it is. One thread at a time.
 /// </summary>
-/// <remarks>Source: the chunk table of compressed resources as MS-FSCC's references and independent readers of the file system describe it.</remarks>
+/// <remarks>Source: the chunk table of compressed resources as MS-FSCC's references and independent readers of the file system describe
+/// it.</remarks>
 public sealed class CompactedContent
 {
     private const int Batch = 64;
@@ -124,7 +125,8 @@ public sealed class CompactedContent
     }
 
     private long Entry(ReadOnlySpan<byte> table, int index) =>
-        _entry == 8 ? (long)BinaryPrimitives.ReadUInt64LittleEndian(table[(8 * index)..]) : BinaryPrimitives.ReadUInt32LittleEndian(table[(4 * index)..]);
+        _entry == 8 ? (long)BinaryPrimitives.ReadUInt64LittleEndian(table[(8 * index)..])
+        : BinaryPrimitives.ReadUInt32LittleEndian(table[(4 * index)..]);
 
     private void ReadAll(Span<byte> to, long offset)
     {
@@ -132,5 +134,6 @@ public sealed class CompactedContent
             throw new InvalidDataException($"its compacted content ({_form}) is cut off");
     }
 
-    private InvalidDataException Damaged(long unit) => new($"its compacted content ({_form}) is damaged, {unit * _unit} bytes from its beginning");
+    private InvalidDataException Damaged(long unit) =>
+        new($"its compacted content ({_form}) is damaged, {unit * _unit} bytes from its beginning");
 }

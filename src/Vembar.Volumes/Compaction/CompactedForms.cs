@@ -19,7 +19,8 @@ public static class CompactedForms
     private const int HeaderLength = 8, LengthWithForm = HeaderLength + 16;
     private const uint Version = 1, OwnStream = 2;
 
-    private static readonly CompactedForm[] s_forms = [CompactedForm.Xpress4K, CompactedForm.Lzx, CompactedForm.Xpress8K, CompactedForm.Xpress16K];
+    private static readonly CompactedForm[] s_forms =
+        [CompactedForm.Xpress4K, CompactedForm.Lzx, CompactedForm.Xpress8K, CompactedForm.Xpress16K];
 
     /// <summary>The form that a reparse point says; none when it says none that is known here.</summary>
     /// <param name="reparse">Tag and data, as NTFS keeps them; null for no reparse point.</param>
@@ -28,7 +29,8 @@ public static class CompactedForms
         if (reparse is not { Length: >= LengthWithForm } || BinaryPrimitives.ReadUInt32LittleEndian(reparse) != Tag)
             return CompactedForm.None;
         uint Word(int index) => BinaryPrimitives.ReadUInt32LittleEndian(reparse.AsSpan(HeaderLength + 4 * index));
-        return Word(0) == Version && Word(1) == OwnStream && Word(2) == Version && Word(3) < s_forms.Length ? s_forms[Word(3)] : CompactedForm.None;
+        return Word(0) == Version && Word(1) == OwnStream && Word(2) == Version && Word(3) < s_forms.Length ? s_forms[Word(3)]
+            : CompactedForm.None;
     }
 
     /// <summary>The reparse point of a form: tag and data.</summary>

@@ -3,7 +3,8 @@ using Vembar.Images.Nodes;
 
 namespace Vembar.Volumes.Compaction;
 
-/// <summary>Makes the stream that holds a compacted content, in one of the XPRESS forms. Content comes in pieces; the table is told last.</summary>
+/// <summary>Makes the stream that holds a compacted content, in one of the XPRESS forms. Content comes in pieces; the table is told
+/// last.</summary>
 public sealed class Compactor
 {
     private readonly Action<ReadOnlySpan<byte>, long> _write;

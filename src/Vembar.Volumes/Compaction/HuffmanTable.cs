@@ -14,7 +14,8 @@ internal sealed class HuffmanTable
 
     /// <param name="symbols">How many symbols there are.</param>
     /// <param name="firstBits">How many bits are looked at first.</param>
-    /// <param name="meanings">What <see cref="First"/> says of each symbol beside it: 12 bits, above four free ones; null for nothing.</param>
+    /// <param name="meanings">What <see cref="First"/> says of each symbol beside it: 12 bits, above four free ones; null for
+    /// nothing.</param>
     public HuffmanTable(int symbols, int firstBits, ushort[]? meanings = null)
     {
         _first = firstBits;
@@ -23,7 +24,8 @@ internal sealed class HuffmanTable
         _sorted = new ushort[symbols];
     }
 
-    /// <summary>What the first bits say: a symbol in the upper half, below it its meaning and in four bits its code's length; 0 where the code is longer.</summary>
+    /// <summary>What the first bits say: a symbol in the upper half, below it its meaning and in four bits its code's length; 0 where the
+    /// code is longer.</summary>
     public uint[] First => _short;
 
     /// <summary>Makes the codes that these lengths give.</summary>

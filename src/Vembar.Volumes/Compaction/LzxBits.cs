@@ -2,7 +2,8 @@ using System.Buffers.Binary;
 
 namespace Vembar.Volumes.Compaction;
 
-/// <summary>The bits of an LZX stream: words of 16 bits, the highest first. Behind the end there are zeros, and <see cref="IsPast"/> says so.</summary>
+/// <summary>The bits of an LZX stream: words of 16 bits, the highest first. Behind the end there are zeros, and <see cref="IsPast"/> says
+/// so.</summary>
 internal ref struct LzxBits(ReadOnlySpan<byte> bytes)
 {
     private readonly ReadOnlySpan<byte> _bytes = bytes;

@@ -9,7 +9,8 @@ namespace Vembar.Volumes.Compaction;
 /// </remarks>
 internal sealed class LzxDecoder
 {
-    private const int Unit = 32 << 10, Literals = 256, Slots = 30, MainSymbols = Literals + 8 * Slots, LengthSymbols = 249, PreSymbols = 20, AlignedSymbols = 8;
+    private const int Unit = 32 << 10, Literals = 256, Slots = 30, MainSymbols = Literals + 8 * Slots, LengthSymbols = 249,
+        PreSymbols = 20, AlignedSymbols = 8;
     private const int ShortestMatch = 2, LongHeader = 7, RecentOffsets = 3, OffsetAdjustment = 2, AlignedBits = 3;
     private const int Verbatim = 1, Aligned = 2, Uncompressed = 3;
 
@@ -62,7 +63,8 @@ internal sealed class LzxDecoder
                 if (!reader.TryAlign(recent) || !reader.TryCopy(to.Slice(written, length)))
                     return false;
             }
-            else if (kind is not (Verbatim or Aligned) || !TryReadCodes(ref reader, kind == Aligned) || !TryExpandBlock(ref reader, kind == Aligned, to, written, length, recent))
+            else if (kind is not (Verbatim or Aligned) || !TryReadCodes(ref reader, kind == Aligned)
+                || !TryExpandBlock(ref reader, kind == Aligned, to, written, length, recent))
                 return false;
             written += length;
         }
@@ -80,7 +82,8 @@ internal sealed class LzxDecoder
             if (!_aligned.Make(lengths))
                 return false;
         }
-        return TryReadLengths(ref reader, _mainLengths.AsSpan(0, Literals)) && TryReadLengths(ref reader, _mainLengths.AsSpan(Literals)) && _main.Make(_mainLengths)
+        return TryReadLengths(ref reader, _mainLengths.AsSpan(0, Literals)) && TryReadLengths(ref reader, _mainLengths.AsSpan(Literals))
+            && _main.Make(_mainLengths)
             && TryReadLengths(ref reader, _lengthLengths) && _length.Make(_lengthLengths);
     }
 

@@ -77,7 +77,8 @@ internal sealed class XpressDecoder
         }
     }
 
-    // Goes on as long as no read and no copy can reach an end, and stops before a symbol that is not plain: a long code, a long match, one of
+    // Goes on as long as no read and no copy can reach an end, and stops before a symbol that is not plain: a long code, a long match, one
+    // of
     // bytes just written. More words are read ahead than a plain reader does; at the end it is reckoned back where that one would stand.
     // It calls nothing, so that all that it works with stays in registers.
     private void ExpandPlain(ReadOnlySpan<byte> from, Span<byte> to, ref Place state, ref int written)
@@ -197,7 +198,8 @@ internal sealed class XpressDecoder
         return match >= Long;
     }
 
-    private static ushort Word(ReadOnlySpan<byte> from, int at) => (uint)(at + 1) < (uint)from.Length ? (ushort)(from[at] | (from[at + 1] << 8)) : (ushort)0;
+    private static ushort Word(ReadOnlySpan<byte> from, int at) =>
+        (uint)(at + 1) < (uint)from.Length ? (ushort)(from[at] | (from[at + 1] << 8)) : (ushort)0;
 
     /// <summary>Copies from what was written before, byte for byte where both overlap.</summary>
     internal static void Copy(Span<byte> to, int at, int offset, int count)

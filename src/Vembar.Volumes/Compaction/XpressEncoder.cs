@@ -6,10 +6,12 @@ using System.Runtime.InteropServices;
 namespace Vembar.Volumes.Compaction;
 
 /// <summary>Compresses units by XPRESS with Huffman codes. One at a time; keep one for each thread.</summary>
-/// <remarks>Source: MS-XCA 2.1, "LZ77+Huffman compression". Matches are looked for along chains of places with the same three bytes.</remarks>
+/// <remarks>Source: MS-XCA 2.1, "LZ77+Huffman compression". Matches are looked for along chains of places with the same three
+/// bytes.</remarks>
 internal sealed class XpressEncoder
 {
-    private const int Symbols = 512, Literals = 256, TableLength = Symbols / 2, LongestCode = 15, LongestUnit = 16 << 10, ShortestMatch = 3, HashBits = 12, Tries = 12, GoodMatch = 48;
+    private const int Symbols = 512, Literals = 256, TableLength = Symbols / 2, LongestCode = 15, LongestUnit = 16 << 10,
+        ShortestMatch = 3, HashBits = 12, Tries = 12, GoodMatch = 48;
 
     private readonly int[] _heads = new int[1 << HashBits];
     private readonly int[] _before = new int[LongestUnit];
@@ -62,7 +64,8 @@ internal sealed class XpressEncoder
         return count;
     }
 
-    private static int Hash(ReadOnlySpan<byte> from, int at) => (int)(((from[at] | ((uint)from[at + 1] << 8) | ((uint)from[at + 2] << 16)) * 0x9E3779B1u) >> (32 - HashBits));
+    private static int Hash(ReadOnlySpan<byte> from, int at) =>
+        (int)(((from[at] | ((uint)from[at + 1] << 8) | ((uint)from[at + 2] << 16)) * 0x9E3779B1u) >> (32 - HashBits));
 
     private void Note(ReadOnlySpan<byte> from, int at)
     {
@@ -106,7 +109,9 @@ internal sealed class XpressEncoder
         var length = 0;
         for (; length + Wide <= room; length += Wide)
         {
-            var difference = Unsafe.ReadUnaligned<ulong>(ref Unsafe.Add(ref here, length)) ^ Unsafe.ReadUnaligned<ulong>(ref Unsafe.Add(ref there, length));
+            var difference =
+                Unsafe.ReadUnaligned<ulong>(ref Unsafe.Add(ref here, length)) ^ Unsafe.ReadUnaligned<ulong>(ref Unsafe.Add(ref there,
+                length));
             if (difference != 0)
                 return length + (BitOperations.TrailingZeroCount(difference) >> 3);
         }
@@ -115,7 +120,8 @@ internal sealed class XpressEncoder
         return length;
     }
 
-    private static int SymbolOf(int length, int offset) => Literals + (BitOperations.Log2((uint)offset) << 4) + Math.Min(length - ShortestMatch, 0xF);
+    private static int SymbolOf(int length, int offset) =>
+        Literals + (BitOperations.Log2((uint)offset) << 4) + Math.Min(length - ShortestMatch, 0xF);
 
     private int Write(ReadOnlySpan<byte> from, Span<byte> to, int count)
     {

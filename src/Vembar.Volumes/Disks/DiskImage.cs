@@ -35,7 +35,9 @@ public sealed class DiskImage : IDisposable
                 if (_map is not null)
                 {
                     if (write)
-                        throw VembarException.Input("disk-has-parent", $"the disk image '{path}' holds only what differs from its parent, and is not written to", "Join it with its parent first (merge the checkpoint).");
+                        throw VembarException.Input("disk-has-parent",
+                            $"the disk image '{path}' holds only what differs from its parent, and is not written to",
+                            "Join it with its parent first (merge the checkpoint).");
                     _parent = OpenParent(path, format, _map, depth);
                     Length = _map.Length;
                     return;
@@ -77,9 +79,12 @@ public sealed class DiskImage : IDisposable
     {
         try
         {
-            return Posix.Claim(path) ?? throw VembarException.Environment("disk-in-use", $"the disk '{path}' is in use: another program, or this machine itself, has it open for writing", "Shut the virtual machine down, or unmount it first; and make sure that it is the disk you mean.");
+            return Posix.Claim(path) ?? throw VembarException.Environment("disk-in-use",
+                $"the disk '{path}' is in use: another program, or this machine itself, has it open for writing",
+                "Shut the virtual machine down, or unmount it first; and make sure that it is the disk you mean.");
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write the disk", path) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "write the disk", path) is { } error)
         {
             throw error;
         }
@@ -88,7 +93,8 @@ public sealed class DiskImage : IDisposable
     /// <summary>Opens a disk image or block device.</summary>
     /// <param name="path">The file or device.</param>
     /// <param name="write">Whether it is to be written; without it the image's file is not changed by a bit.</param>
-    /// <exception cref="VembarException">It is not there, cannot be read, is of a kind that is not known, or the program for it is missing.</exception>
+    /// <exception cref="VembarException">It is not there, cannot be read, is of a kind that is not known, or the program for it is
+    /// missing.</exception>
     public static DiskImage Open(string path, bool write = false) => new(path, FormatOf(path), write);
 
     /// <summary>Makes an empty image.</summary>
@@ -116,7 +122,8 @@ public sealed class DiskImage : IDisposable
             throw error;
         }
         if (format != DiskFormat.Raw)
-            SystemTools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", Name(format), path, length.ToString(System.Globalization.CultureInfo.InvariantCulture)], $"make the disk image '{path}'");
+            SystemTools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", Name(format), path,
+                length.ToString(System.Globalization.CultureInfo.InvariantCulture)], $"make the disk image '{path}'");
         return new DiskImage(path, format, write: true);
     }
 
@@ -137,7 +144,8 @@ public sealed class DiskImage : IDisposable
             const int Usual = 512, Large = 4096;
             var real = File.ResolveLinkTarget(Path, returnFinalTarget: true)?.FullName ?? System.IO.Path.GetFullPath(Path);
             var said = $"/sys/class/block/{System.IO.Path.GetFileName(real)}/queue/logical_block_size";
-            return Format == DiskFormat.Raw && real.StartsWith("/dev/", StringComparison.Ordinal) && File.Exists(said) && File.ReadAllText(said).Trim() == "4096" ? Large : Usual;
+            return Format == DiskFormat.Raw && real.StartsWith("/dev/", StringComparison.Ordinal) && File.Exists(said)
+                && File.ReadAllText(said).Trim() == "4096" ? Large : Usual;
         }
     }
 
@@ -147,7 +155,8 @@ public sealed class DiskImage : IDisposable
         const int Deepest = 64;
         var said = map.ParentPaths.Count > 0 ? map.ParentPaths[0] : "a disk that it does not name";
         if (depth >= Deepest)
-            throw VembarException.Input("disk-circle", $"the disk image '{path}' stands on more than {Deepest} others", "Join some of them.");
+            throw VembarException.Input("disk-circle", $"the disk image '{path}' stands on more than {Deepest} others",
+                "Join some of them.");
         var folder = System.IO.Path.GetDirectoryName(System.IO.Path.GetFullPath(path))!;
         var others = new List<string>();
         foreach (var candidate in map.ParentPaths.SelectMany(p => Candidates(folder, p)).Distinct().Where(File.Exists))
@@ -162,7 +171,9 @@ public sealed class DiskImage : IDisposable
             }
             return new DiskImage(candidate, format, write: false, depth + 1);
         }
-        throw VembarException.Input("parent-missing", $"the disk image '{path}' holds only what differs from its parent '{said}', and that {(others.Count > 0 ? "was not found" : "is not beside it")}",
+        throw VembarException.Input("parent-missing",
+            $"the disk image '{path}' holds only what differs from its parent '{said}', and that "
+            + $"{(others.Count > 0 ? "was not found" : "is not beside it")}",
             "Put the parent beside it, or join both into one image (merge the checkpoint).", others);
     }
 
@@ -177,7 +188,8 @@ public sealed class DiskImage : IDisposable
 
     private string Socket => System.IO.Path.Combine(_folder!, "disk");
 
-    private static string Name(DiskFormat format) => format switch { DiskFormat.Vhd => "vpc", DiskFormat.Raw => "raw", _ => format.ToString().ToLowerInvariant() };
+    private static string Name(DiskFormat format) =>
+        format switch { DiskFormat.Vhd => "vpc", DiskFormat.Raw => "raw", _ => format.ToString().ToLowerInvariant() };
 
     /// <summary>Opens the disk once more; each has a position and a connection of its own.</summary>
     /// <exception cref="VembarException">It cannot be opened.</exception>
@@ -199,7 +211,8 @@ public sealed class DiskImage : IDisposable
             }
 #pragma warning restore CA2000
         }
-        return Format == DiskFormat.Raw ? FileDevice.Open(Path, _write) : new CachedDevice(NbdDevice.Connect(Socket, Path, _write), _write ? WritePages : ReadPages);
+        return Format == DiskFormat.Raw ? FileDevice.Open(Path, _write)
+            : new CachedDevice(NbdDevice.Connect(Socket, Path, _write), _write ? WritePages : ReadPages);
     }
 
     /// <summary>Tells the format from the file's own marks, never from its name.</summary>
@@ -225,7 +238,8 @@ public sealed class DiskImage : IDisposable
                 return DiskFormat.Vhd;
             // A VHD of fixed size has its mark at the end alone.
             Span<byte> tail = stackalloc byte[SectorSize];
-            return device.Length > SectorSize && device.Read(tail, device.Length - SectorSize) == SectorSize && tail.StartsWith("conectix"u8) ? DiskFormat.Vhd : DiskFormat.Raw;
+            return device.Length > SectorSize && device.Read(tail, device.Length - SectorSize) == SectorSize
+                && tail.StartsWith("conectix"u8) ? DiskFormat.Vhd : DiskFormat.Raw;
         }
         catch (Exception failure) when (VembarException.From(failure, "read", path) is { } error)
         {
@@ -278,17 +292,24 @@ public sealed class DiskImage : IDisposable
     private VembarException Refused(string said)
     {
         // What is wrong comes first; advice may follow.
-        var line = said.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).FirstOrDefault() ?? "it said nothing";
+        var line = said.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).FirstOrDefault()
+            ?? "it said nothing";
         const string Prefix = "qemu-nbd: ";
         line = line.StartsWith(Prefix, StringComparison.Ordinal) ? line[Prefix.Length..] : line;
         bool Says(string words) => said.Contains(words, StringComparison.OrdinalIgnoreCase);
         if (Says("another process") || Says("\" lock"))
-            return VembarException.Environment("disk-in-use", $"the disk image '{Path}' is in use by another program", "Shut the virtual machine down first.");
+            return VembarException.Environment("disk-in-use", $"the disk image '{Path}' is in use by another program",
+                "Shut the virtual machine down first.");
         if (Says("backing file"))
-            return VembarException.Input("backing-file-missing", $"the disk image '{Path}' stands on another one that cannot be opened: {line}", "Put that file where the image names it, or join both into one image.");
+            return VembarException.Input("backing-file-missing",
+                $"the disk image '{Path}' stands on another one that cannot be opened: {line}",
+                "Put that file where the image names it, or join both into one image.");
         if (Format == DiskFormat.Vhdx && (Says("replay") || Says("a log")))
-            return VembarException.Input("disk-not-closed", $"the disk image '{Path}' was not closed properly: changes in its log are not in their places yet", "Let the program that wrote it open and close it once.");
-        return VembarException.Input("bad-disk-image", $"the disk image '{Path}' ({Name(Format)}) cannot be opened: {line}", "It may be cut short or damaged; take it from another copy.");
+            return VembarException.Input("disk-not-closed",
+                $"the disk image '{Path}' was not closed properly: changes in its log are not in their places yet",
+                "Let the program that wrote it open and close it once.");
+        return VembarException.Input("bad-disk-image", $"the disk image '{Path}' ({Name(Format)}) cannot be opened: {line}",
+            "It may be cut short or damaged; take it from another copy.");
     }
 
     /// <summary>Ends the writing of an image: its server has written all that it had, and said so.</summary>
@@ -300,9 +321,11 @@ public sealed class DiskImage : IDisposable
             return;
         _keeper?.Dispose();
         if (!_server.WaitForExit(Seconds * 1000))
-            throw VembarException.Environment("disk-server", $"'{Path}': qemu-nbd did not finish writing it within {Seconds} seconds", "Look whether the disk that it is on works, and run it again.");
+            throw VembarException.Environment("disk-server", $"'{Path}': qemu-nbd did not finish writing it within {Seconds} seconds",
+                "Look whether the disk that it is on works, and run it again.");
         if (_server.ExitCode != 0)
-            throw VembarException.Environment("disk-server", $"'{Path}': qemu-nbd ended before all was written ({_server.ExitCode})", "Run it again.");
+            throw VembarException.Environment("disk-server", $"'{Path}': qemu-nbd ended before all was written ({_server.ExitCode})",
+                "Run it again.");
     }
 
     /// <summary>Closes it.</summary>

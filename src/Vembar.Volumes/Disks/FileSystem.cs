@@ -27,7 +27,8 @@ public sealed record FileSystem(string Kind, string Label, long? Used)
     {
         if (sector[3..].StartsWith("NTFS    "u8))
             return Ntfs;
-        if (sector[3..].StartsWith("-FVE-FS-"u8) || sector.StartsWith((ReadOnlySpan<byte>)[(byte)'L', (byte)'U', (byte)'K', (byte)'S', 0xBA, 0xBE]))
+        if (sector[3..].StartsWith("-FVE-FS-"u8)
+            || sector.StartsWith((ReadOnlySpan<byte>)[(byte)'L', (byte)'U', (byte)'K', (byte)'S', 0xBA, 0xBE]))
             return Encrypted;
         if (sector[3..].StartsWith("EXFAT   "u8))
             return "exfat";
@@ -38,7 +39,8 @@ public sealed record FileSystem(string Kind, string Label, long? Used)
         return sector[54..].StartsWith("FAT12   "u8) ? "fat12" : null;
     }
 
-    /// <summary>Recognises what a volume is formatted with. Microsoft's FAT specification 1.03 and exFAT specification; ext4's layout from the kernel's documentation.</summary>
+    /// <summary>Recognises what a volume is formatted with. Microsoft's FAT specification 1.03 and exFAT specification; ext4's layout from
+    /// the kernel's documentation.</summary>
     /// <exception cref="VembarException">It cannot be read.</exception>
     public static FileSystem Probe(IBlockDevice volume)
     {
@@ -83,8 +85,10 @@ public sealed record FileSystem(string Kind, string Label, long? Used)
         long? used = null;
         int bytes = BinaryPrimitives.ReadUInt16LittleEndian(sector.AsSpan(11)), perCluster = sector[13];
         var info = new byte[SectorLength];
-        if (isLarge && bytes >= SectorLength && volume.Read(info, (long)bytes * BinaryPrimitives.ReadUInt16LittleEndian(sector.AsSpan(48))) == info.Length
-            && info.AsSpan().StartsWith("RRaA"u8) && BinaryPrimitives.ReadUInt32LittleEndian(info.AsSpan(488)) is var free and not uint.MaxValue)
+        if (isLarge && bytes >= SectorLength
+            && volume.Read(info, (long)bytes * BinaryPrimitives.ReadUInt16LittleEndian(sector.AsSpan(48))) == info.Length
+            && info.AsSpan().StartsWith("RRaA"u8)
+            && BinaryPrimitives.ReadUInt32LittleEndian(info.AsSpan(488)) is var free and not uint.MaxValue)
             used = Math.Max(0, volume.Length - (long)free * bytes * perCluster);
         return new FileSystem(kind, label == "NO NAME" ? "" : label, used);
     }
@@ -115,14 +119,18 @@ public sealed record FileSystem(string Kind, string Label, long? Used)
         var super = new byte[1024];
         if (volume.Read(super, SuperAt) == super.Length && BinaryPrimitives.ReadUInt16LittleEndian(super.AsSpan(56)) == 0xEF53)
         {
-            long blocks = BinaryPrimitives.ReadUInt32LittleEndian(super.AsSpan(4)), free = BinaryPrimitives.ReadUInt32LittleEndian(super.AsSpan(12));
+            long blocks = BinaryPrimitives.ReadUInt32LittleEndian(super.AsSpan(4)),
+                free = BinaryPrimitives.ReadUInt32LittleEndian(super.AsSpan(12));
             var shift = BinaryPrimitives.ReadUInt32LittleEndian(super.AsSpan(24));
-            uint compatible = BinaryPrimitives.ReadUInt32LittleEndian(super.AsSpan(92)), incompatible = BinaryPrimitives.ReadUInt32LittleEndian(super.AsSpan(96));
+            uint compatible = BinaryPrimitives.ReadUInt32LittleEndian(super.AsSpan(92)),
+                incompatible = BinaryPrimitives.ReadUInt32LittleEndian(super.AsSpan(96));
             // A journal makes it ext3; extents, ext4.
             var kind = (incompatible & 0x40) != 0 ? "ext4" : (compatible & 4) != 0 ? "ext3" : "ext2";
-            return new FileSystem(kind, Encoding.UTF8.GetString(super, 120, 16).TrimEnd('\0'), shift <= 6 && free <= blocks ? (blocks - free) * (1024L << (int)shift) : null);
+            return new FileSystem(kind, Encoding.UTF8.GetString(super, 120, 16).TrimEnd('\0'),
+                shift <= 6 && free <= blocks ? (blocks - free) * (1024L << (int)shift) : null);
         }
         var swap = new byte[10];
-        return volume.Read(swap, SwapAt) == swap.Length && swap.AsSpan().SequenceEqual("SWAPSPACE2"u8) ? new FileSystem("swap", "", null) : new FileSystem(Unknown, "", null);
+        return volume.Read(swap, SwapAt) == swap.Length && swap.AsSpan().SequenceEqual("SWAPSPACE2"u8) ? new FileSystem("swap", "", null)
+            : new FileSystem(Unknown, "", null);
     }
 }

@@ -41,7 +41,11 @@ public sealed class NbdDevice : IBlockDevice
     /// <exception cref="VembarException">The server is not there, speaks otherwise, or allows no writing.</exception>
     public static NbdDevice Connect(string socket, string displayName, bool write)
     {
-        var connection = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified) { ReceiveTimeout = ReadSeconds * 1000, SendTimeout = WriteSeconds * 1000 };
+        var connection = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified)
+        {
+            ReceiveTimeout = ReadSeconds * 1000,
+            SendTimeout = WriteSeconds * 1000,
+        };
         try
         {
             connection.Connect(new UnixDomainSocketEndPoint(socket));
@@ -55,7 +59,8 @@ public sealed class NbdDevice : IBlockDevice
         {
             connection.Dispose();
             if (failure is SocketException or IOException)
-                throw new VembarException(ErrorKind.Environment, "disk-server", $"'{displayName}': the server of the disk image did not answer as it should: {failure.Message}", "", null, failure);
+                throw new VembarException(ErrorKind.Environment, "disk-server",
+                    $"'{displayName}': the server of the disk image did not answer as it should: {failure.Message}", "", null, failure);
             throw;
         }
     }
@@ -140,7 +145,8 @@ public sealed class NbdDevice : IBlockDevice
             Send(payload);
             Span<byte> reply = stackalloc byte[16];
             Receive(reply);
-            if (BinaryPrimitives.ReadUInt32BigEndian(reply) != SimpleReplyMagic || BinaryPrimitives.ReadUInt64BigEndian(reply[8..]) != _cookie)
+            if (BinaryPrimitives.ReadUInt32BigEndian(reply) != SimpleReplyMagic
+                || BinaryPrimitives.ReadUInt64BigEndian(reply[8..]) != _cookie)
                 throw new IOException("an answer of the disk's server is not one of NBD");
             if (BinaryPrimitives.ReadInt32BigEndian(reply[4..]) is not 0 and var error)
                 throw new NativeException(command == CommandRead ? "read" : "write", $"{DisplayName}, byte {offset}", error);

@@ -5,13 +5,15 @@ using Vembar.Common;
 
 namespace Vembar.Volumes.Disks;
 
-/// <summary>A disk's partition table. GPT: UEFI specification 2.10, chapter 5; MBR and its extended partitions as all systems write them.</summary>
+/// <summary>A disk's partition table. GPT: UEFI specification 2.10, chapter 5; MBR and its extended partitions as all systems write
+/// them.</summary>
 /// <param name="Scheme">How it is divided.</param>
 /// <param name="SectorSize">Bytes of a sector, 512 or 4096.</param>
 /// <param name="DiskId">GPT: the disk's GUID; MBR: its signature in the first four bytes.</param>
 /// <param name="Partitions">In the order of their places on the disk.</param>
 /// <param name="Warnings">What is not as it should be but leaves it usable.</param>
-public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid DiskId, IReadOnlyList<Partition> Partitions, IReadOnlyList<string> Warnings)
+public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid DiskId, IReadOnlyList<Partition> Partitions,
+    IReadOnlyList<string> Warnings)
 {
     private const int MbrLength = 512, MbrEntriesAt = 446, MbrSignatureAt = 440;
     private const int GptHeaderLength = 92, GptEntryLength = 128, MostGptEntries = 1024, LongestGptEntry = 4096;
@@ -25,7 +27,8 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
         try
         {
             var warnings = new List<string>();
-            var table = ReadGpt(disk, warnings) ?? ReadMbr(disk, warnings) ?? ReadBackup(disk, warnings) ?? new PartitionTable(PartitionScheme.None, 512, default, [], []);
+            var table = ReadGpt(disk, warnings) ?? ReadMbr(disk, warnings) ?? ReadBackup(disk, warnings)
+                ?? new PartitionTable(PartitionScheme.None, 512, default, [], []);
             return table with { Partitions = Usable(disk, table.Partitions, warnings), Warnings = warnings };
         }
         catch (Exception failure) when (VembarException.From(failure, "read the partition table of", disk.DisplayName) is { } error)
@@ -35,7 +38,8 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
     }
 
     private static VembarException Bad(IBlockDevice disk, string what) =>
-        VembarException.Input("bad-partition-table", $"'{disk.DisplayName}': {what}", "The disk image may be cut short or damaged; take it from another copy.");
+        VembarException.Input("bad-partition-table", $"'{disk.DisplayName}': {what}",
+        "The disk image may be cut short or damaged; take it from another copy.");
 
     // One entry that is wrong says nothing against the others.
     private static List<Partition> Usable(IBlockDevice disk, IReadOnlyList<Partition> partitions, List<string> warnings)
@@ -47,10 +51,12 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
             if (partition.Start > 0 && partition.Length > 0 && partition.Start <= disk.Length - partition.Length)
                 inside.Add(partition);
             else
-                outside.Add($"partition {partition.Number} reaches from byte {partition.Start} to {partition.Start + partition.Length}, outside of the disk of {disk.Length} bytes");
+                outside.Add($"partition {partition.Number} reaches from byte {partition.Start} to "
+                    + $"{partition.Start + partition.Length}, outside of the disk of {disk.Length} bytes");
         }
         var over = inside.Zip(inside.Skip(1)).Where(p => p.First.Start + p.First.Length > p.Second.Start).ToList();
-        outside.AddRange(over.Select(p => $"partitions {p.First.Number} and {p.Second.Number} lie over each other at byte {p.Second.Start}"));
+        outside.AddRange(
+            over.Select(p => $"partitions {p.First.Number} and {p.Second.Number} lie over each other at byte {p.Second.Start}"));
         inside.RemoveAll(p => over.Exists(o => o.First == p || o.Second == p));
         if (inside.Count == 0 && outside.Count > 0)
             throw Bad(disk, outside[0]);
@@ -75,14 +81,18 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
                 return primary with { Warnings = warnings };
         }
         // The first one may be damaged; its backup is in the last sector. A protective MBR says that there was one.
-        if (TryRead(disk, 0, MbrLength) is not { } mbr || mbr[510] != 0x55 || mbr[511] != 0xAA || !Enumerable.Range(0, 4).Any(i => mbr[MbrEntriesAt + 16 * i + 4] == TypeProtective))
+        if (TryRead(disk, 0, MbrLength) is not { } mbr || mbr[510] != 0x55 || mbr[511] != 0xAA
+            || !Enumerable.Range(0, 4).Any(i => mbr[MbrEntriesAt + 16 * i + 4] == TypeProtective))
             return null;
-        return Backup(disk, warnings) ?? throw Bad(disk, "its partition table (GPT) is damaged, and so is the backup at the end of the disk, or the disk is cut short");
+        return Backup(disk, warnings)
+            ?? throw Bad(disk,
+            "its partition table (GPT) is damaged, and so is the backup at the end of the disk, or the disk is cut short");
     }
 
     // Where even the protective MBR is gone, and nothing else is in its place.
     private static PartitionTable? ReadBackup(IBlockDevice disk, List<string> warnings) =>
-        TryRead(disk, 0, MbrLength) is { } first && !FileSystem.HasBootSector(first) && FileSystem.Probe(disk).Kind == FileSystem.Unknown ? Backup(disk, warnings) : null;
+        TryRead(disk, 0, MbrLength) is { } first && !FileSystem.HasBootSector(first) && FileSystem.Probe(disk).Kind == FileSystem.Unknown
+        ? Backup(disk, warnings) : null;
 
     private static PartitionTable? Backup(IBlockDevice disk, List<string> warnings)
     {
@@ -112,7 +122,8 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
         var count = BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(80));
         var size = BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(84));
         if (count > MostGptEntries || size is < GptEntryLength or > LongestGptEntry || entriesAt > (ulong)(disk.Length / sector)
-            || TryRead(disk, (long)entriesAt * sector, (int)(count * size)) is not { } entries || Crc32.HashToUInt32(entries) != BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(88)))
+            || TryRead(disk, (long)entriesAt * sector, (int)(count * size)) is not { } entries
+            || Crc32.HashToUInt32(entries) != BinaryPrimitives.ReadUInt32LittleEndian(header.AsSpan(88)))
             return null;
         var partitions = new List<Partition>();
         for (var i = 0; i < count; i++)
@@ -121,12 +132,14 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
             var type = new Guid(entry[..16]);
             if (type == Guid.Empty)
                 continue;
-            ulong first = BinaryPrimitives.ReadUInt64LittleEndian(entry[32..]), last = BinaryPrimitives.ReadUInt64LittleEndian(entry[40..]), max = (ulong)(long.MaxValue / sector);
+            ulong first = BinaryPrimitives.ReadUInt64LittleEndian(entry[32..]),
+                last = BinaryPrimitives.ReadUInt64LittleEndian(entry[40..]), max = (ulong)(long.MaxValue / sector);
             // What no number of bytes can say lies outside of any disk, as the check of all partitions tells.
             if (first > max || last > max || last < first)
                 (first, last) = (0, 0);
             var name = Encoding.Unicode.GetString(entry[56..128]).TrimEnd('\0');
-            partitions.Add(new Partition(i + 1, (long)first * sector, (long)(last - first + 1) * sector, type, new Guid(entry[16..32]), name, 0, false));
+            partitions.Add(new Partition(i + 1, (long)first * sector, (long)(last - first + 1) * sector, type, new Guid(entry[16..32]),
+                name, 0, false));
         }
         return new PartitionTable(PartitionScheme.Gpt, sector, new Guid(header.AsSpan(56, 16)), partitions, []);
     }
@@ -147,7 +160,8 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
             if (entry.Type is 0x05 or 0x0F or 0x85)
                 ReadLogical(disk, entry.First, partitions, warnings);
             else
-                partitions.Add(new Partition(i + 1, entry.First * Sector, entry.Count * Sector, default, default, "", entry.Type, entry.Active));
+                partitions.Add(new Partition(i + 1, entry.First * Sector, entry.Count * Sector, default, default, "", entry.Type,
+                    entry.Active));
         }
         if (partitions.Count == 0)
             return null;
@@ -178,11 +192,13 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
             }
             if (TryRead(disk, next * Sector, Sector) is not { } sector || sector[510] != 0x55 || sector[511] != 0xAA)
             {
-                warnings.Add($"the chain of logical partitions on '{disk.DisplayName}' is broken at byte {next * Sector}; those up to there are used");
+                warnings.Add($"the chain of logical partitions on '{disk.DisplayName}' is broken at byte {next * Sector}; those up to "
+                    + $"there are used");
                 return;
             }
             if (MbrEntry(sector, 0) is { } entry)
-                partitions.Add(new Partition(number, (next + entry.First) * Sector, entry.Count * Sector, default, default, "", entry.Type, entry.Active));
+                partitions.Add(new Partition(number, (next + entry.First) * Sector, entry.Count * Sector, default, default, "", entry.Type,
+                    entry.Active));
             if (MbrEntry(sector, 1) is not { } link)
                 return;
             next = start + link.First;
@@ -202,7 +218,8 @@ public sealed record PartitionTable(PartitionScheme Scheme, int SectorSize, Guid
             bootCode[..Math.Min(bootCode.Length, MbrSignatureAt)].CopyTo(mbr);
             DiskId.ToByteArray().AsSpan(0, 4).CopyTo(mbr.AsSpan(MbrSignatureAt));
             foreach (var (partition, i) in Partitions.Select((p, i) => (p, i)))
-                WriteMbrEntry(mbr.AsSpan(MbrEntriesAt + 16 * i, 16), partition.IsActive, partition.MbrType, (uint)(partition.Start / SectorSize), (uint)(partition.Length / SectorSize));
+                WriteMbrEntry(mbr.AsSpan(MbrEntriesAt + 16 * i, 16), partition.IsActive, partition.MbrType,
+                    (uint)(partition.Start / SectorSize), (uint)(partition.Length / SectorSize));
             disk.Write(mbr, 0);
             return;
         }

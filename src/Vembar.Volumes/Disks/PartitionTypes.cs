@@ -1,6 +1,7 @@
 namespace Vembar.Volumes.Disks;
 
-/// <summary>The types of partitions that matter here (UEFI specification 2.10, table 5.7; Microsoft's "PARTITION_INFORMATION_GPT").</summary>
+/// <summary>The types of partitions that matter here (UEFI specification 2.10, table 5.7; Microsoft's
+/// "PARTITION_INFORMATION_GPT").</summary>
 public static class PartitionTypes
 {
     /// <summary>EFI system.</summary>

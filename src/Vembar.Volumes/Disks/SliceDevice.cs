@@ -30,7 +30,8 @@ public sealed class SliceDevice : IBlockDevice
     public bool MayWrite => _whole.MayWrite;
 
     /// <inheritdoc/>
-    public int Read(Span<byte> to, long offset) => offset >= Length ? 0 : _whole.Read(to[..(int)Math.Min(to.Length, Length - offset)], _start + offset);
+    public int Read(Span<byte> to, long offset) =>
+        offset >= Length ? 0 : _whole.Read(to[..(int)Math.Min(to.Length, Length - offset)], _start + offset);
 
     /// <inheritdoc/>
     public void Write(ReadOnlySpan<byte> from, long offset)

@@ -10,7 +10,12 @@ internal static class SystemTools
     /// <exception cref="VembarException">It is not installed.</exception>
     public static Process Start(string program, string package, IEnumerable<string> arguments, string doing)
     {
-        var start = new ProcessStartInfo(Find(program, package, doing), arguments) { RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true };
+        var start = new ProcessStartInfo(Find(program, package, doing), arguments)
+        {
+            RedirectStandardInput = true,
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+        };
         start.Environment["LC_ALL"] = "C";
         var process = Process.Start(start)!;
         process.StandardInput.Close();
@@ -23,7 +28,8 @@ internal static class SystemTools
         // Programs that format disks lie where an ordinary user's path does not lead.
         (Environment.GetEnvironmentVariable("PATH") ?? "").Split(':').Concat(["/usr/sbin", "/sbin", "/usr/bin"])
             .Select(folder => Path.Combine(folder, program)).FirstOrDefault(File.Exists)
-            ?? throw VembarException.Environment("program-missing", $"could not {doing}: the program '{program}' is not installed", $"Install it (Debian: {package}).");
+            ?? throw VembarException.Environment("program-missing", $"could not {doing}: the program '{program}' is not installed",
+            $"Install it (Debian: {package}).");
 
     /// <summary>Runs a program to its end.</summary>
     /// <returns>What it printed.</returns>
@@ -36,7 +42,8 @@ internal static class SystemTools
         process.WaitForExit();
         if (process.ExitCode == 0)
             return output;
-        var line = (error.Result + output).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).LastOrDefault() ?? $"it ended with {process.ExitCode}";
+        var line = (error.Result + output).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)
+            .LastOrDefault() ?? $"it ended with {process.ExitCode}";
         throw VembarException.Environment("program-failed", $"could not {doing}: {line}");
     }
 }

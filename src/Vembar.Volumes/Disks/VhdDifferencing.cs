@@ -23,9 +23,12 @@ internal sealed class VhdDifferencing : IDifferencingMap
         _blockLength = BinaryPrimitives.ReadInt32BigEndian(header.AsSpan(32));
         var count = BinaryPrimitives.ReadUInt32BigEndian(header.AsSpan(28));
         var tableAt = BinaryPrimitives.ReadInt64BigEndian(header.AsSpan(16));
-        if (!int.IsPow2(_blockLength) || _blockLength is < SectorLength or > 1 << 28 || Length <= 0 || Length > (long)count * _blockLength || count > 1 << 24
+        if (!int.IsPow2(_blockLength) || _blockLength is < SectorLength or > 1 << 28 || Length <= 0 || Length > (long)count * _blockLength
+            || count > 1 << 24
             || tableAt < 0 || tableAt > file.Length - 4L * count)
-            throw VembarException.Input("bad-disk-image", $"the disk image '{file.DisplayName}' (vhd) has numbers in its header that make no sense", "It may be cut short or damaged; take it from another copy.");
+            throw VembarException.Input("bad-disk-image",
+                $"the disk image '{file.DisplayName}' (vhd) has numbers in its header that make no sense",
+                "It may be cut short or damaged; take it from another copy.");
         _bitmapLength = (_blockLength / SectorLength / 8 + SectorLength - 1) / SectorLength * SectorLength;
         var table = new byte[4 * (int)count];
         file.Read(table, tableAt);
@@ -46,8 +49,10 @@ internal sealed class VhdDifferencing : IDifferencingMap
             return null;
         var at = BinaryPrimitives.ReadInt64BigEndian(footer.AsSpan(16));
         var header = new byte[HeaderLength];
-        return at > 0 && at <= file.Length - HeaderLength && file.Read(header, at) == HeaderLength && header.AsSpan().StartsWith("cxsparse"u8) ? new VhdDifferencing(file, footer, header)
-            : throw VembarException.Input("bad-disk-image", $"the disk image '{file.DisplayName}' (vhd) differs from a parent, and its header is damaged", "Take it from another copy.");
+        return at > 0 && at <= file.Length - HeaderLength && file.Read(header, at) == HeaderLength
+            && header.AsSpan().StartsWith("cxsparse"u8) ? new VhdDifferencing(file, footer, header)
+            : throw VembarException.Input("bad-disk-image",
+            $"the disk image '{file.DisplayName}' (vhd) differs from a parent, and its header is damaged", "Take it from another copy.");
     }
 
     /// <summary>What tells a VHD from others; null when it is none.</summary>
@@ -110,7 +115,8 @@ internal sealed class VhdDifferencing : IDifferencingMap
         while (end < _blockLength / SectorLength && IsOwn(end) == isOwn)
             end++;
         var length = Math.Min(rest, (long)end * SectorLength - within);
-        return (isOwn ? new DiskPiece(DiskPieceKind.Own, (long)_blocks[block] * SectorLength + _bitmapLength + within) : new DiskPiece(DiskPieceKind.OfParent, 0), length);
+        return (isOwn ? new DiskPiece(DiskPieceKind.Own, (long)_blocks[block] * SectorLength + _bitmapLength + within)
+            : new DiskPiece(DiskPieceKind.OfParent, 0), length);
     }
 
     private byte[] Bitmap(long block)

@@ -8,10 +8,14 @@ namespace Vembar.Volumes.Disks;
 internal sealed class VhdxDifferencing : IDifferencingMap
 {
     private const int RegionTableAt = 192 << 10, SecondRegionTableAt = 256 << 10, HeaderAt = 64 << 10, SecondHeaderAt = 128 << 10;
-    private const int MetadataEntryLength = 32, RegionEntryLength = 32, LongestMetadata = 1 << 20, BitmapLength = 1 << 20, Megabyte = 1 << 20;
-    private static readonly Guid s_table = new("2DC27766-F623-4200-9D64-115E9BFD4A08"), s_metadata = new("8B7CA206-4790-4B9A-B8FE-575F050F886E");
-    private static readonly Guid s_parameters = new("CAA16737-FA36-4D43-B3B6-33F0AA44E76B"), s_size = new("2FA54224-CD1B-4876-B211-5DBED83BF4B8");
-    private static readonly Guid s_sector = new("8141BF1D-A96F-4709-BA47-F233A8FAAB5F"), s_locator = new("A8D35F2D-B30B-454D-ABF7-D3D84834AB0C");
+    private const int MetadataEntryLength = 32, RegionEntryLength = 32, LongestMetadata = 1 << 20, BitmapLength = 1 << 20,
+        Megabyte = 1 << 20;
+    private static readonly Guid s_table = new("2DC27766-F623-4200-9D64-115E9BFD4A08"),
+        s_metadata = new("8B7CA206-4790-4B9A-B8FE-575F050F886E");
+    private static readonly Guid s_parameters = new("CAA16737-FA36-4D43-B3B6-33F0AA44E76B"),
+        s_size = new("2FA54224-CD1B-4876-B211-5DBED83BF4B8");
+    private static readonly Guid s_sector = new("8141BF1D-A96F-4709-BA47-F233A8FAAB5F"),
+        s_locator = new("A8D35F2D-B30B-454D-ABF7-D3D84834AB0C");
     private readonly IBlockDevice _file;
     private readonly ulong[] _table;
     private readonly int _blockLength;
@@ -26,7 +30,8 @@ internal sealed class VhdxDifferencing : IDifferencingMap
         _blockLength = BinaryPrimitives.ReadInt32LittleEndian(metadata[s_parameters]);
         Length = BinaryPrimitives.ReadInt64LittleEndian(metadata[s_size]);
         _sectorLength = BinaryPrimitives.ReadInt32LittleEndian(metadata[s_sector]);
-        if (!int.IsPow2(_blockLength) || _blockLength is < Megabyte or > 256 << 20 || _sectorLength is not (512 or 4096) || Length is <= 0 or > 64L << 40)
+        if (!int.IsPow2(_blockLength) || _blockLength is < Megabyte or > 256 << 20 || _sectorLength is not (512 or 4096)
+            || Length is <= 0 or > 64L << 40)
             throw Bad(file, "has numbers in its header that make no sense");
         _chunkRatio = (1L << 23) * _sectorLength / _blockLength;
         var blocks = (Length + _blockLength - 1) / _blockLength;
@@ -44,7 +49,8 @@ internal sealed class VhdxDifferencing : IDifferencingMap
     }
 
     private static VembarException Bad(IBlockDevice file, string what) =>
-        VembarException.Input("bad-disk-image", $"the disk image '{file.DisplayName}' (vhdx) {what}", "It may be cut short or damaged; take it from another copy.");
+        VembarException.Input("bad-disk-image", $"the disk image '{file.DisplayName}' (vhdx) {what}",
+        "It may be cut short or damaged; take it from another copy.");
 
     /// <summary>Reads what a file says, when it is a VHDX with a parent; null when it has none.</summary>
     /// <param name="file">The file, which stays open as long as this is used.</param>
@@ -52,16 +58,20 @@ internal sealed class VhdxDifferencing : IDifferencingMap
     public static VhdxDifferencing? TryOpen(IBlockDevice file)
     {
         const uint HasParent = 2;
-        if (Regions(file) is not { } regions || !regions.TryGetValue(s_metadata, out var region) || !regions.TryGetValue(s_table, out var table) || Metadata(file, region.At) is not { } metadata
-            || !metadata.TryGetValue(s_parameters, out var parameters) || parameters.Length < 8 || (BinaryPrimitives.ReadUInt32LittleEndian(parameters.AsSpan(4)) & HasParent) == 0)
+        if (Regions(file) is not { } regions || !regions.TryGetValue(s_metadata, out var region)
+            || !regions.TryGetValue(s_table, out var table) || Metadata(file, region.At) is not { } metadata
+            || !metadata.TryGetValue(s_parameters, out var parameters) || parameters.Length < 8
+            || (BinaryPrimitives.ReadUInt32LittleEndian(parameters.AsSpan(4)) & HasParent) == 0)
             return null;
-        if (!metadata.TryGetValue(s_size, out var size) || size.Length < 8 || !metadata.TryGetValue(s_sector, out var sector) || sector.Length < 4 || !metadata.ContainsKey(s_locator))
+        if (!metadata.TryGetValue(s_size, out var size) || size.Length < 8 || !metadata.TryGetValue(s_sector, out var sector)
+            || sector.Length < 4 || !metadata.ContainsKey(s_locator))
             throw Bad(file, "differs from a parent, and does not say from which");
         if (Header(file) is not { } header)
             throw Bad(file, "has no header that is whole");
         if (header.AsSpan(48, 16).IndexOfAnyExcept((byte)0) >= 0)
         {
-            throw VembarException.Input("disk-not-closed", $"the disk image '{file.DisplayName}' was not closed properly: changes in its log are not in their places yet",
+            throw VembarException.Input("disk-not-closed",
+                $"the disk image '{file.DisplayName}' was not closed properly: changes in its log are not in their places yet",
                 "Let the program that wrote it open and close it once.");
         }
         return new VhdxDifferencing(file, metadata, table.At, table.Length);
@@ -78,7 +88,8 @@ internal sealed class VhdxDifferencing : IDifferencingMap
         {
             var header = new byte[80];
             if (file.Read(header, at) == header.Length && header.AsSpan().StartsWith("head"u8)
-                && (newest is null || BinaryPrimitives.ReadUInt64LittleEndian(header.AsSpan(8)) > BinaryPrimitives.ReadUInt64LittleEndian(newest.AsSpan(8))))
+                && (newest is null
+                || BinaryPrimitives.ReadUInt64LittleEndian(header.AsSpan(8)) > BinaryPrimitives.ReadUInt64LittleEndian(newest.AsSpan(8))))
                 newest = header;
         }
         return newest;
@@ -90,7 +101,8 @@ internal sealed class VhdxDifferencing : IDifferencingMap
         foreach (var at in (int[])[RegionTableAt, SecondRegionTableAt])
         {
             var head = new byte[16];
-            if (file.Read(head, at) < head.Length || !head.AsSpan().StartsWith("regi"u8) || BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(8)) is var count && count > Most)
+            if (file.Read(head, at) < head.Length || !head.AsSpan().StartsWith("regi"u8)
+                || BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(8)) is var count && count > Most)
                 continue;
             var entries = new byte[RegionEntryLength * (int)count];
             if (file.Read(entries, at + head.Length) < entries.Length)
@@ -99,7 +111,8 @@ internal sealed class VhdxDifferencing : IDifferencingMap
             for (var i = 0; i < count; i++)
             {
                 var entry = entries.AsSpan(RegionEntryLength * i, RegionEntryLength);
-                regions[new Guid(entry[..16])] = (BinaryPrimitives.ReadInt64LittleEndian(entry[16..]), BinaryPrimitives.ReadUInt32LittleEndian(entry[24..]));
+                regions[new Guid(entry[..16])] =
+                    (BinaryPrimitives.ReadInt64LittleEndian(entry[16..]), BinaryPrimitives.ReadUInt32LittleEndian(entry[24..]));
             }
             return regions;
         }
@@ -120,7 +133,8 @@ internal sealed class VhdxDifferencing : IDifferencingMap
         for (var i = 0; i < count; i++)
         {
             var entry = entries.AsSpan(MetadataEntryLength * i, MetadataEntryLength);
-            uint offset = BinaryPrimitives.ReadUInt32LittleEndian(entry[16..]), length = BinaryPrimitives.ReadUInt32LittleEndian(entry[20..]);
+            uint offset = BinaryPrimitives.ReadUInt32LittleEndian(entry[16..]),
+                length = BinaryPrimitives.ReadUInt32LittleEndian(entry[20..]);
             if (length > LongestMetadata)
                 continue;
             var bytes = new byte[length];
@@ -138,9 +152,11 @@ internal sealed class VhdxDifferencing : IDifferencingMap
         {
             var entry = bytes.AsSpan(20 + 12 * i, 12);
             uint keyAt = BinaryPrimitives.ReadUInt32LittleEndian(entry), valueAt = BinaryPrimitives.ReadUInt32LittleEndian(entry[4..]);
-            int keyLength = BinaryPrimitives.ReadUInt16LittleEndian(entry[8..]), valueLength = BinaryPrimitives.ReadUInt16LittleEndian(entry[10..]);
+            int keyLength = BinaryPrimitives.ReadUInt16LittleEndian(entry[8..]),
+                valueLength = BinaryPrimitives.ReadUInt16LittleEndian(entry[10..]);
             if (keyAt + (long)keyLength <= bytes.Length && valueAt + (long)valueLength <= bytes.Length)
-                said[Encoding.Unicode.GetString(bytes, (int)keyAt, keyLength)] = Encoding.Unicode.GetString(bytes, (int)valueAt, valueLength);
+                said[Encoding.Unicode.GetString(bytes, (int)keyAt, keyLength)] =
+                    Encoding.Unicode.GetString(bytes, (int)valueAt, valueLength);
         }
         return said;
     }

@@ -33,7 +33,8 @@ internal sealed class ContentPipeline : IDisposable
     private readonly Queue<Task<PackedBlock>> _packing = new();
     private BlockBuilder _builder = new(BlockKind.Content);
 
-    public ContentPipeline(ArchiveWriter writer, Effort effort, Func<SourceNode, ISourceFile> open, bool skipUnreadable, CancellationToken cancellation)
+    public ContentPipeline(ArchiveWriter writer, Effort effort, Func<SourceNode, ISourceFile> open, bool skipUnreadable,
+        CancellationToken cancellation)
     {
         _skipUnreadable = skipUnreadable;
         _writer = writer;
@@ -155,7 +156,8 @@ internal sealed class ContentPipeline : IDisposable
                     {
                         using var file = _open(node);
                         var length = file.Length;
-                        if (attempt == 1 && node.Content is { } earlier && earlier.Length == length && IsStill(earlier, file) && !file.HasChanged())
+                        if (attempt == 1 && node.Content is { } earlier && earlier.Length == length && IsStill(earlier, file)
+                            && !file.HasChanged())
                         {
 #pragma warning disable CA2000 // handed on through the channel, or given back in the end
                             piece ??= new ReadBuffer(4096);
@@ -175,7 +177,8 @@ internal sealed class ContentPipeline : IDisposable
                                 // Small holes are as well read as zeros, so that a file of many pieces is read in few stretches.
                                 if (data.Start - offset < _chunker.Largest)
                                     data.Start = offset;
-                                while (data.End < length && data.End - data.Start < StretchBytes && file.NextData(data.End) is var next && next.Start - data.End < _chunker.Largest)
+                                while (data.End < length && data.End - data.Start < StretchBytes && file.NextData(data.End) is var next
+                                    && next.Start - data.End < _chunker.Largest)
                                     data.End = next.Start < next.End ? next.End : length;
                             }
                             if (data.Start > offset)
@@ -211,7 +214,8 @@ internal sealed class ContentPipeline : IDisposable
                         if (changed && attempt < Tries)
                             continue;
                         var content = offset == 0 ? FileContent.Empty
-                            : new FileContent(offset, isSparse ? SparseContent.HashOf(parts) : parts is [{ IsHole: false } only] ? only.Id : hash!.Finish(), parts);
+                            : new FileContent(offset,
+                            isSparse ? SparseContent.HashOf(parts) : parts is [{ IsHole: false } only] ? only.Id : hash!.Finish(), parts);
 #pragma warning disable CA2000 // handed on through the channel, or given back in the end
                         piece ??= new ReadBuffer(4096);
 #pragma warning restore CA2000
@@ -259,7 +263,8 @@ internal sealed class ContentPipeline : IDisposable
         try
         {
             if (earlier.Length <= buffer.Length)
-                return file.Read(buffer.AsSpan(0, (int)earlier.Length), 0) == earlier.Length && Blake3.Hash(buffer.AsSpan(0, (int)earlier.Length)) == earlier.Hash;
+                return file.Read(buffer.AsSpan(0, (int)earlier.Length), 0) == earlier.Length
+                    && Blake3.Hash(buffer.AsSpan(0, (int)earlier.Length)) == earlier.Hash;
             var hash = new Blake3();
             for (var offset = 0L; offset < earlier.Length;)
             {
@@ -277,8 +282,10 @@ internal sealed class ContentPipeline : IDisposable
         }
     }
 
-    private static VembarException Unread(SourceNode node, Exception failure) => failure is Native.NativeException { Errno: not (Native.Errno.AccessDenied or Native.Errno.NotPermitted) }
-        ? VembarException.Input("unreadable", $"'{node.Path}' cannot be read: {failure.Message}", "The source is damaged. Take it from another copy, or leave such files out with --skip-unreadable.")
+    private static VembarException Unread(SourceNode node, Exception failure) =>
+        failure is Native.NativeException { Errno: not (Native.Errno.AccessDenied or Native.Errno.NotPermitted) }
+        ? VembarException.Input("unreadable", $"'{node.Path}' cannot be read: {failure.Message}",
+        "The source is damaged. Take it from another copy, or leave such files out with --skip-unreadable.")
         : VembarException.From(failure, "read", node.Path.ToString())!;
 
     // Cuts as much as can be cut now; what is left at the end of a stretch that goes on is read again with what follows.
@@ -342,7 +349,8 @@ internal sealed class ContentPipeline : IDisposable
                 Changed.Add(node.Path.ToString());
             node.Content = content;
         }
-        State = new PipelineState(State.Files + piece.Results.Count, State.BytesRead + piece.Used + piece.Compared, State.BytesNew + fresh, piece.Results.Count > 0 ? piece.Results[^1].Node.Path.ToString() : State.Current);
+        State = new PipelineState(State.Files + piece.Results.Count, State.BytesRead + piece.Used + piece.Compared, State.BytesNew + fresh,
+            piece.Results.Count > 0 ? piece.Results[^1].Node.Path.ToString() : State.Current);
     }
 
     private void Pack()

@@ -46,7 +46,8 @@ public sealed class EarlierImage
     /// <param name="source">The source.</param>
     /// <param name="from">Its full path.</param>
     /// <param name="trustTimes">
-    /// Whether what is as it was by its times need not be read; otherwise, and where that cannot be told for certain, it is read, and compared
+    /// Whether what is as it was by its times need not be read; otherwise, and where that cannot be told for certain, it is read, and
+    /// compared
     /// first with what it was.
     /// </param>
     /// <param name="now">The time now, UTC.</param>
@@ -55,11 +56,13 @@ public sealed class EarlierImage
         try
         {
             if (source.Identity is not { Length: > 0 } identity
-                || archive.Images.LastOrDefault(i => i.Origin.Kind == source.Kind && i.Origin.From == from && i.Origin.Identity == identity) is not { } image)
+                || archive.Images.LastOrDefault(i => i.Origin.Kind == source.Kind && i.Origin.From == from
+                && i.Origin.Identity == identity) is not { } image)
                 return null;
             // What was read, not what servicing made of it. A clock that was set back says nothing of what happened when.
             var isKept = image.Origin.Root is { } read && archive.Contains(read);
-            var isCertain = isKept && image.Origin.Read is { } began && began <= now && (source.KeepsChangeTimes || image.Origin.ChangedBefore is not null);
+            var isCertain = isKept && image.Origin.Read is { } began && began <= now
+                && (source.KeepsChangeTimes || image.Origin.ChangedBefore is not null);
             return new EarlierImage(archive, image, isKept ? image.Origin.Root!.Value : image.Root, trustTimes && isCertain);
         }
         catch (VembarException problem) when (problem.Kind is ErrorKind.Damaged or ErrorKind.Input)
@@ -127,7 +130,8 @@ public sealed class EarlierImage
     {
         if (node.Children is not null && entry.Kind == EntryKind.Folder)
             node.Earlier = entry.Folder;
-        else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length && (!_trustTimes || (entry.Modified == node.Modified
+        else if (node.Kind == EntryKind.File && entry.Content is { } content && content.Length == node.Length
+            && (!_trustTimes || (entry.Modified == node.Modified
             && (ofVolume ? entry.Changed == node.Entry.Changed && entry.Created == node.Entry.Created : node.Changed < _before))))
             node.Content = content;
     }

@@ -37,7 +37,8 @@ internal static class ExtendedAttributeList
             int nameLength = record[5], valueLength = BinaryPrimitives.ReadUInt16LittleEndian(record[6..]);
             if (8 + nameLength + 1 + valueLength > record.Length)
                 break;
-            list.Add(new NamedValue(System.Text.Encoding.Latin1.GetString(record.Slice(8, nameLength)), record.Slice(9 + nameLength, valueLength).ToArray(), record[4]));
+            list.Add(new NamedValue(System.Text.Encoding.Latin1.GetString(record.Slice(8, nameLength)),
+                record.Slice(9 + nameLength, valueLength).ToArray(), record[4]));
             if (next == 0 || next > (uint)record.Length)
                 break;
             at += (int)next;

@@ -37,8 +37,10 @@ public sealed class FolderSource : ISource
         catch (NativeException failure) when (failure.Errno is Errno.NotFound or Errno.NotDirectory)
         {
             if (File.Exists(path))
-                throw VembarException.Input("not-a-folder", $"'{path}' is a file, not a folder", "Name the folder that is the root of the Windows volume.");
-            throw VembarException.Input("no-such-source", $"there is no folder or disk '{path}'", Nearest(path) is { } near ? $"Did you mean '{near}'?" : "Check the path.");
+                throw VembarException.Input("not-a-folder", $"'{path}' is a file, not a folder",
+                    "Name the folder that is the root of the Windows volume.");
+            throw VembarException.Input("no-such-source", $"there is no folder or disk '{path}'",
+                Nearest(path) is { } near ? $"Did you mean '{near}'?" : "Check the path.");
         }
         catch (NativeException failure)
         {
@@ -56,7 +58,8 @@ public sealed class FolderSource : ISource
             return parent is null || !Directory.Exists(parent) ? null : Directory.EnumerateFileSystemEntries(parent)
                 .Select(d => (Path: d, Distance: EditDistance.Distance(Path.GetFileName(d), name)))
                 .Where(d => d.Distance <= Math.Max(2, name.Length / 3)).OrderBy(d => d.Distance)
-                .Select(d => Path.Combine(Path.GetDirectoryName(Path.TrimEndingDirectorySeparator(path)) ?? "", Path.GetFileName(d.Path))).FirstOrDefault();
+                .Select(d => Path.Combine(Path.GetDirectoryName(Path.TrimEndingDirectorySeparator(path)) ?? "", Path.GetFileName(d.Path)))
+                    .FirstOrDefault();
         }
         catch (IOException)
         {
@@ -74,7 +77,8 @@ public sealed class FolderSource : ISource
     /// <inheritdoc/>
     public string Kind => "folder";
 
-    /// <summary>Tells this folder from any other that has been at the same path: its file number, and what tells its file system from others.</summary>
+    /// <summary>Tells this folder from any other that has been at the same path: its file number, and what tells its file system from
+    /// others.</summary>
     public string Identity => SourceIdentity.Of(_root);
 
     /// <inheritdoc/>
@@ -86,16 +90,22 @@ public sealed class FolderSource : ISource
         // A change within the same tick as the latest one would not show; ticks are two seconds long at most.
         const long Tick = TimeSpan.TicksPerSecond * 2;
         var start = FileTime.From(began).Ticks - Tick;
-        // On this machine's own clock, what is later than all that there was is later than the walk; another machine's may differ from ours.
+        // On this machine's own clock, what is later than all that there was is later than the walk; another machine's may differ from
+        // ours.
         var before = SourceIdentity.HasOurClock(_root) ? latest < start ? latest + 1 : start : latest - Tick;
         return before > 0 ? new FileTime(before).ToDateTime() : null;
     }
 
     /// <inheritdoc/>
-    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null, bool opensAll = false)
+    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation,
+        EarlierImage? earlier = null, bool opensAll = false)
     {
         // Compared with an earlier image, a file may not be opened.
-        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation) { Earlier = earlier, AttributesLater = opensAll && earlier is null && !_windowsMetadata };
+        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation)
+        {
+            Earlier = earlier,
+            AttributesLater = opensAll && earlier is null && !_windowsMetadata,
+        };
         if (avoid is not null && Posix.TryStat(null, PosixName.Encode(avoid), out var own))
             walk.Avoid = (own.Device, own.Inode);
         var rootStat = Posix.Stat(_root);
@@ -108,10 +118,12 @@ public sealed class FolderSource : ISource
 
     private SafeFileHandle OpenFolder(SourceNode node) => WithParent(node, (folder, path) => Posix.OpenFolder(folder, path));
 
-    private T WithParent<T>(SourceNode node, Func<SafeFileHandle, byte[], T> work) => PosixPath.WithParent(_root, PosixPath.Of(node, static n => n.Parent, static n => n.Name), work);
+    private T WithParent<T>(SourceNode node, Func<SafeFileHandle, byte[], T> work) =>
+        PosixPath.WithParent(_root, PosixPath.Of(node, static n => n.Parent, static n => n.Name), work);
 
     // A folder to look into; or files of one that are still to be read before it is said to be as it was.
-    private readonly record struct Work(SourceNode Node, string[] Path, bool IsChanged = false, Unread? Unread = null, Range Files = default);
+    private readonly record struct Work(SourceNode Node, string[] Path, bool IsChanged = false, Unread? Unread = null,
+        Range Files = default);
 
     private void Fill(Work folder, SourceWalk walk, Action<Work> later)
     {
@@ -133,11 +145,13 @@ public sealed class FolderSource : ISource
             }
             catch (NativeException failure)
             {
-                walk.Unreadable(string.Join('/', folder.Path), VembarException.From(failure, "read the folder", Path.Combine(DisplayName, string.Join('/', folder.Path)))!);
+                walk.Unreadable(string.Join('/', folder.Path),
+                    VembarException.From(failure, "read the folder", Path.Combine(DisplayName, string.Join('/', folder.Path)))!);
                 return;
             }
             var mayLeaveOut = walk.Exclusions.MayLeaveOutBelow(folder.Path);
-            if (!_windowsMetadata && !mayLeaveOut && !folder.IsChanged && Compare(folder, handle, walk) is { } alike && TakeOver(folder, alike, handle, walk, later))
+            if (!_windowsMetadata && !mayLeaveOut && !folder.IsChanged && Compare(folder, handle, walk) is { } alike
+                && TakeOver(folder, alike, handle, walk, later))
             {
                 walk.Tick();
                 return;
@@ -199,17 +213,26 @@ public sealed class FolderSource : ISource
             var entries = new TreeCodec.PageSketch(page);
             while (entries.Next(out var entry))
             {
-                if (!entry.IsPlain || at == names.Count || !entry.Name.SequenceEqual(names[at]) || !Posix.TryStat(handle, names.Raw(at), out var stat))
+                if (!entry.IsPlain || at == names.Count || !entry.Name.SequenceEqual(names[at])
+                    || !Posix.TryStat(handle, names.Raw(at), out var stat))
                     return false;
-                var kind = stat.Kind switch { PosixKind.File => EntryKind.File, PosixKind.Folder => EntryKind.Folder, PosixKind.Link => EntryKind.Link, _ => (EntryKind?)null };
-                if (kind != entry.Kind || entry.Modified != FileTime.From(stat.Modified) || entry.Owner != new PosixOwner(stat.Mode, stat.Uid, stat.Gid))
+                var kind = stat.Kind switch { PosixKind.File => EntryKind.File, PosixKind.Folder => EntryKind.Folder, PosixKind.Link =>
+                    EntryKind.Link, _ => (EntryKind?)null };
+                if (kind != entry.Kind || entry.Modified != FileTime.From(stat.Modified)
+                    || entry.Owner != new PosixOwner(stat.Mode, stat.Uid, stat.Gid))
                     return false;
                 // The change time tells of everything else, where times are trusted.
                 if (image.TrustsTimes ? !image.IsOlder(FileTime.From(stat.Changed).Ticks) : !LooksAlike(entry, handle, names.Raw(at)))
                     return false;
                 found.Latest = Math.Max(found.Latest, FileTime.From(stat.Changed).Ticks);
                 if (kind == EntryKind.Folder)
-                    found.Folders.Add(new SourceNode(folder.Node, new TreeEntry { Name = names.Text(at), Kind = EntryKind.Folder, Modified = entry.Modified, Owner = entry.Owner }) { Earlier = entry.Folder });
+                    found.Folders.Add(new SourceNode(folder.Node, new TreeEntry
+                    {
+                        Name = names.Text(at),
+                        Kind = EntryKind.Folder,
+                        Modified = entry.Modified,
+                        Owner = entry.Owner,
+                    }) { Earlier = entry.Folder });
                 else
                     found.Files++;
                 if (kind == EntryKind.File)
@@ -239,7 +262,8 @@ public sealed class FolderSource : ISource
         try
         {
             return !entry.HasAttributes && Posix.ListAttributes(handle, raw).Count == 0
-                && (entry.Kind != EntryKind.Link || PosixName.Encode(Posix.ReadLink(handle, raw)).AsSpan()[..^1].SequenceEqual(entry.Target));
+                && (entry.Kind != EntryKind.Link
+                || PosixName.Encode(Posix.ReadLink(handle, raw)).AsSpan()[..^1].SequenceEqual(entry.Target));
         }
         catch (NativeException)
         {
@@ -324,7 +348,8 @@ public sealed class FolderSource : ISource
     }
 
     // What is found, when it is a folder to look into.
-    private SourceNode? Visit(SourceWalk walk, SourceNode folder, SafeFileHandle handle, string[] path, string name, ReadOnlySpan<byte> raw, bool mayLeaveOut)
+    private SourceNode? Visit(SourceWalk walk, SourceNode folder, SafeFileHandle handle, string[] path, string name,
+        ReadOnlySpan<byte> raw, bool mayLeaveOut)
     {
         if (mayLeaveOut && walk.Exclusions.RuleFor(path) is { } rule)
         {
@@ -365,7 +390,10 @@ public sealed class FolderSource : ISource
                     return ReparseTag.IsLink(entry.Reparse) ? null : node;
                 // The mount shows it as something else, so nothing can be said of what is in it.
                 if (!ReparseTag.IsLink(entry.Reparse))
-                    walk.Unreadable(string.Join('/', path), VembarException.Input("hidden-folder", $"'{DisplayName}/{string.Join('/', path)}' is a reparse point that this mount does not look into; what is in it cannot be read", "Capture the disk or its image instead of the mounted folder."));
+                    walk.Unreadable(string.Join('/', path),
+                        VembarException.Input("hidden-folder",
+                        $"'{DisplayName}/{string.Join('/', path)}' is a reparse point that this mount does not look into; what is in it "
+                        + $"cannot be read", "Capture the disk or its image instead of the mounted folder."));
                 return null;
             }
             walk.Files++;
@@ -383,7 +411,8 @@ public sealed class FolderSource : ISource
         }
         catch (NativeException failure)
         {
-            walk.Unreadable(string.Join('/', path), VembarException.From(failure, "read", Path.Combine(DisplayName, string.Join('/', path)))!);
+            walk.Unreadable(string.Join('/', path),
+                VembarException.From(failure, "read", Path.Combine(DisplayName, string.Join('/', path)))!);
         }
         return null;
     }
@@ -399,7 +428,8 @@ public sealed class FolderSource : ISource
         return attributes is null ? [] : attributes;
     }
 
-    private TreeEntry Describe(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, SourceWalk walk, bool withoutAttributes = false)
+    private TreeEntry Describe(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, SourceWalk walk,
+        bool withoutAttributes = false)
     {
         if (_windowsMetadata)
             return DescribeWindows(parent, raw, name, stat, target, walk);
@@ -416,20 +446,26 @@ public sealed class FolderSource : ISource
     }
 
     // ntfs-3g(8), "Extended attributes": values are as NTFS keeps them, those ending in _be in big-endian order.
-    private TreeEntry DescribeWindows(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target, SourceWalk walk)
+    private TreeEntry DescribeWindows(SafeFileHandle parent, ReadOnlySpan<byte> raw, string name, PosixStat stat, string? target,
+        SourceWalk walk)
     {
         var value = Posix.GetAttribute(parent, raw, "system.ntfs_attrib_be");
-        var attributes = value is { Length: >= 4 } ? (WindowsAttributes)BinaryPrimitives.ReadUInt32BigEndian(value) : WindowsAttributes.None;
+        var attributes = value is { Length: >= 4 } ? (WindowsAttributes)BinaryPrimitives.ReadUInt32BigEndian(value)
+            : WindowsAttributes.None;
         var reparse = attributes.HasFlag(WindowsAttributes.Reparse) ? Posix.GetAttribute(parent, raw, "system.ntfs_reparse_data") : null;
         if (stat.Kind != PosixKind.Folder && ReparseTag.KeepsContentElsewhere(reparse))
             walk.KeptElsewhere(name, ReparseTag.Elsewhere);
         if (stat.Kind != PosixKind.Folder && CompactedForms.Of(reparse) != CompactedForm.None)
-            walk.KeptElsewhere(name, "are compacted, which cannot be read through a mount (name the volume itself, its disk image or device)");
+            walk.KeptElsewhere(name,
+                "are compacted, which cannot be read through a mount (name the volume itself, its disk image or device)");
         if (attributes.HasFlag(WindowsAttributes.Encrypted))
-            walk.Problems.Add(VembarException.Input("encrypted-file", $"'{DisplayName}/{name}' is encrypted by the file system", "Decrypt it on the reference, or leave it out."));
+            walk.Problems.Add(VembarException.Input("encrypted-file", $"'{DisplayName}/{name}' is encrypted by the file system",
+                "Decrypt it on the reference, or leave it out."));
         var times = Posix.GetAttribute(parent, raw, "system.ntfs_times_be");
-        FileTime? Time(int index) => times is { Length: >= 32 } ? new FileTime(BinaryPrimitives.ReadInt64BigEndian(times.AsSpan(8 * index))) : null;
-        var isFolder = reparse is null ? stat.Kind == PosixKind.Folder : attributes.HasFlag(WindowsAttributes.Directory) || stat.Kind == PosixKind.Folder;
+        FileTime? Time(int index) =>
+            times is { Length: >= 32 } ? new FileTime(BinaryPrimitives.ReadInt64BigEndian(times.AsSpan(8 * index))) : null;
+        var isFolder = reparse is null ? stat.Kind == PosixKind.Folder
+            : attributes.HasFlag(WindowsAttributes.Directory) || stat.Kind == PosixKind.Folder;
         var acl = Posix.GetAttribute(parent, raw, "system.ntfs_acl");
         // The root has no short name, and asking for it is an error.
         var shortName = name.Length == 0 ? null : Posix.GetAttribute(parent, raw, "system.ntfs_dos_name");
@@ -495,7 +531,8 @@ public sealed class FolderSource : ISource
             }
             if (!Directory.Exists(at))
                 return null;
-            var match = Directory.EnumerateFileSystemEntries(at).FirstOrDefault(e => Path.GetFileName(e).Equals(part, StringComparison.OrdinalIgnoreCase));
+            var match = Directory.EnumerateFileSystemEntries(at)
+                .FirstOrDefault(e => Path.GetFileName(e).Equals(part, StringComparison.OrdinalIgnoreCase));
             if (match is null)
                 return null;
             at = match;
@@ -509,7 +546,8 @@ public sealed class FolderSource : ISource
         {
             return read(Locate(path));
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", $"{DisplayName}/{path}") is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "read", $"{DisplayName}/{path}") is { } error)
         {
             throw error;
         }
@@ -522,7 +560,8 @@ public sealed class FolderSource : ISource
     public IReadOnlyList<string> Folders(WindowsPath folder) => Listing(folder, Directory.EnumerateDirectories);
 
     private IReadOnlyList<string> Listing(WindowsPath folder, Func<string, IEnumerable<string>> paths) =>
-        Guarded<IReadOnlyList<string>>(folder, at => at is not null && Directory.Exists(at) ? [.. paths(at).Select(e => Path.GetFileName(e)).Order(StringComparer.Ordinal)] : []);
+        Guarded<IReadOnlyList<string>>(folder,
+        at => at is not null && Directory.Exists(at) ? [.. paths(at).Select(e => Path.GetFileName(e)).Order(StringComparer.Ordinal)] : []);
 
     /// <inheritdoc/>
     public bool Exists(WindowsPath path) => Guarded(path, at => at is not null);
@@ -535,7 +574,8 @@ public sealed class FolderSource : ISource
         using var handle = Posix.OpenRead(null, PosixName.Encode(at));
         var length = Posix.Stat(handle).Size;
         if (length > max)
-            throw VembarException.Input("file-too-large", $"{DisplayName}: '{path}' is {length} bytes long; at most {max} can be read here");
+            throw VembarException.Input("file-too-large",
+                $"{DisplayName}: '{path}' is {length} bytes long; at most {max} can be read here");
         var bytes = new byte[length];
         var got = Posix.Read(handle, bytes, 0);
         return got == bytes.Length ? bytes : bytes[..got];

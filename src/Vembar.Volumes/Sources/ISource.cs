@@ -33,8 +33,10 @@ public interface ISource : IReadOnlyTree, IDisposable
     /// <param name="cancellation">Ends the walk.</param>
     /// <param name="earlier">An earlier image to compare with; null for none.</param>
     /// <param name="opensAll">Whether every file with content will be opened: then what opening it tells is not asked before.</param>
-    /// <exception cref="VembarException">Folders cannot be read, or files are of a kind that cannot be captured; all told together.</exception>
-    SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null, bool opensAll = false);
+    /// <exception cref="VembarException">Folders cannot be read, or files are of a kind that cannot be captured; all told
+    /// together.</exception>
+    SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation,
+        EarlierImage? earlier = null, bool opensAll = false);
 
     /// <summary>Opens a file of a walk for reading. Several threads may do so at once.</summary>
     /// <exception cref="Native.NativeException">It went away or cannot be read.</exception>

@@ -51,6 +51,7 @@ public static class NtfsJournal
         if (area + AreaLength > Smallest - 2)
             return null;
         var restart = page[area..];
-        return (BinaryPrimitives.ReadInt64LittleEndian(restart), BinaryPrimitives.ReadUInt16LittleEndian(restart[ClientsAt..]), BinaryPrimitives.ReadUInt16LittleEndian(restart[FlagsAt..]));
+        return (BinaryPrimitives.ReadInt64LittleEndian(restart), BinaryPrimitives.ReadUInt16LittleEndian(restart[ClientsAt..]),
+            BinaryPrimitives.ReadUInt16LittleEndian(restart[FlagsAt..]));
     }
 }

@@ -47,7 +47,8 @@ public sealed class NtfsSource : ISource
                 const int SerialAt = 0x48;
                 Span<byte> boot = stackalloc byte[512];
                 if (device.Read(boot, 0) == boot.Length)
-                    source.Identity = BinaryPrimitives.ReadUInt64LittleEndian(boot[SerialAt..]).ToString("x16", CultureInfo.InvariantCulture);
+                    source.Identity = BinaryPrimitives.ReadUInt64LittleEndian(boot[SerialAt..])
+                        .ToString("x16", CultureInfo.InvariantCulture);
             }
             var volume = source.Rent();
             source.IsDirty = volume.IsDirty;
@@ -60,7 +61,8 @@ public sealed class NtfsSource : ISource
         {
             source.Dispose();
             if (failure is NativeException { Errno: Errno.Invalid or Errno.InputOutput } native)
-                throw VembarException.Input("bad-volume", $"{displayName} cannot be read as NTFS: {native.Message}", "It may be damaged or cut short: let Windows check it (chkdsk), or take it from another copy.");
+                throw VembarException.Input("bad-volume", $"{displayName} cannot be read as NTFS: {native.Message}",
+                    "It may be damaged or cut short: let Windows check it (chkdsk), or take it from another copy.");
             if (VembarException.From(failure, "open", displayName) is { } error)
                 throw error;
             throw;
@@ -110,7 +112,8 @@ public sealed class NtfsSource : ISource
     private void Return(NtfsVolume volume) => _idle.Add(volume);
 
     /// <inheritdoc/>
-    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation, EarlierImage? earlier = null, bool opensAll = false)
+    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation,
+        EarlierImage? earlier = null, bool opensAll = false)
     {
         var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation);
         var visited = new ConcurrentDictionary<ulong, byte>();
@@ -143,14 +146,16 @@ public sealed class NtfsSource : ISource
                 Return(own);
             }
         }
-        foreach (var part in WorkStealingRunner.Run<(SourceNode Node, string[] Path), SourceWalk>((root, []), walk.Fork, Step, cancellation))
+        foreach (var part in WorkStealingRunner.Run<(SourceNode Node, string[] Path), SourceWalk>((root, []), walk.Fork, Step,
+            cancellation))
             walk.Join(part);
         var tree = walk.Finish(root);
         earlier?.MatchVolume(root, cancellation);
         return tree;
     }
 
-    private void Fill(SourceWalk walk, NtfsVolume volume, (SourceNode Node, string[] Path) folder, ConcurrentDictionary<ulong, byte> visited, Action<(SourceNode Node, string[] Path)> later)
+    private void Fill(SourceWalk walk, NtfsVolume volume, (SourceNode Node, string[] Path) folder,
+        ConcurrentDictionary<ulong, byte> visited, Action<(SourceNode Node, string[] Path)> later)
     {
         List<NtfsName> names;
         if (walk.IsTooDeep(folder.Path, DisplayName))
@@ -175,7 +180,9 @@ public sealed class NtfsSource : ISource
                 continue;
             path[^1] = name;
             if (TreeLimits.NameProblem(name) is { } wrong)
-                walk.Unreadable(string.Join('/', path), VembarException.Input("damaged-folder", $"{DisplayName}: '{string.Join('/', path)}' cannot be the name of a file: {wrong}", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
+                walk.Unreadable(string.Join('/', path), VembarException.Input("damaged-folder",
+                    $"{DisplayName}: '{string.Join('/', path)}' cannot be the name of a file: {wrong}",
+                    "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
             else
                 Visit(walk, volume, folder.Node, path, name, child);
             walk.Tick();
@@ -188,7 +195,8 @@ public sealed class NtfsSource : ISource
             if (visited.TryAdd(node.FileId & NumberMask, 0))
                 later((node, [.. path]));
             else
-                walk.Problems.Add(VembarException.Input("folder-circle", $"{DisplayName}: the folder '{string.Join('/', path)}' is found a second time; the volume is damaged", "Let Windows check it (chkdsk)."));
+                walk.Problems.Add(VembarException.Input("folder-circle", $"{DisplayName}: the folder '{string.Join('/', path)}' is "
+                    + $"found a second time; the volume is damaged", "Let Windows check it (chkdsk)."));
         }
     }
 
@@ -206,7 +214,8 @@ public sealed class NtfsSource : ISource
             if (first == i)
                 continue;
             var path = string.Join('/', [.. folder.Path, children[i].Name]);
-            walk.Unreadable(path, VembarException.Input("damaged-folder", $"{DisplayName}: '{path}' is in its folder twice", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
+            walk.Unreadable(path, VembarException.Input("damaged-folder", $"{DisplayName}: '{path}' is in its folder twice",
+                "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
             for (; i >= first; i--)
             {
                 walk.Forget(children[i]);
@@ -250,7 +259,9 @@ public sealed class NtfsSource : ISource
                 var first = description.Names.FirstOrDefault(n => n.IsLong);
                 if (first.Name == name && first.Parent == ((folder.Parent is null ? NtfsVolume.Root : folder.FileId) & NumberMask))
                 {
-                    walk.Compacted = walk.Compacted.Plus(new CompactedCount(1, node.Length, description.Streams.FirstOrDefault(s => s.Name == CompactedForms.Stream).Length));
+                    walk.Compacted =
+                        walk.Compacted.Plus(new CompactedCount(1, node.Length,
+                        description.Streams.FirstOrDefault(s => s.Name == CompactedForms.Stream).Length));
                 }
             }
             if (description.Names.Count(n => n.IsLong) > 1)
@@ -264,8 +275,10 @@ public sealed class NtfsSource : ISource
         }
     }
 
-    private VembarException Unreadable(NativeException failure, string[] path) => failure.Errno is not (Errno.AccessDenied or Errno.NotPermitted)
-        ? VembarException.Input("unreadable", $"{DisplayName}: '{string.Join('/', path)}' cannot be read: {failure.Message}", "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.")
+    private VembarException Unreadable(NativeException failure, string[] path) =>
+        failure.Errno is not (Errno.AccessDenied or Errno.NotPermitted)
+        ? VembarException.Input("unreadable", $"{DisplayName}: '{string.Join('/', path)}' cannot be read: {failure.Message}",
+        "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.")
         : VembarException.From(failure, "read", $"{DisplayName}/{string.Join('/', path)}")!;
 
     private TreeEntry Describe(SourceWalk walk, NtfsFile file, NtfsDescription description, string name, ulong parent, string[] path)
@@ -274,9 +287,12 @@ public sealed class NtfsSource : ISource
         var form = description.IsFolder ? CompactedForm.None : CompactedForms.Of(description.Reparse);
         const WindowsAttributes IsNotHere = (WindowsAttributes)(0x40000 | 0x400000);
         if (!description.IsFolder && (attributes & IsNotHere) != 0)
-            walk.Problems.Add(VembarException.Input("placeholder-file", $"{DisplayName}: '{string.Join('/', path)}' is a placeholder: its content is on a server, not on the volume", "Fetch it on the reference before capturing, or leave it out with --leave-out."));
+            walk.Problems.Add(VembarException.Input("placeholder-file", $"{DisplayName}: '{string.Join('/', path)}' is a placeholder: "
+                + $"its content is on a server, not on the volume",
+                "Fetch it on the reference before capturing, or leave it out with --leave-out."));
         if (attributes.HasFlag(WindowsAttributes.Encrypted))
-            walk.Problems.Add(VembarException.Input("encrypted-file", $"{DisplayName}: '{string.Join('/', path)}' is encrypted by the file system", "Decrypt it on the reference, or leave it out with --leave-out."));
+            walk.Problems.Add(VembarException.Input("encrypted-file", $"{DisplayName}: '{string.Join('/', path)}' is encrypted by the "
+                + $"file system", "Decrypt it on the reference, or leave it out with --leave-out."));
         List<PendingStream>? streams = null;
         foreach (var (stream, length) in description.Streams)
         {
@@ -304,7 +320,8 @@ public sealed class NtfsSource : ISource
             Changed = new FileTime(description.Changed),
             Reparse = form == CompactedForm.None ? description.Reparse : null,
             Compaction = form,
-            ShortName = name.Length == 0 ? null : description.Names.FirstOrDefault(n => n.IsShort && n.Parent == (parent & NumberMask)).Name,
+            ShortName = name.Length == 0 ? null
+            : description.Names.FirstOrDefault(n => n.IsShort && n.Parent == (parent & NumberMask)).Name,
             ObjectId = description.ObjectId,
             ExtendedAttributes = ExtendedAttributeList.Parse(description.ExtendedAttributes),
             PendingStreams = streams ?? [],
@@ -321,7 +338,8 @@ public sealed class NtfsSource : ISource
 #pragma warning disable CA2000 // owned by the file that is returned
         var stream = OpenStream(node.FileId, CompactedForms.Stream, displayName);
 #pragma warning restore CA2000
-        return new CompactedFile(stream, new CompactedContent(node.Entry.Compaction, node.Length, stream.Length, stream.Read), $"{DisplayName}: '{displayName}'");
+        return new CompactedFile(stream, new CompactedContent(node.Entry.Compaction, node.Length, stream.Length, stream.Read),
+            $"{DisplayName}: '{displayName}'");
     }
 
     private SourceFile OpenStream(ulong reference, string stream, string displayName)
@@ -415,14 +433,17 @@ public sealed class NtfsSource : ISource
     }
 
     /// <inheritdoc/>
-    public IReadOnlyList<string> Names(WindowsPath folder) => With<IReadOnlyList<string>>(folder, volume => Listing(volume, folder) is { } names ? [.. names.Select(n => n.Name).Order(StringComparer.Ordinal)] : []);
+    public IReadOnlyList<string> Names(WindowsPath folder) =>
+        With<IReadOnlyList<string>>(folder,
+        volume => Listing(volume, folder) is { } names ? [.. names.Select(n => n.Name).Order(StringComparer.Ordinal)] : []);
 
     /// <inheritdoc/>
     public bool Exists(WindowsPath path) => With(path, volume => Locate(volume, path) is not null);
 
     /// <inheritdoc/>
     public byte[]? ReadFile(WindowsPath path, long max) => WithData(path, data => data.Length <= max ? data.Length
-        : throw VembarException.Input("file-too-large", $"{DisplayName}: '{path}' is {data.Length} bytes long; at most {max} can be read here"));
+        : throw VembarException.Input("file-too-large",
+        $"{DisplayName}: '{path}' is {data.Length} bytes long; at most {max} can be read here"));
 
     /// <inheritdoc/>
     public byte[]? ReadStart(WindowsPath path, int count) => WithData(path, data => Math.Min(count, data.Length));
@@ -451,7 +472,8 @@ public sealed class NtfsSource : ISource
         }
         catch (InvalidDataException damage)
         {
-            throw VembarException.Input("unreadable", $"{DisplayName}: '{path}': {damage.Message}", "Let Windows check the volume (chkdsk), or take the disk from another copy.");
+            throw VembarException.Input("unreadable", $"{DisplayName}: '{path}': {damage.Message}",
+                "Let Windows check the volume (chkdsk), or take the disk from another copy.");
         }
     });
 

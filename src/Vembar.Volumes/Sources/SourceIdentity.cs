@@ -5,11 +5,13 @@ using Vembar.Native;
 
 namespace Vembar.Volumes.Sources;
 
-/// <summary>What tells a folder from any other that has been at the same path: disks are mounted in turn, and file numbers are given again.</summary>
+/// <summary>What tells a folder from any other that has been at the same path: disks are mounted in turn, and file numbers are given
+/// again.</summary>
 internal static class SourceIdentity
 {
     // statfs(2), "f_type".
-    private const uint Ext = 0xEF53, Btrfs = 0x9123683E, Tmpfs = 0x01021994, F2fs = 0xF2F52010, Overlay = 0x794C7630, Zfs = 0x2FC12FC1, Xfs = 0x58465342, Ntfs3 = 0x7366746E, Msdos = 0x4D44, ExFat = 0x2011BAB0;
+    private const uint Ext = 0xEF53, Btrfs = 0x9123683E, Tmpfs = 0x01021994, F2fs = 0xF2F52010, Overlay = 0x794C7630, Zfs = 0x2FC12FC1,
+        Xfs = 0x58465342, Ntfs3 = 0x7366746E, Msdos = 0x4D44, ExFat = 0x2011BAB0;
 
     /// <summary>The identity; empty when nothing certain tells it.</summary>
     public static string Of(SafeFileHandle folder)
@@ -17,16 +19,20 @@ internal static class SourceIdentity
         var stat = Posix.Stat(folder);
         var (kind, number) = Posix.FileSystemOf(folder);
         // These give a number that is made of their own identity; others give the device's, which the next file system there has too.
-        var own = kind is Ext or Btrfs or Tmpfs or F2fs or Overlay or Zfs && number != 0 ? number.ToString("x", CultureInfo.InvariantCulture) : "";
+        var own = kind is Ext or Btrfs or Tmpfs or F2fs or Overlay or Zfs && number != 0
+            ? number.ToString("x", CultureInfo.InvariantCulture) : "";
         var disk = own.Length == 0 ? OfDisk(stat.Device) : "";
         // A file system that was just made may share whole seconds with another.
-        var birth = Posix.BirthOf(folder) is { } time ? string.Create(CultureInfo.InvariantCulture, $"{time.Seconds:x}.{time.Nanoseconds:x}") : "";
-        return own.Length + disk.Length == 0 && birth.EndsWith(".0", StringComparison.Ordinal) || own.Length + disk.Length + birth.Length == 0 ? ""
+        var birth = Posix.BirthOf(folder) is { } time
+            ? string.Create(CultureInfo.InvariantCulture, $"{time.Seconds:x}.{time.Nanoseconds:x}") : "";
+        return own.Length + disk.Length == 0 && birth.EndsWith(".0", StringComparison.Ordinal)
+            || own.Length + disk.Length + birth.Length == 0 ? ""
             : string.Create(CultureInfo.InvariantCulture, $"{stat.Inode:x}-{own}{disk}-{birth}");
     }
 
     /// <summary>Whether a folder's times are of this machine's clock: not where another machine or a program makes them.</summary>
-    public static bool HasOurClock(SafeFileHandle folder) => Posix.FileSystemOf(folder).Kind is Ext or Btrfs or Tmpfs or F2fs or Overlay or Zfs or Xfs or Ntfs3 or Msdos or ExFat;
+    public static bool HasOurClock(SafeFileHandle folder) =>
+        Posix.FileSystemOf(folder).Kind is Ext or Btrfs or Tmpfs or F2fs or Overlay or Zfs or Xfs or Ntfs3 or Msdos or ExFat;
 
     // The identity that is written on the disk that is mounted under a device number.
     private static string OfDisk(ulong device)

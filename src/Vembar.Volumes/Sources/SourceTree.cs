@@ -14,7 +14,8 @@ namespace Vembar.Volumes.Sources;
 /// <param name="Excluded">What was left out.</param>
 /// <param name="Warnings">What should be known.</param>
 public sealed record SourceTree(
-    SourceNode Root, long Files, long Folders, long Bytes, long Allocated, long Latest, long FilesRead, long BytesRead, IReadOnlyList<ExcludedEntry> Excluded, IReadOnlyList<string> Warnings)
+    SourceNode Root, long Files, long Folders, long Bytes, long Allocated, long Latest, long FilesRead, long BytesRead,
+    IReadOnlyList<ExcludedEntry> Excluded, IReadOnlyList<string> Warnings)
 {
     /// <summary>Files that the volume keeps compacted.</summary>
     public CompactedCount Compacted { get; init; } = new(0, 0, 0);

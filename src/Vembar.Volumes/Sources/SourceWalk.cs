@@ -16,7 +16,8 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     private readonly long[] _all = [0];
     private long _told;
 
-    private SourceWalk(SourceWalk whole, Exclusions exclusions, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation) : this(exclusions, skipUnreadable, seen, cancellation)
+    private SourceWalk(SourceWalk whole, Exclusions exclusions, bool skipUnreadable, Action<long>? seen,
+        CancellationToken cancellation) : this(exclusions, skipUnreadable, seen, cancellation)
     {
         _all = whole._all;
         Avoid = whole.Avoid;
@@ -67,7 +68,11 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     public FileComparison Comparison => field ??= new FileComparison(cancellation);
 
     /// <summary>A walk over a part, by another thread.</summary>
-    public SourceWalk Fork() => new(this, exclusions, skipUnreadable, seen, cancellation) { Earlier = Earlier, AttributesLater = AttributesLater };
+    public SourceWalk Fork() => new(this, exclusions, skipUnreadable, seen, cancellation)
+    {
+        Earlier = Earlier,
+        AttributesLater = AttributesLater,
+    };
 
     /// <summary>Files that the volume keeps compacted, and bytes of their plain and compacted contents.</summary>
     public CompactedCount Compacted { get; set; } = new(0, 0, 0);
@@ -75,7 +80,8 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     // Files whose content cannot be read, by the reason: how many, and the first by its path.
     private readonly SortedDictionary<string, (long Count, string First)> _kept = new(StringComparer.Ordinal);
 
-    /// <summary>A file whose content is kept in a way that cannot be read here: it is left out, or the walk fails at its end with one line for all.</summary>
+    /// <summary>A file whose content is kept in a way that cannot be read here: it is left out, or the walk fails at its end with one line
+    /// for all.</summary>
     /// <param name="path">The file.</param>
     /// <param name="reason">Why, said of several files ("keep their content in another file").</param>
     public void KeptElsewhere(string path, string reason)
@@ -140,7 +146,8 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         if (path.Length < TreeLimits.MaxDepth)
             return false;
         Unreadable(string.Join('/', path), VembarException.Input(
-            "too-deep", $"{displayName}: '{string.Join('/', path[..3])}/…' leads more than {TreeLimits.MaxDepth} folders down", "Move what is in it further up, or leave it out with --leave-out."));
+            "too-deep", $"{displayName}: '{string.Join('/', path[..3])}/…' leads more than {TreeLimits.MaxDepth} folders down",
+            "Move what is in it further up, or leave it out with --leave-out."));
         return true;
     }
 
@@ -172,7 +179,8 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     {
         foreach (var (reason, (count, first)) in _kept)
         {
-            Problems.Add(VembarException.Input("overlaid-file", $"{(count == 1 ? "a file" : $"{count} files")} {reason}{(count == 1 ? ":" : ", such as")} '{first}'",
+            Problems.Add(VembarException.Input("overlaid-file", $"{(count == 1 ? "a file" : $"{count} files")} "
+                + $"{reason}{(count == 1 ? ":" : ", such as")} '{first}'",
                 "Expand them on the reference before capturing it (compact /u /exe), or leave them out with --skip-unreadable."));
         }
         if (Problems.Count > 0)
@@ -194,8 +202,10 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         // Who found what is left to chance; what is told is not.
         var warnings = Warnings.Order(StringComparer.Ordinal).ToList();
         warnings.AddRange(exclusions.Unused.Select(rule =>
-            $"the pattern '{rule}' left nothing out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
-        return new SourceTree(root, Files, Folders, Bytes, Allocated, Latest, Read.Files, Read.Bytes, [.. Excluded.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings)
+            $"the pattern '{rule}' left nothing "
+            + $"out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
+        return new SourceTree(root, Files, Folders, Bytes, Allocated, Latest, Read.Files, Read.Bytes,
+            [.. Excluded.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings)
         {
             Compacted = Compacted,
         };

@@ -50,7 +50,9 @@ public sealed record DeployJournal
             // Cut off or not ours.
         }
         return found is not null && found.Key == key ? found : throw VembarException.Input(
-            "other-deployment", $"{target} holds {(found is null ? "what is left of a deployment that cannot be told" : "an unfinished deployment of another image, or with other answers")} ('{FileName}')",
+            "other-deployment",
+            $"{target} holds "
+            + $"{(found is null ? "what is left of a deployment that cannot be told" : "an unfinished deployment of another image, or with other answers")} ('{FileName}')",
             "Finish it with the command that began it, or empty the target.");
     }
 }

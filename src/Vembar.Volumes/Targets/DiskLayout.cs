@@ -19,11 +19,13 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
     /// <summary>For machines with UEFI: EFI system, reserved, Windows, recovery at the end.</summary>
     public static DiskLayout Uefi { get; } = new(PartitionScheme.Gpt,
     [
-        new(PartitionRole.Efi, 260 * MiB, "SYSTEM"), new(PartitionRole.Reserved, 16 * MiB, ""), new(PartitionRole.Windows, null, "Windows"), new(PartitionRole.Recovery, 600 * MiB, "Recovery"),
+        new(PartitionRole.Efi, 260 * MiB, "SYSTEM"), new(PartitionRole.Reserved, 16 * MiB, ""),
+        new(PartitionRole.Windows, null, "Windows"), new(PartitionRole.Recovery, 600 * MiB, "Recovery"),
     ]);
 
     /// <summary>For machines with BIOS: the partition that is started from, then Windows.</summary>
-    public static DiskLayout Bios { get; } = new(PartitionScheme.Mbr, [new(PartitionRole.System, 500 * MiB, "System"), new(PartitionRole.Windows, null, "Windows")]);
+    public static DiskLayout Bios { get; } =
+        new(PartitionScheme.Mbr, [new(PartitionRole.System, 500 * MiB, "System"), new(PartitionRole.Windows, null, "Windows")]);
 
     /// <summary>A layout by its name, or from a file.</summary>
     /// <exception cref="VembarException">There is no such file, or it is not a layout.</exception>
@@ -32,7 +34,8 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
     private static DiskLayout Read(string path)
     {
         if (!File.Exists(path))
-            throw VembarException.Input("no-such-layout", $"there is no layout '{path}'", "Give uefi, bios, or a YAML file; see docs/disk-layout.md.");
+            throw VembarException.Input("no-such-layout", $"there is no layout '{path}'",
+                "Give uefi, bios, or a YAML file; see docs/disk-layout.md.");
         var yaml = YamlFile.Load(path, "a disk layout", "bad-layout", "docs/disk-layout.md");
         var scheme = PartitionScheme.Gpt;
         var partitions = new List<LayoutPartition>();
@@ -51,7 +54,8 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
                     }
                     break;
                 default:
-                    yaml.Wrong(key, $"'{key}' is not known here, or has the wrong form; known are 'scheme' (gpt or mbr) and 'partitions' (a list)");
+                    yaml.Wrong(key,
+                        $"'{key}' is not known here, or has the wrong form; known are 'scheme' (gpt or mbr) and 'partitions' (a list)");
                     break;
             }
         }
@@ -70,9 +74,11 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
         const int LongestLabel = 32;
         if (yaml.Fields(item, "role", "size", "label") is not { } fields)
             return null;
-        if (!fields.TryGetValue("role", out var word) || !Enum.TryParse<PartitionRole>(word, ignoreCase: true, out var role) || !Enum.IsDefined(role) || int.TryParse(word, out _))
+        if (!fields.TryGetValue("role", out var word) || !Enum.TryParse<PartitionRole>(word, ignoreCase: true, out var role)
+            || !Enum.IsDefined(role) || int.TryParse(word, out _))
         {
-            yaml.Wrong(item, $"a partition needs a role: one of {string.Join(", ", Enum.GetNames<PartitionRole>().Select(n => n.ToLowerInvariant()))}");
+            yaml.Wrong(item,
+                $"a partition needs a role: one of {string.Join(", ", Enum.GetNames<PartitionRole>().Select(n => n.ToLowerInvariant()))}");
             return null;
         }
         var size = fields.GetValueOrDefault("size", "rest");
@@ -119,18 +125,23 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
         const long LeastRest = 64 * MiB;
         if (taken + (Partitions.Any(p => p.Bytes is null) ? LeastRest : 0) > room)
         {
-            throw VembarException.Input("disk-too-small", $"the layout needs {(taken + LeastRest) / MiB} MiB and more, the disk has {diskLength / MiB} MiB",
+            throw VembarException.Input("disk-too-small",
+                $"the layout needs {(taken + LeastRest) / MiB} MiB and more, the disk has {diskLength / MiB} MiB",
                 "Make the disk larger, or give a layout with smaller partitions.");
         }
         if (Scheme == PartitionScheme.Mbr && sectorSize != 512)
             throw VembarException.Input("no-mbr-here", "an MBR divides only disks with sectors of 512 bytes", "Use the layout uefi.");
         if (sectorSize > 512 && Partitions.Any(p => p.Role == PartitionRole.Efi && p.Bytes < 260 * MiB))
-            throw VembarException.Input("efi-too-small", "on a disk with sectors of 4096 bytes an efi partition needs at least 260 MiB for FAT32", "Give it that size in the layout.");
+            throw VembarException.Input("efi-too-small",
+                "on a disk with sectors of 4096 bytes an efi partition needs at least 260 MiB for FAT32",
+                "Give it that size in the layout.");
         const long MostOfMbrBytes = 0xFFFFFFFFL * 512;
         if (Scheme == PartitionScheme.Mbr && diskLength > MostOfMbrBytes)
             throw VembarException.Input("disk-too-large", "an MBR cannot divide a disk of more than 2 TiB", "Use the layout uefi.");
         if (Partitions.Any(p => p.Role != PartitionRole.Reserved && (p.Bytes ?? room - taken) > MostOfNtfs))
-            throw VembarException.Input("disk-too-large", $"a partition of {(room - taken) >> 40} TiB is more than the {MostOfNtfs >> 40} TiB that are written here", "Make the disk smaller, or give a layout with more partitions.");
+            throw VembarException.Input("disk-too-large",
+                $"a partition of {(room - taken) >> 40} TiB is more than the {MostOfNtfs >> 40} TiB that are written here",
+                "Make the disk smaller, or give a layout with more partitions.");
         var at = Alignment;
         var placed = new List<Partition>();
         foreach (var (partition, i) in Partitions.Select((p, i) => (p, i)))
@@ -144,8 +155,10 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
                 _ => (PartitionTypes.BasicData, (byte)0x07),
             };
             var isGpt = Scheme == PartitionScheme.Gpt;
-            var name = partition.Role switch { PartitionRole.Efi => "EFI system partition", PartitionRole.Reserved => "Microsoft reserved partition", PartitionRole.Recovery => "Recovery", _ => "Basic data partition" };
-            placed.Add(new Partition(i + 1, at, length, isGpt ? type : default, isGpt ? Guid.NewGuid() : default, isGpt ? name : "", isGpt ? (byte)0 : mbr,
+            var name = partition.Role switch { PartitionRole.Efi => "EFI system partition", PartitionRole.Reserved =>
+                "Microsoft reserved partition", PartitionRole.Recovery => "Recovery", _ => "Basic data partition" };
+            placed.Add(new Partition(i + 1, at, length, isGpt ? type : default, isGpt ? Guid.NewGuid() : default, isGpt ? name : "",
+                isGpt ? (byte)0 : mbr,
                 !isGpt && partition.Role == PartitionRole.System));
             at += length;
         }

@@ -64,7 +64,8 @@ internal sealed class FolderTarget : IDisposable
     /// <param name="image">The image that it is of.</param>
     /// <param name="archive">Where its content is.</param>
     /// <param name="keepExisting">Whether files that are there are left.</param>
-    /// <param name="key">What tells this deployment from others, for one that can be gone on with; null for one of which nothing is left when it is broken off.</param>
+    /// <param name="key">What tells this deployment from others, for one that can be gone on with; null for one of which nothing is left
+    /// when it is broken off.</param>
     /// <exception cref="VembarException">The folder holds an unfinished deployment of another image.</exception>
     public FolderTarget(string path, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting, string? key)
     {
@@ -136,7 +137,8 @@ internal sealed class FolderTarget : IDisposable
             var entry = child.Entry;
             if (PosixName.Length(entry.Name) is 0 or > 256)
             {
-                problems.Add(VembarException.Input("name-not-possible", $"'{child.Path}' has a name that Linux cannot write", "Deploy to a Windows volume, or rename it in the image."));
+                problems.Add(VembarException.Input("name-not-possible", $"'{child.Path}' has a name that Linux cannot write",
+                    "Deploy to a Windows volume, or rename it in the image."));
                 continue;
             }
             if (entry.Kind == EntryKind.Folder)
@@ -145,7 +147,8 @@ internal sealed class FolderTarget : IDisposable
                 continue;
             }
             var item = new Item(child);
-            if (entry.LinkGroup != 0 && entry.Content is not null && _groups.TryGetValue((entry.LinkGroup, entry.Content.Hash), out var first))
+            if (entry.LinkGroup != 0 && entry.Content is not null
+                && _groups.TryGetValue((entry.LinkGroup, entry.Content.Hash), out var first))
             {
                 _links.Add(item);
                 _firstNames[child] = first;
@@ -241,7 +244,12 @@ internal sealed class FolderTarget : IDisposable
             return;
         if (!IsResuming)
         {
-            var journal = new DeployJournal { Key = _key, Start = DeployJournal.PresentStart(), Kept = [.. _keptBefore.Order(StringComparer.Ordinal)] };
+            var journal = new DeployJournal
+            {
+                Key = _key,
+                Start = DeployJournal.PresentStart(),
+                Kept = [.. _keptBefore.Order(StringComparer.Ordinal)],
+            };
             var beside = PosixName.Encode(DeployJournal.UnfinishedName);
             // One that was being written when a run was killed.
             if (Posix.TryStat(_root, beside, out _))
@@ -254,7 +262,8 @@ internal sealed class FolderTarget : IDisposable
             }
             Posix.Rename(_root, beside, PosixName.Encode(DeployJournal.FileName));
         }
-        // A resumed one keeps its journal as it is: what was there before the first run, and the start under which the oldest files were written.
+        // A resumed one keeps its journal as it is: what was there before the first run, and the start under which the oldest files were
+        // written.
         _begun = true;
     }
 
@@ -396,7 +405,8 @@ internal sealed class FolderTarget : IDisposable
     private bool IsWhole(Item item, SafeFileHandle parent, byte[] name)
     {
         var entry = item.Entry;
-        if (!Posix.TryStat(parent, name, out var stat) || stat.Kind != PosixKind.File || stat.Size != entry.Length || entry.Modified is not { } time || stat.Modified != time.ToPosix())
+        if (!Posix.TryStat(parent, name, out var stat) || stat.Kind != PosixKind.File || stat.Size != entry.Length
+            || entry.Modified is not { } time || stat.Modified != time.ToPosix())
             return false;
         return (_isSameStart && entry.New is null) || Difference(item, parent, name) is null;
     }
@@ -439,7 +449,9 @@ internal sealed class FolderTarget : IDisposable
         if (_firstNames.TryGetValue(link.Node, out var first))
         {
             // A kept file in the place of the first name is another file: then this name gets a copy of its own.
-            var errno = first.Made ? WithParent(first.Raw, (firstParent, firstName) => Posix.TryHardLink(firstParent, firstName, parent, name)) : Errno.CrossDevice;
+            var errno = first.Made
+                ? WithParent(first.Raw, (firstParent, firstName) => Posix.TryHardLink(firstParent, firstName, parent, name))
+                : Errno.CrossDevice;
             if (errno is Errno.TooManyLinks or Errno.CrossDevice or Errno.NotPermitted)
                 WriteFile(link);
             else if (errno != 0)
@@ -478,7 +490,8 @@ internal sealed class FolderTarget : IDisposable
         }
         else
             Posix.SetMode(open, entry.Kind == EntryKind.Folder ? 0x1EDu : 0x1A4u);
-        if ((entry.Attributes ?? 0) is var attributes && (attributes & ~(WindowsAttributes.Archive | WindowsAttributes.Directory | WindowsAttributes.Normal)) != 0)
+        if ((entry.Attributes ?? 0) is var attributes
+            && (attributes & ~(WindowsAttributes.Archive | WindowsAttributes.Directory | WindowsAttributes.Normal)) != 0)
             RecordUnsupported("Windows attributes");
         if (!entry.Security.IsNone)
             RecordUnsupported("security descriptors");
@@ -550,7 +563,8 @@ internal sealed class FolderTarget : IDisposable
         if (entry.Modified is { } time && stat.Modified != time.ToPosix())
             return "has another time";
         using var file = new PosixSourceFile(Posix.OpenRead(parent, name));
-        return ContentComparison.Matches(file, entry.New is null ? _image.Parts(entry.Content!, item.Path) : NewContentParts.Of(entry.New)) ? null : "has other content";
+        return ContentComparison.Matches(file, entry.New is null ? _image.Parts(entry.Content!, item.Path) : NewContentParts.Of(entry.New))
+            ? null : "has other content";
     }
 
     /// <summary>How many bytes of content there are to be written; holes are not.</summary>

@@ -23,7 +23,9 @@ public static class Formatting
         // Heads and sectors as every BIOS counts them, the start as Windows looks for it in the boot sector: a field of 32 bits, which
         // nothing but a BIOS reads; beyond it, 0.
         var start = partitionStart / sector <= uint.MaxValue ? partitionStart / sector : 0;
-        SystemTools.Run("mkntfs", "ntfs-3g", ["-F", "-Q", "-q", "-p", start.ToString(CultureInfo.InvariantCulture), "-H", "255", "-S", "63", "-s", sector.ToString(CultureInfo.InvariantCulture), "-c", ClusterOf(length).ToString(CultureInfo.InvariantCulture), "-L", label, file], "format with NTFS");
+        SystemTools.Run("mkntfs", "ntfs-3g", ["-F", "-Q", "-q", "-p", start.ToString(CultureInfo.InvariantCulture), "-H", "255", "-S",
+            "63", "-s", sector.ToString(CultureInfo.InvariantCulture), "-c", ClusterOf(length).ToString(CultureInfo.InvariantCulture),
+            "-L", label, file], "format with NTFS");
     }
 
     // As Windows chooses it: more than 2^32 - 1 clusters a volume cannot have (Microsoft, "Default cluster size for NTFS").
@@ -46,13 +48,15 @@ public static class Formatting
     public static void Fat(string file, long length, long partitionStart, int sector, string label, string files)
     {
         Make(file, length);
-        var arguments = new List<string> { "-F", "32", "-S", sector.ToString(CultureInfo.InvariantCulture), "-h", (partitionStart / sector).ToString(CultureInfo.InvariantCulture) };
+        var arguments = new List<string> { "-F", "32", "-S", sector.ToString(CultureInfo.InvariantCulture), "-h",
+            (partitionStart / sector).ToString(CultureInfo.InvariantCulture) };
         if (label.Length > 0)
             arguments.AddRange(["-n", label.ToUpperInvariant()]);
         SystemTools.Run("mkfs.fat", "dosfstools", [.. arguments, file], "format with FAT32");
         var entries = Directory.EnumerateFileSystemEntries(files).Order(StringComparer.Ordinal).ToList();
         if (entries.Count > 0)
-            SystemTools.Run("mcopy", "mtools", ["-Q", "-s", "-m", "-i", file, .. entries, "::/"], "put the boot files onto the EFI system partition");
+            SystemTools.Run("mcopy", "mtools", ["-Q", "-s", "-m", "-i", file, .. entries, "::/"],
+                "put the boot files onto the EFI system partition");
     }
 
     private static void Make(string file, long length)

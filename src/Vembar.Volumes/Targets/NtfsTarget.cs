@@ -57,10 +57,12 @@ internal sealed class NtfsTarget
     /// <param name="archive">Where its content is.</param>
     /// <param name="keepExisting">Whether files that are there are left.</param>
     /// <param name="skipRoomCheck">Whether to begin although there seems to be too little room.</param>
-    /// <param name="key">What tells this deployment from others, for one that can be gone on with when it is broken off; null for none.</param>
+    /// <param name="key">What tells this deployment from others, for one that can be gone on with when it is broken off; null for
+    /// none.</param>
     /// <param name="compact">Which files are written compacted.</param>
     /// <exception cref="VembarException">The volume holds an unfinished deployment of another image.</exception>
-    public NtfsTarget(NtfsVolume volume, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting, bool skipRoomCheck, string? key, CompactionChoice compact = CompactionChoice.None)
+    public NtfsTarget(NtfsVolume volume, TreeEditor tree, ImageTree image, ArchiveReader archive, bool keepExisting, bool skipRoomCheck,
+        string? key, CompactionChoice compact = CompactionChoice.None)
     {
         _compaction = new CompactionRule(compact);
         _skipRoomCheck = skipRoomCheck;
@@ -83,7 +85,8 @@ internal sealed class NtfsTarget
     public long Resumed { get; private set; }
 
     /// <summary>What is left of a run that did not come to its end; empty for nothing.</summary>
-    public string Left() => !_begun ? "" : $"{_files.Concat(_links).Count(f => f.Made)} of {_files.Count + _links.Count} files of the image, each of them whole";
+    public string Left() =>
+        !_begun ? "" : $"{_files.Concat(_links).Count(f => f.Made)} of {_files.Count + _links.Count} files of the image, each of them whole";
 
     private byte[]? ReadJournal()
     {
@@ -165,10 +168,12 @@ internal sealed class NtfsTarget
         const int Record = 1024, Resident = 600;
         var cluster = _volume.ClusterSize;
         long Allocated(long length) => length <= Resident ? 0 : (length + cluster - 1) / cluster * cluster;
-        var needed = _files.Sum(f => Allocated(_image.DataLength(f.Entry.Content, f.Entry.Length, () => f.Path)) + f.Entry.Streams.Sum(s => Allocated(s.Content.Length)) + Record) + _folders.Count * (Record + (long)cluster);
+        var needed = _files.Sum(f => Allocated(_image.DataLength(f.Entry.Content, f.Entry.Length,
+            () => f.Path)) + f.Entry.Streams.Sum(s => Allocated(s.Content.Length)) + Record) + _folders.Count * (Record + (long)cluster);
         var free = _volume.FreeBytes();
         if (needed > free && !_keepExisting && !IsResuming && !_skipRoomCheck)
-            problems.Add(VembarException.Environment("no-room", $"the image needs about {needed >> 20} MiB on the volume, which has {free >> 20} MiB free", "Make the disk or the partition larger, or try it all the same with --skip-room-check."));
+            problems.Add(VembarException.Environment("no-room", $"the image needs about {needed >> 20} MiB on the volume, which has "
+                + $"{free >> 20} MiB free", "Make the disk or the partition larger, or try it all the same with --skip-room-check."));
         if (problems.Count > 0)
             throw VembarException.Aggregate(problems);
     }
@@ -184,7 +189,8 @@ internal sealed class NtfsTarget
             var own = path.Child(entry.Name);
             if (entry.Name.Length > 255)
             {
-                problems.Add(VembarException.Input("name-not-possible", $"'{own}' has a name longer than the 255 characters that NTFS takes", "Rename it in the image."));
+                problems.Add(VembarException.Input("name-not-possible",
+                    $"'{own}' has a name longer than the 255 characters that NTFS takes", "Rename it in the image."));
                 continue;
             }
             // Windows opens none of these, but NTFS keeps them; a subsystem of it may have made them.
@@ -291,7 +297,8 @@ internal sealed class NtfsTarget
             if (failure.Errno == Errno.NoSpace)
                 _volume.MarkDirty(false);
             throw failure.Errno == Errno.NoSpace
-                ? VembarException.Environment("no-room", $"the volume is full at '{current}'", "Make the disk or the partition larger.") : VembarException.From(failure, "write", current.ToString())!;
+                ? VembarException.Environment("no-room", $"the volume is full at '{current}'", "Make the disk or the partition larger.")
+                : VembarException.From(failure, "write", current.ToString())!;
         }
     }
 
@@ -311,7 +318,8 @@ internal sealed class NtfsTarget
         {
             using var there = _volume.Open(found, displayName);
             if (!there.IsFolder)
-                throw VembarException.Input("target-exists", $"the volume has a file '{folder.Path}' where the image has a folder", "Remove it, or deploy to an empty volume.");
+                throw VembarException.Input("target-exists", $"the volume has a file '{folder.Path}' where the image has a folder",
+                    "Remove it, or deploy to an empty volume.");
             folder.Reference = there.Number;
             // What an earlier run of this one made is made.
             folder.Made = IsResuming && !_keptBefore.Contains(folder.Path.ToString());
@@ -339,7 +347,8 @@ internal sealed class NtfsTarget
         var id = item.Entry.Security;
         var known = 0u;
         var isKnown = !id.IsNone && _security.TryGetValue(id, out known);
-        var file = _volume.Create(parent, item.Entry.Name, isFolder, known, item.Path.ToString(), item.Entry.Attributes?.HasFlag(WindowsAttributes.Compressed) ?? false);
+        var file = _volume.Create(parent, item.Entry.Name, isFolder, known, item.Path.ToString(),
+            item.Entry.Attributes?.HasFlag(WindowsAttributes.Compressed) ?? false);
         try
         {
             if (!id.IsNone && !isKnown)
@@ -416,8 +425,10 @@ internal sealed class NtfsTarget
     {
         using var file = _volume.Open(reference, displayName);
         var there = file.Describe();
-        return !there.IsFolder && there.Length == entry.Length && entry.New is null && entry.Modified is { } modified && there.Modified == modified.Ticks
-            && (entry.Created is not { } created || there.Created == created.Ticks) && (entry.Changed is not { } changed || there.Changed == changed.Ticks);
+        return !there.IsFolder && there.Length == entry.Length && entry.New is null && entry.Modified is { } modified
+            && there.Modified == modified.Ticks
+            && (entry.Created is not { } created || there.Created == created.Ticks)
+            && (entry.Changed is not { } changed || there.Changed == changed.Ticks);
     }
 
     // What is on the volume of the image is whole: a file that could not be finished is taken away again.
@@ -645,7 +656,8 @@ internal sealed class NtfsTarget
         // A further name of a file has the metadata of the first.
         var expected = (item.HardLinkOf ?? item).Entry;
         var entry = node.Entry;
-        const WindowsAttributes Compared = WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive | WindowsAttributes.NotIndexed | WindowsAttributes.Compressed | WindowsAttributes.Reparse;
+        const WindowsAttributes Compared =
+            WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive | WindowsAttributes.NotIndexed | WindowsAttributes.Compressed | WindowsAttributes.Reparse;
         if (node.Kind != expected.Kind || node.Length != expected.Length)
             return $"is a {node.Kind} of {node.Length} bytes, not a {expected.Kind} of {expected.Length}";
         if (expected.Modified is { } time && entry.Modified?.Ticks != time.Ticks)
@@ -656,11 +668,13 @@ internal sealed class NtfsTarget
             return "has another security descriptor";
         if (expected.Reparse is { } reparse && entry.Reparse?.AsSpan().SequenceEqual(reparse) != true)
             return "has other reparse data";
-        if (!entry.PendingStreams.Select(s => s.Name).Order(StringComparer.Ordinal).SequenceEqual(expected.Streams.Select(s => s.Name).Order(StringComparer.Ordinal)))
+        if (!entry.PendingStreams.Select(s => s.Name).Order(StringComparer.Ordinal)
+            .SequenceEqual(expected.Streams.Select(s => s.Name).Order(StringComparer.Ordinal)))
             return "has other streams";
         if (node.Kind != EntryKind.File)
             return null;
         using var file = source.Open(node);
-        return ContentComparison.Matches(file, expected.New is null ? _image.Parts(expected.Content!, item.Path) : NewContentParts.Of(expected.New)) ? null : "has other content";
+        return ContentComparison.Matches(file, expected.New is null ? _image.Parts(expected.Content!, item.Path)
+            : NewContentParts.Of(expected.New)) ? null : "has other content";
     }
 }

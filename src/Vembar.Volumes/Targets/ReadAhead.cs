@@ -21,7 +21,8 @@ internal sealed class ReadAhead : IDisposable
     public ReadAhead(ArchiveReader archive, IEnumerable<FileContent?> contents)
     {
         _archive = archive;
-        var blocks = contents.Select(c => (Content: c, Place: archive.OrderOf(c))).Where(c => c.Place >= 0).DistinctBy(c => c.Place).ToList();
+        var blocks = contents.Select(c => (Content: c, Place: archive.OrderOf(c))).Where(c => c.Place >= 0).DistinctBy(c => c.Place)
+            .ToList();
         _task = Task.Run(() =>
         {
             foreach (var (content, _) in blocks)

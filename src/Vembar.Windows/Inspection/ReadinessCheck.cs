@@ -47,11 +47,13 @@ public sealed class ReadinessCheck
     public static IReadOnlyList<Finding> Check(IReadOnlyTree source, IReadOnlyList<ReadinessRule> rules, ReadinessOptions? options = null)
     {
         var windows = WindowsInstall.FindFolder(source)
-            ?? throw VembarException.Input("no-windows", $"{source.DisplayName} holds no Windows, so there is nothing to check", "Name the root of a Windows volume, or a disk with one.");
+            ?? throw VembarException.Input("no-windows", $"{source.DisplayName} holds no Windows, so there is nothing to check",
+            "Name the root of a Windows volume, or a disk with one.");
         var readiness = new ReadinessCheck(source, windows, options ?? new ReadinessOptions());
         foreach (var check in (Action[])
         [
-            readiness.Volume, readiness.Hives, readiness.State, readiness.Updates, readiness.Identity, readiness.Logon, readiness.AnswerFiles, readiness.Services, readiness.Packages, readiness.Profiles, readiness.Ballast, readiness.SetupLogs,
+            readiness.Volume, readiness.Hives, readiness.State, readiness.Updates, readiness.Identity, readiness.Logon,
+            readiness.AnswerFiles, readiness.Services, readiness.Packages, readiness.Profiles, readiness.Ballast, readiness.SetupLogs,
         ])
             readiness.Guarded(check);
         foreach (var rule in rules)
@@ -68,7 +70,8 @@ public sealed class ReadinessCheck
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
         {
-            Add("unreadable", Severity.Stop, "a part of the install cannot be read, so it cannot be checked", problem.Message, "Let Windows check the volume (chkdsk), or take the disk from another copy.");
+            Add("unreadable", Severity.Stop, "a part of the install cannot be read, so it cannot be checked", problem.Message,
+                "Let Windows check the volume (chkdsk), or take the disk from another copy.");
         }
     }
 
@@ -105,16 +108,21 @@ public sealed class ReadinessCheck
         var path = WindowsPath.Root.Child("hiberfil.sys");
         var start = _source.ReadStart(path, 4);
         // A file that was resumed from begins otherwise ("wake"), and with zeros when nothing was saved.
-        if (start is { Length: 4 } && Encoding.ASCII.GetString(start) is "HIBR" or "hibr" or "RSTR" or "rstr" && Encoding.ASCII.GetString(start) is var mark)
+        if (start is { Length: 4 } && Encoding.ASCII.GetString(start) is "HIBR" or "hibr" or "RSTR" or "rstr"
+            && Encoding.ASCII.GetString(start) is var mark)
         {
-            Add("hibernated", Severity.Stop, "Windows was hibernated, or shut down for a fast start: files of it are in memory only", $"hiberfil.sys begins with {mark}",
+            Add("hibernated", Severity.Stop, "Windows was hibernated, or shut down for a fast start: files of it are in memory only",
+                $"hiberfil.sys begins with {mark}",
                 "Start it and shut it down fully: `powercfg /h off`, then `shutdown /s /t 0`.");
         }
         if (_source is NtfsSource { IsDirty: true })
-            Add("volume-not-closed", Severity.Stop, "the volume was not closed cleanly", "the volume's dirty flag is set", "Start Windows, let it check the volume (chkdsk), and shut it down fully.");
+            Add("volume-not-closed", Severity.Stop, "the volume was not closed cleanly", "the volume's dirty flag is set",
+                "Start Windows, let it check the volume (chkdsk), and shut it down fully.");
         if (_source is NtfsSource { IsJournalClean: false })
         {
-            Add("journal-not-closed", Severity.Stop, "the volume's journal holds changes that were not written to their places, as after a power cut or in a snapshot of a running machine",
+            Add("journal-not-closed", Severity.Stop,
+                "the volume's journal holds changes that were not written to their places, as after a power cut or in a snapshot of a "
+                + "running machine",
                 "$LogFile was not closed", "Start Windows and shut it down fully; take snapshots of machines that are shut down.");
         }
     }
@@ -130,20 +138,25 @@ public sealed class ReadinessCheck
                 continue;
             if (head.Length < BaseBlock || !head.AsSpan().StartsWith("regf"u8))
             {
-                Add("hive-damaged", Severity.Stop, "a registry hive is not one", $"{config}/{name} does not begin as a hive", "Take the disk from another copy.");
+                Add("hive-damaged", Severity.Stop, "a registry hive is not one", $"{config}/{name} does not begin as a hive",
+                    "Take the disk from another copy.");
                 continue;
             }
-            uint first = BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(4)), second = BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(8));
+            uint first = BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(4)),
+                second = BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(8));
             if (first != second)
             {
-                Add("registry-not-flushed", Severity.Stop, "a registry hive was not written to its end", string.Create(CultureInfo.InvariantCulture, $"{config}/{name}: sequence numbers {first} and {second}"),
+                Add("registry-not-flushed", Severity.Stop, "a registry hive was not written to its end",
+                    string.Create(CultureInfo.InvariantCulture, $"{config}/{name}: sequence numbers {first} and {second}"),
                     "Start Windows and shut it down fully.");
             }
             foreach (var log in (string[])[".LOG1", ".LOG2"])
             {
-                if (_source.ReadStart(config.Child(name + log), HiveLog.StartLength) is { } start && HiveLog.NewerEntry(start, second) is { } sequence)
+                if (_source.ReadStart(config.Child(name + log), HiveLog.StartLength) is { } start
+                    && HiveLog.NewerEntry(start, second) is { } sequence)
                 {
-                    Add("registry-not-flushed", Severity.Stop, "a registry hive lacks changes that only its log holds", string.Create(CultureInfo.InvariantCulture, $"{config}/{name}{log}: entry {sequence}, the hive is at {second}"),
+                    Add("registry-not-flushed", Severity.Stop, "a registry hive lacks changes that only its log holds",
+                        string.Create(CultureInfo.InvariantCulture, $"{config}/{name}{log}: entry {sequence}, the hive is at {second}"),
                         "Start Windows and shut it down fully.");
                 }
             }
@@ -152,39 +165,49 @@ public sealed class ReadinessCheck
 
     private void State()
     {
-        const string Again = @"Run `Windows\System32\Sysprep\sysprep.exe /generalize /oobe /shutdown` on the reference, and do not start it again before it is captured.";
+        const string Again =
+            @"Run `Windows\System32\Sysprep\sysprep.exe /generalize /oobe /shutdown` on the reference, and do not start it again before it is captured.";
         var state = Software(@"Microsoft\Windows\CurrentVersion\Setup\State")?.GetString("ImageState") ?? "";
         switch (state)
         {
             case "IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE":
                 break;
             case "IMAGE_STATE_GENERALIZE_RESEAL_TO_AUDIT":
-                Add("audit-mode", Severity.Note, "generalized for audit mode: its first start asks no user anything", state, "Generalize with /oobe for machines that go to people.");
+                Add("audit-mode", Severity.Note, "generalized for audit mode: its first start asks no user anything", state,
+                    "Generalize with /oobe for machines that go to people.");
                 break;
             case "IMAGE_STATE_SPECIALIZE_RESEAL_TO_OOBE" or "IMAGE_STATE_SPECIALIZE_RESEAL_TO_AUDIT":
-                Add("not-generalized", Severity.Stop, "started again after it was generalized: it is made for this one machine now", state, Again);
+                Add("not-generalized", Severity.Stop, "started again after it was generalized: it is made for this one machine now", state,
+                    Again);
                 break;
             case "IMAGE_STATE_COMPLETE":
-                Add("not-generalized", Severity.Stop, "in ordinary use, not generalized: every copy would have the same identity", state, Again);
+                Add("not-generalized", Severity.Stop, "in ordinary use, not generalized: every copy would have the same identity", state,
+                    Again);
                 break;
             case "IMAGE_STATE_UNDEPLOYABLE":
-                Add("generalize-unfinished", Severity.Stop, "generalizing was cut off half-way", state, "Go back to a copy from before, and see Windows/System32/Sysprep/Panther/setuperr.log.");
+                Add("generalize-unfinished", Severity.Stop, "generalizing was cut off half-way", state,
+                    "Go back to a copy from before, and see Windows/System32/Sysprep/Panther/setuperr.log.");
                 break;
             default:
-                Add("not-generalized", Severity.Stop, "it does not say whether it was generalized", state.Length > 0 ? state : "ImageState is missing", Again);
+                Add("not-generalized", Severity.Stop, "it does not say whether it was generalized",
+                    state.Length > 0 ? state : "ImageState is missing", Again);
                 break;
         }
         var status = Hive("SYSTEM")?.Key(@"Setup\Status\SysprepStatus");
         uint? general = status?.GetDword("GeneralizationState"), cleanup = status?.GetDword("CleanupState");
         if ((general is not null and not 7) || (cleanup is not null and not 2))
         {
-            Add("generalize-unfinished", Severity.Stop, "a generalize run was cut off or failed", string.Create(CultureInfo.InvariantCulture, $"SysprepStatus: GeneralizationState {general}, CleanupState {cleanup}"),
+            Add("generalize-unfinished", Severity.Stop, "a generalize run was cut off or failed",
+                string.Create(CultureInfo.InvariantCulture, $"SysprepStatus: GeneralizationState {general}, CleanupState {cleanup}"),
                 "Go back to a copy from before, and see Windows/System32/Sysprep/Panther/setuperr.log.");
         }
-        if (state.Length > 0 && TextOf(In("Setup", "State", "State.ini")) is { } text && !text.Contains(state, StringComparison.OrdinalIgnoreCase))
-            Add("state-differs", Severity.Warn, "the registry and Setup/State/State.ini name different states", $"{state}; State.ini: {Line(text, "ImageState")}", "Find out what changed one of them; generalize again.");
+        if (state.Length > 0 && TextOf(In("Setup", "State", "State.ini")) is { } text
+            && !text.Contains(state, StringComparison.OrdinalIgnoreCase))
+            Add("state-differs", Severity.Warn, "the registry and Setup/State/State.ini name different states",
+                $"{state}; State.ini: {Line(text, "ImageState")}", "Find out what changed one of them; generalize again.");
         if (Hive("SYSTEM")?.Key(@"Setup\Upgrade") is not null)
-            Add("upgraded", Severity.Warn, "upgraded from an older Windows: such installs fail more often when they are generalized", @"SYSTEM: Setup\Upgrade is there", "Install the reference anew.");
+            Add("upgraded", Severity.Warn, "upgraded from an older Windows: such installs fail more often when they are generalized",
+                @"SYSTEM: Setup\Upgrade is there", "Install the reference anew.");
     }
 
     private string? TextOf(WindowsPath path)
@@ -195,14 +218,16 @@ public sealed class ReadinessCheck
         return reader.ReadToEnd();
     }
 
-    private static string Line(string text, string word) => text.Split('\n').FirstOrDefault(l => l.Contains(word, StringComparison.OrdinalIgnoreCase))?.Trim() ?? "names none";
+    private static string Line(string text, string word) =>
+        text.Split('\n').FirstOrDefault(l => l.Contains(word, StringComparison.OrdinalIgnoreCase))?.Trim() ?? "names none";
 
     private void Updates()
     {
         const string Mend = "Restart Windows until no update is pending, then generalize again.";
         foreach (var path in (string[])
         [
-            @"Microsoft\Windows\CurrentVersion\Component Based Servicing\RebootPending", @"Microsoft\Windows\CurrentVersion\Component Based Servicing\PackagesPending",
+            @"Microsoft\Windows\CurrentVersion\Component Based Servicing\RebootPending",
+            @"Microsoft\Windows\CurrentVersion\Component Based Servicing\PackagesPending",
             @"Microsoft\Windows\CurrentVersion\WindowsUpdate\Auto Update\RebootRequired",
         ])
         {
@@ -212,7 +237,9 @@ public sealed class ReadinessCheck
         if (_source.Exists(In("WinSxS", "pending.xml")))
             Add("updates-pending", Severity.Stop, "an update waits for a restart", $"{In("WinSxS", "pending.xml")} is there", Mend);
         if (Control(@"Control\Session Manager")?.GetStrings("PendingFileRenameOperations") is { } renames && renames.Any(r => r.Length > 0))
-            Add("updates-pending", Severity.Stop, "files wait to be replaced at the next start", $"PendingFileRenameOperations: {renames.First(r => r.Length > 0)}{(renames.Count > 2 ? $" and {renames.Count - 1} more" : "")}", Mend);
+            Add("updates-pending", Severity.Stop, "files wait to be replaced at the next start",
+                $"PendingFileRenameOperations: "
+                + $"{renames.First(r => r.Length > 0)}{(renames.Count > 2 ? $" and {renames.Count - 1} more" : "")}", Mend);
     }
 
     private void Identity()
@@ -222,13 +249,17 @@ public sealed class ReadinessCheck
             Add("domain-member", Severity.Stop, "it is still in a domain", $@"Tcpip\Parameters: Domain is {domain}", Leave);
         // The name of the primary domain is there for a workgroup too; its security identifier is not.
         if (Hive("SECURITY") is { } security && security.Key(@"Policy\PolPrDmS")?.Get("") is (_, { Length: > 8 }))
-            Add("domain-member", Severity.Stop, "it is still in a domain", $@"SECURITY: Policy\PolPrDmS holds a domain's identifier{(DomainName(security) is { Length: > 0 } name ? $", {name}" : "")}", Leave);
+            Add("domain-member", Severity.Stop, "it is still in a domain",
+                $@"SECURITY: Policy\PolPrDmS holds a domain's identifier{(DomainName(security) is { Length: > 0 } name ? $", {name}" : "")}", Leave);
         if (Software(@"Microsoft\Cryptography")?.GetString("MachineGuid") is { Length: > 0 } guid)
-            Add("machine-guid", Severity.Note, "it has a machine GUID; generalizing takes it away at the next start", $"MachineGuid {guid}", "Nothing, when it was generalized.");
+            Add("machine-guid", Severity.Note, "it has a machine GUID; generalizing takes it away at the next start",
+                $"MachineGuid {guid}", "Nothing, when it was generalized.");
         if (Software(UpdateClient)?.GetString("SusClientId") is { Length: > 0 } client)
-            Add("update-client-id", Severity.Note, "it has an identity for the update server; copies that share one hide each other there", $"SusClientId {client}", "Delete SusClientId and SusClientIdValidation.");
+            Add("update-client-id", Severity.Note, "it has an identity for the update server; copies that share one hide each other there",
+                $"SusClientId {client}", "Delete SusClientId and SusClientIdValidation.");
         if (Hive("SYSTEM")?.Key("MountedDevices")?.Values.Count is > 0 and var count)
-            Add("mounted-devices", Severity.Note, "it remembers the disks of the reference machine", $"MountedDevices has {count} values", "Nothing, when it was generalized.");
+            Add("mounted-devices", Severity.Note, "it remembers the disks of the reference machine", $"MountedDevices has {count} values",
+                "Nothing, when it was generalized.");
     }
 
     // A counted text as the kernel keeps it: length, room, where it begins.
@@ -248,11 +279,15 @@ public sealed class ReadinessCheck
         var isAutomatic = logon.GetString("AutoAdminLogon") == "1";
         if (logon.GetString("DefaultPassword") is { Length: > 0 })
         {
-            Add("stored-password", Severity.Stop, "a password is stored in plain text; every copy would have it", $"Winlogon: DefaultPassword, for {logon.GetString("DefaultUserName") ?? "nobody"}{(isAutomatic ? ", logged on automatically" : "")}",
+            Add("stored-password", Severity.Stop, "a password is stored in plain text; every copy would have it",
+                $"Winlogon: DefaultPassword, for "
+                + $"{logon.GetString("DefaultUserName") ?? "nobody"}{(isAutomatic ? ", logged on automatically" : "")}",
                 "Delete DefaultPassword, set AutoAdminLogon to 0, change that password, and generalize again.");
         }
         else if (isAutomatic)
-            Add("automatic-logon", Severity.Warn, "it logs on by itself", $"Winlogon: AutoAdminLogon is 1, for {logon.GetString("DefaultUserName") ?? "nobody"}", "Set AutoAdminLogon to 0, unless that is what the machines are for.");
+            Add("automatic-logon", Severity.Warn, "it logs on by itself",
+                $"Winlogon: AutoAdminLogon is 1, for {logon.GetString("DefaultUserName") ?? "nobody"}",
+                "Set AutoAdminLogon to 0, unless that is what the machines are for.");
     }
 
     /// <summary>The answer files in the places where Windows looks for them or leaves them.</summary>
@@ -275,15 +310,18 @@ public sealed class ReadinessCheck
             if (PasswordIn(bytes) is { } element)
             {
                 if (isOwn)
-                    Add("answer-file-password", Severity.Note, "the answer file that was put into the image holds a password", $"{path}: {element}", "Nothing, when that is meant; Windows takes it out when it has used it.");
+                    Add("answer-file-password", Severity.Note, "the answer file that was put into the image holds a password",
+                        $"{path}: {element}", "Nothing, when that is meant; Windows takes it out when it has used it.");
                 else
                 {
-                    Add("answer-file-password", Severity.Stop, "an answer file with a password was left behind; every copy would hold it", $"{path}: {element}",
+                    Add("answer-file-password", Severity.Stop, "an answer file with a password was left behind; every copy would hold it",
+                        $"{path}: {element}",
                         "Delete the file, change that password, and generalize again.");
                 }
             }
             else if (!isOwn)
-                Add("answer-file-left", Severity.Warn, "an answer file was left behind; it would answer the first start of every copy", $"{path}", "Delete it, unless it is meant to be there.");
+                Add("answer-file-left", Severity.Warn, "an answer file was left behind; it would answer the first start of every copy",
+                    $"{path}", "Delete it, unless it is meant to be there.");
         }
     }
 
@@ -296,7 +334,11 @@ public sealed class ReadinessCheck
         const string Replaced = "*SENSITIVE*DATA*DELETED*";
         try
         {
-            using var reader = XmlReader.Create(new MemoryStream(bytes), new XmlReaderSettings { DtdProcessing = DtdProcessing.Prohibit, XmlResolver = null });
+            using var reader = XmlReader.Create(new MemoryStream(bytes), new XmlReaderSettings
+            {
+                DtdProcessing = DtdProcessing.Prohibit,
+                XmlResolver = null,
+            });
             var open = new Stack<string>();
             while (reader.Read())
             {
@@ -304,7 +346,8 @@ public sealed class ReadinessCheck
                     open.Push(reader.LocalName);
                 else if (reader.NodeType == XmlNodeType.EndElement)
                     open.Pop();
-                else if (reader.NodeType is XmlNodeType.Text or XmlNodeType.CDATA && !string.IsNullOrWhiteSpace(reader.Value) && reader.Value.Trim() != Replaced)
+                else if (reader.NodeType is XmlNodeType.Text or XmlNodeType.CDATA && !string.IsNullOrWhiteSpace(reader.Value)
+                    && reader.Value.Trim() != Replaced)
                 {
                     var names = open.Take(2).ToArray();
                     var owner = names is ["Value", var outer, ..] ? outer : names is [var inner, ..] ? inner : "";
@@ -323,9 +366,12 @@ public sealed class ReadinessCheck
     private void Services()
     {
         if (Control(@"Services\cdrom")?.GetDword("Start") == 4)
-            Add("optical-driver-disabled", Severity.Stop, "the driver of optical drives is disabled: the first start can hang at the welcome", @"Services\cdrom: Start is 4", "Set Start to 1.");
+            Add("optical-driver-disabled", Severity.Stop,
+                "the driver of optical drives is disabled: the first start can hang at the welcome", @"Services\cdrom: Start is 4",
+                "Set Start to 1.");
         if (Control(@"Services\WMPNetworkSvc")?.GetDword("Start") == 2)
-            Add("media-sharing", Severity.Warn, "the media sharing service starts by itself, which is known to make generalizing fail", @"Services\WMPNetworkSvc: Start is 2", "Stop it and set it to start on demand before generalizing.");
+            Add("media-sharing", Severity.Warn, "the media sharing service starts by itself, which is known to make generalizing fail",
+                @"Services\WMPNetworkSvc: Start is 2", "Stop it and set it to start on demand before generalizing.");
     }
 
     private void Packages()
@@ -339,7 +385,9 @@ public sealed class ReadinessCheck
             var alone = user.Subkeys.Select(k => k.Name).Where(n => !forAll.Contains(n)).ToList();
             if (alone.Count > 0)
             {
-                Add("app-for-one-user", Severity.Warn, "app packages are installed for one user only, which is known to make generalizing fail", $"{user.Name}: {string.Join(", ", alone.Take(3))}{(alone.Count > 3 ? $" and {alone.Count - 3} more" : "")}",
+                Add("app-for-one-user", Severity.Warn,
+                    "app packages are installed for one user only, which is known to make generalizing fail",
+                    $"{user.Name}: {string.Join(", ", alone.Take(3))}{(alone.Count > 3 ? $" and {alone.Count - 3} more" : "")}",
                     "Remove them for that user (Remove-AppxPackage) or provision them for all.");
             }
         }
@@ -350,24 +398,30 @@ public sealed class ReadinessCheck
         foreach (var key in Software(@"Microsoft\Windows NT\CurrentVersion\ProfileList")?.Subkeys ?? [])
         {
             // The built-in administrator's identifier ends in 500.
-            if (!key.Name.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase) || key.Name.EndsWith("-500", StringComparison.Ordinal) || key.GetString("ProfileImagePath") is not { Length: > 0 } path)
+            if (!key.Name.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase)
+                || key.Name.EndsWith("-500", StringComparison.Ordinal) || key.GetString("ProfileImagePath") is not { Length: > 0 } path)
                 continue;
             var folder = path[(path.LastIndexOfAny(['\\', '/']) + 1)..];
-            Add("profile-left", Severity.Warn, "a user's profile was left; every copy would have it", $"{path}{SizeOf(WindowsPath.Root.Child("Users").Child(folder))}", "Delete the account and its profile, then generalize again.");
+            Add("profile-left", Severity.Warn, "a user's profile was left; every copy would have it",
+                $"{path}{SizeOf(WindowsPath.Root.Child("Users").Child(folder))}",
+                "Delete the account and its profile, then generalize again.");
         }
     }
 
-    private string SizeOf(WindowsPath path) => _options.SizeOf?.Invoke(path) is { } bytes ? string.Create(CultureInfo.InvariantCulture, $" ({bytes / 1048576.0:0.0} MiB)") : "";
+    private string SizeOf(WindowsPath path) =>
+        _options.SizeOf?.Invoke(path) is { } bytes ? string.Create(CultureInfo.InvariantCulture, $" ({bytes / 1048576.0:0.0} MiB)") : "";
 
     private void Ballast()
     {
         var config = new[]
         {
-            WindowsPath.Root.Child("Windows.old"), WindowsPath.Root.Child("$WINDOWS.~BT"), WindowsPath.Root.Child("$WINDOWS.~WS"), In("SoftwareDistribution", "Download"), In("Temp"), In("Minidump"), In("MEMORY.DMP"),
+            WindowsPath.Root.Child("Windows.old"), WindowsPath.Root.Child("$WINDOWS.~BT"), WindowsPath.Root.Child("$WINDOWS.~WS"),
+            In("SoftwareDistribution", "Download"), In("Temp"), In("Minidump"), In("MEMORY.DMP"),
         };
         var found = config.Where(_source.Exists).Where(p => _source.Names(p).Count > 0 || p.Name.Contains('.')).ToList();
         if (found.Count > 0)
-            Add("ballast", Severity.Note, "it holds what no copy needs", string.Join(", ", found.Select(p => $"{p}{SizeOf(p)}")), "A capture leaves most of it out; delete Windows.old and memory dumps on the reference.");
+            Add("ballast", Severity.Note, "it holds what no copy needs", string.Join(", ", found.Select(p => $"{p}{SizeOf(p)}")),
+                "A capture leaves most of it out; delete Windows.old and memory dumps on the reference.");
     }
 
     // A capture leaves them in; what they say of the reference is of no use to its copies.
@@ -376,8 +430,11 @@ public sealed class ReadinessCheck
         if (!_options.IsImage)
             return;
         var found = ((WindowsPath[])[In("Panther"), In("System32", "Sysprep", "Panther")])
-            .SelectMany(f => _source.Names(f).Where(n => n.EndsWith(".log", StringComparison.OrdinalIgnoreCase) || n.EndsWith(".etl", StringComparison.OrdinalIgnoreCase)).Select(f.Child)).ToList();
+            .SelectMany(f => _source.Names(f)
+                .Where(n => n.EndsWith(".log", StringComparison.OrdinalIgnoreCase)
+                    || n.EndsWith(".etl", StringComparison.OrdinalIgnoreCase)).Select(f.Child)).ToList();
         if (found.Count > 0)
-            Add("setup-logs", Severity.Note, "logs of set-up and generalizing are there, with names and accounts of the reference", $"{string.Join(", ", found.Take(3))}{(found.Count > 3 ? $" and {found.Count - 3} more" : "")}", "Take them out.");
+            Add("setup-logs", Severity.Note, "logs of set-up and generalizing are there, with names and accounts of the reference",
+                $"{string.Join(", ", found.Take(3))}{(found.Count > 3 ? $" and {found.Count - 3} more" : "")}", "Take them out.");
     }
 }

@@ -23,7 +23,8 @@ public sealed class ReadinessRule
     private readonly string _mend;
     private readonly Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?> _violation;
 
-    private ReadinessRule(string check, Severity severity, string text, string mend, Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?> violation)
+    private ReadinessRule(string check, Severity severity, string text, string mend,
+        Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?> violation)
     {
         _check = check;
         _severity = severity;
@@ -65,7 +66,8 @@ public sealed class ReadinessRule
 
     private static ReadinessRule? ReadRule(YamlFile yaml, YamlNode item)
     {
-        if (yaml.Fields(item, "check", "severity", "text", "mend", "registry", "value", "file", "service", "present", "equals", "matches", "start") is not { } fields)
+        if (yaml.Fields(item, "check", "severity", "text", "mend", "registry", "value", "file", "service", "present", "equals", "matches",
+            "start") is not { } fields)
             return null;
         string? Missing(string key) => fields.TryGetValue(key, out var value) && value.Length > 0 ? null : key;
         if (((string?[])[Missing("check"), Missing("text"), Missing("mend")]).OfType<string>().ToList() is { Count: > 0 } missing)
@@ -73,7 +75,8 @@ public sealed class ReadinessRule
             yaml.Wrong(item, $"a rule needs {string.Join(", ", missing)}");
             return null;
         }
-        if (!Enum.TryParse<Severity>(fields.GetValueOrDefault("severity", "warn"), ignoreCase: true, out var severity) || !Enum.IsDefined(severity))
+        if (!Enum.TryParse<Severity>(fields.GetValueOrDefault("severity", "warn"), ignoreCase: true, out var severity)
+            || !Enum.IsDefined(severity))
             yaml.Wrong(item, $"the severity '{fields["severity"]}' is not one of stop, warn, note");
         var kinds = ((string[])["registry", "file", "service"]).Where(fields.ContainsKey).ToList();
         var demands = ((string[])["present", "equals", "matches", "start"]).Where(fields.ContainsKey).ToList();
@@ -84,7 +87,8 @@ public sealed class ReadinessRule
         }
         if ((kind == "service") != (demand == "start") || (kind == "file" && demand != "present"))
         {
-            yaml.Wrong(item, $"a {kind} rule cannot have '{demand}': registry takes present, equals or matches; file takes present; service takes start");
+            yaml.Wrong(item,
+                $"a {kind} rule cannot have '{demand}': registry takes present, equals or matches; file takes present; service takes start");
             return null;
         }
         if (demand == "present" && fields["present"] is not ("yes" or "no" or "true" or "false"))
@@ -100,14 +104,16 @@ public sealed class ReadinessRule
 
     private static bool Wanted(Dictionary<string, string> fields) => fields["present"] is "yes" or "true";
 
-    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? Registry(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
+    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? Registry(YamlFile yaml, YamlNode item,
+        Dictionary<string, string> fields)
     {
         var whole = fields["registry"].Replace('/', '\\');
         var cut = whole.IndexOf('\\');
         var name = cut > 0 ? whole[..cut].ToUpperInvariant() : "";
         if (name is not ("SYSTEM" or "SOFTWARE" or "SAM" or "SECURITY" or "DEFAULT" or ReadinessCheck.NewUsers))
         {
-            yaml.Wrong(item, $@"'{whole}' does not begin with a hive: write SOFTWARE\..., SYSTEM\..., SAM\..., SECURITY\..., DEFAULT\... or {ReadinessCheck.NewUsers}\... (what new users get)");
+            yaml.Wrong(item,
+                $@"'{whole}' does not begin with a hive: write SOFTWARE\..., SYSTEM\..., SAM\..., SECURITY\..., DEFAULT\... or {ReadinessCheck.NewUsers}\... (what new users get)");
             return null;
         }
         var path = whole[(cut + 1)..];
@@ -140,7 +146,8 @@ public sealed class ReadinessRule
             if (fields.ContainsKey("present"))
             {
                 var isThere = value is null ? key is not null : text is not null;
-                return isThere == Wanted(fields) ? null : isThere ? $"{displayName} is there{(text is null ? "" : $": {text}")}" : $"{displayName} is missing";
+                return isThere == Wanted(fields) ? null
+                    : isThere ? $"{displayName} is there{(text is null ? "" : $": {text}")}" : $"{displayName} is missing";
             }
             if (text is null)
                 return $"{displayName} is missing";
@@ -158,7 +165,8 @@ public sealed class ReadinessRule
         (_, var bytes) => Convert.ToHexStringLower(bytes),
     };
 
-    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? FileRule(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
+    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? FileRule(YamlFile yaml, YamlNode item,
+        Dictionary<string, string> fields)
     {
         WindowsPath path;
         try
@@ -173,7 +181,8 @@ public sealed class ReadinessRule
         return (source, _, _) => source.Exists(path) == Wanted(fields) ? null : Wanted(fields) ? $"{path} is missing" : $"{path} is there";
     }
 
-    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? Service(YamlFile yaml, YamlNode item, Dictionary<string, string> fields)
+    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? Service(YamlFile yaml, YamlNode item,
+        Dictionary<string, string> fields)
     {
         var wanted = Array.IndexOf(s_starts, fields["start"]);
         if (wanted < 0)
@@ -183,10 +192,13 @@ public sealed class ReadinessRule
         }
         return (_, hive, _) =>
         {
-            var start = hive("SYSTEM") is { } system ? WindowsInstall.ControlSet(system)?.Key($@"Services\{fields["service"]}")?.GetDword("Start") : null;
+            var start = hive("SYSTEM") is { } system
+                ? WindowsInstall.ControlSet(system)?.Key($@"Services\{fields["service"]}")?.GetDword("Start") : null;
             if (start is null)
                 return $"there is no service {fields["service"]}";
-            return start == wanted ? null : $"the service {fields["service"]} starts {(start < s_starts.Length ? s_starts[start.Value] : $"as {start}")}, not {fields["start"]}";
+            return start == wanted ? null
+                : $"the service {fields["service"]} starts {(start < s_starts.Length ? s_starts[start.Value] : $"as {start}")}, not "
+                + $"{fields["start"]}";
         };
     }
 }

@@ -28,9 +28,11 @@ internal static class BootStore
     /// <param name="product">What the entry is called.</param>
     /// <param name="locale">The language of the menu; may be empty.</param>
     /// <exception cref="VembarException">The template is damaged.</exception>
-    public static byte[] Make(byte[]? template, PartitionTable table, Partition boot, Partition windows, string folder, string product, string locale)
+    public static byte[] Make(byte[]? template, PartitionTable table, Partition boot, Partition windows, string folder, string product,
+        string locale)
     {
-        var hive = RegistryHive.Open(template?.ToArray() ?? RegistryHive.NewEmpty("NewStoreRoot"), write: true, "the template of the boot store (BCD-Template)");
+        var hive = RegistryHive.Open(template?.ToArray() ?? RegistryHive.NewEmpty("NewStoreRoot"), write: true,
+            "the template of the boot store (BCD-Template)");
         var description = hive.Root.Ensure("Description");
         description.SetString("KeyName", "BCD00000000");
         description.SetDword("System", 1);
@@ -70,9 +72,11 @@ internal static class BootStore
         return key;
     }
 
-    private static void Set(RegistryKey target, string element, RegistryType type, ReadOnlySpan<byte> bytes) => target.Ensure($@"Elements\{element}").Set("Element", type, bytes);
+    private static void Set(RegistryKey target, string element, RegistryType type, ReadOnlySpan<byte> bytes) =>
+        target.Ensure($@"Elements\{element}").Set("Element", type, bytes);
 
-    private static void SetText(RegistryKey target, string element, string text) => target.Ensure($@"Elements\{element}").SetString("Element", text);
+    private static void SetText(RegistryKey target, string element, string text) =>
+        target.Ensure($@"Elements\{element}").SetString("Element", text);
 
     // 16 bytes of options (none), then: kind 6 (a partition), flags, length of what follows the options, 0; the partition
     // (its GUID, or its first byte); 0 for a hard disk; 0 for a GPT, 1 for an MBR; the disk (its GUID or its signature).

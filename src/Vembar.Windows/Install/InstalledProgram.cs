@@ -20,7 +20,8 @@ public sealed record InstalledProgram(string Name, string Version, string Publis
             {
                 if (key.GetString("DisplayName") is not { Length: > 0 } name || key.GetDword("SystemComponent") == 1)
                     continue;
-                programs.Add(new InstalledProgram(name, key.GetString("DisplayVersion") ?? "", key.GetString("Publisher") ?? "", key.GetDword("EstimatedSize") * 1024L));
+                programs.Add(new InstalledProgram(name, key.GetString("DisplayVersion") ?? "", key.GetString("Publisher") ?? "",
+                    key.GetDword("EstimatedSize") * 1024L));
             }
         }
         return [.. programs.Distinct().OrderBy(p => p.Name, StringComparer.OrdinalIgnoreCase)];

@@ -30,13 +30,15 @@ public sealed class ResolvedSource : IDisposable
     /// <summary>Opens a folder, or the volume of a disk that holds Windows.</summary>
     /// <param name="path">A folder, a disk image or a block device.</param>
     /// <param name="number">The volume's number; null finds the one that holds Windows.</param>
-    /// <exception cref="VembarException">There is nothing there, nothing that can be captured, or several installs and no number.</exception>
+    /// <exception cref="VembarException">There is nothing there, nothing that can be captured, or several installs and no
+    /// number.</exception>
     public static ResolvedSource Open(string path, int? number)
     {
         if (Directory.Exists(path) || !Path.Exists(path))
         {
             if (number is not null)
-                throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{path}' is not a disk, so it has no volumes to choose from", "Leave out --volume.");
+                throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{path}' is not a disk, so it has no volumes to choose from",
+                    "Leave out --volume.");
             return new ResolvedSource(FolderSource.Open(path), null, null, []);
         }
         var disk = Disk.Open(path);
@@ -61,16 +63,21 @@ public sealed class ResolvedSource : IDisposable
         return volume.FileSystem.Kind switch
         {
             FileSystem.Ntfs => NtfsSource.Open(displayName, () => disk.OpenVolume(volume)),
-            FileSystem.Encrypted => throw VembarException.Input("encrypted-volume", $"{displayName} is encrypted as a whole; nothing of it can be read", "Turn the encryption off on the reference and let it finish (manage-bde -off), then shut it down again."),
-            var kind => throw VembarException.Input("not-ntfs", $"{displayName} is not an NTFS volume ({kind})", $"See what the disk holds with `vembar survey {disk.Path}`."),
+            FileSystem.Encrypted =>
+                throw VembarException.Input("encrypted-volume", $"{displayName} is encrypted as a whole; nothing of it can be read",
+                "Turn the encryption off on the reference and let it finish (manage-bde -off), then shut it down again."),
+            var kind => throw VembarException.Input("not-ntfs", $"{displayName} is not an NTFS volume ({kind})",
+                $"See what the disk holds with `vembar survey {disk.Path}`."),
         };
     }
 
     private static string[] Describe(Disk disk) =>
-        [.. disk.Volumes.Select(v => $"volume {v.Number}: {v.FileSystem.Kind}{(v.FileSystem.Label.Length > 0 ? $" \"{v.FileSystem.Label}\"" : "")}, {v.Length / (1 << 20)} MiB")];
+        [.. disk.Volumes.Select(v => $"volume {v.Number}: "
+        + $"{v.FileSystem.Kind}{(v.FileSystem.Label.Length > 0 ? $" \"{v.FileSystem.Label}\"" : "")}, {v.Length / (1 << 20)} MiB")];
 
     private static DiskVolume Given(Disk disk, int number) => disk.Volumes.FirstOrDefault(v => v.Number == number)
-        ?? throw VembarException.Input("no-such-volume", $"'{disk.Path}' has no volume {number}", "Choose one of these with --volume.", [.. disk.Table.Warnings, .. Describe(disk)]);
+        ?? throw VembarException.Input("no-such-volume", $"'{disk.Path}' has no volume {number}", "Choose one of these with --volume.",
+        [.. disk.Table.Warnings, .. Describe(disk)]);
 
     private static DiskVolume WithWindows(Disk disk)
     {
@@ -92,15 +99,21 @@ public sealed class ResolvedSource : IDisposable
         if (found.Count == 1)
             return found[0];
         if (found.Count > 1)
-            throw VembarException.Input("which-volume", $"'{disk.Path}' holds Windows on {found.Count} volumes: {string.Join(", ", found.Select(v => v.Number))}", $"Say which one with --volume; `vembar survey {disk.Path}` tells them apart.", Describe(disk));
+            throw VembarException.Input("which-volume",
+                $"'{disk.Path}' holds Windows on {found.Count} volumes: {string.Join(", ", found.Select(v => v.Number))}",
+                $"Say which one with --volume; `vembar survey {disk.Path}` tells them apart.", Describe(disk));
         // A volume alone, not a disk: whoever names it means it.
         if (disk.Table.Scheme == PartitionScheme.None)
             return disk.Volumes[0];
         if (problems.Count > 0)
-            throw VembarException.Input("bad-volume", $"no Windows was found on '{disk.Path}', and not all of it can be read", "Mend what is named, or take the disk from another copy.", problems);
+            throw VembarException.Input("bad-volume", $"no Windows was found on '{disk.Path}', and not all of it can be read",
+                "Mend what is named, or take the disk from another copy.", problems);
         if (disk.Volumes.Any(v => v.FileSystem.Kind == FileSystem.Encrypted))
-            throw VembarException.Input("encrypted-volume", $"no Windows was found on '{disk.Path}', and a volume of it is encrypted as a whole", "Turn the encryption off on the reference and let it finish (manage-bde -off), then shut it down again.", Describe(disk));
-        throw VembarException.Input("no-windows", $"no Windows was found on '{disk.Path}'", "Name the volume with --volume to capture it as it is.", [.. disk.Table.Warnings, .. Describe(disk)]);
+            throw VembarException.Input("encrypted-volume",
+                $"no Windows was found on '{disk.Path}', and a volume of it is encrypted as a whole",
+                "Turn the encryption off on the reference and let it finish (manage-bde -off), then shut it down again.", Describe(disk));
+        throw VembarException.Input("no-windows", $"no Windows was found on '{disk.Path}'",
+            "Name the volume with --volume to capture it as it is.", [.. disk.Table.Warnings, .. Describe(disk)]);
     }
 
     /// <inheritdoc/>

@@ -17,7 +17,8 @@ public static partial class UserProfiles
 
     /// <summary>The users that an install has, by their security identifiers.</summary>
     /// <param name="software">The SOFTWARE hive; may be null.</param>
-    public static IReadOnlyList<string> All(RegistryHive? software) => [.. (software?.Key(List)?.Subkeys ?? []).Select(k => k.Name).Where(IsUser)];
+    public static IReadOnlyList<string> All(RegistryHive? software) =>
+        [.. (software?.Key(List)?.Subkeys ?? []).Select(k => k.Name).Where(IsUser)];
 
     /// <summary>Where a user's hive is; null when the install has no such user.</summary>
     /// <param name="software">The SOFTWARE hive; may be null.</param>
@@ -29,7 +30,8 @@ public static partial class UserProfiles
         var user = isClasses ? name[..^Classes.Length] : name;
         if (software?.Key($@"{List}\{user}")?.GetString("ProfileImagePath") is not { Length: > 0 } folder)
             return null;
-        var path = folder.Replace("%SystemRoot%", windows, StringComparison.OrdinalIgnoreCase).Replace("%windir%", windows, StringComparison.OrdinalIgnoreCase)
+        var path = folder.Replace("%SystemRoot%", windows, StringComparison.OrdinalIgnoreCase)
+            .Replace("%windir%", windows, StringComparison.OrdinalIgnoreCase)
             .Replace("%SystemDrive%", "", StringComparison.OrdinalIgnoreCase);
         if (path.Length > 1 && path[1] == ':')
             path = path[2..];

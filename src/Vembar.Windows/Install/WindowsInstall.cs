@@ -49,7 +49,8 @@ public sealed record WindowsInstall
     public static string ArchitectureWord(string architecture) => architecture == "x64" ? "amd64" : architecture;
 
     /// <summary>The path of a hive in System32/config.</summary>
-    public static WindowsPath HivePath(string windowsFolder, string hive) => WindowsPath.Root.Child(windowsFolder).Child("System32").Child("config").Child(hive);
+    public static WindowsPath HivePath(string windowsFolder, string hive) =>
+        WindowsPath.Root.Child(windowsFolder).Child("System32").Child("config").Child(hive);
 
     /// <summary>The name of the Windows folder, or null when there is no Windows.</summary>
     public static string? FindFolder(IReadOnlyTree files)
@@ -68,14 +69,17 @@ public sealed record WindowsInstall
     /// <summary>Reads what an install says of itself when an edit changed that.</summary>
     /// <returns>Null when there is no Windows, or its hives are as they were.</returns>
     /// <exception cref="VembarException">A hive is damaged.</exception>
-    internal static WindowsInstall? ReadChanged(TreeEditor files) => FindFolder(files) is { } folder && IsChanged(files, folder) ? Read(files) : null;
+    internal static WindowsInstall? ReadChanged(TreeEditor files) =>
+        FindFolder(files) is { } folder && IsChanged(files, folder) ? Read(files) : null;
 
     /// <summary>Opens a hive of an install for reading.</summary>
     /// <exception cref="VembarException">It is missing or damaged.</exception>
     public static RegistryHive OpenHive(IReadOnlyTree files, string windowsFolder, string hive, bool write = false)
     {
         var path = HivePath(windowsFolder, hive);
-        var bytes = files.ReadFile(path, RegistryHive.Longest) ?? throw VembarException.Input("no-hive", $"{files.DisplayName}: the registry hive '{path}' is missing", "Check that this is a whole Windows install.");
+        var bytes = files.ReadFile(path, RegistryHive.Longest)
+            ?? throw VembarException.Input("no-hive", $"{files.DisplayName}: the registry hive '{path}' is missing",
+            "Check that this is a whole Windows install.");
         return RegistryHive.Open(bytes, write, $"{files.DisplayName}: '{path}'");
     }
 
@@ -88,7 +92,9 @@ public sealed record WindowsInstall
     internal static RegistryHive OpenHive(IReadOnlyTree files, string windowsFolder, string hive, Action<string> damaged)
     {
         var path = HivePath(windowsFolder, hive);
-        var bytes = files.ReadFile(path, RegistryHive.Longest) ?? throw VembarException.Input("no-hive", $"{files.DisplayName}: the registry hive '{path}' is missing", "Check that this is a whole Windows install.");
+        var bytes = files.ReadFile(path, RegistryHive.Longest)
+            ?? throw VembarException.Input("no-hive", $"{files.DisplayName}: the registry hive '{path}' is missing",
+            "Check that this is a whole Windows install.");
         return RegistryHive.OpenAsFarAsSound(bytes, $"{files.DisplayName}: '{path}'", damaged);
     }
 
@@ -130,7 +136,8 @@ public sealed record WindowsInstall
             Product = product,
             Edition = version?.GetString("EditionID") ?? "",
             InstallType = type,
-            Build = build.Length > 0 && version?.GetDword("UBR") is { } revision ? string.Create(CultureInfo.InvariantCulture, $"{build}.{revision}") : build,
+            Build = build.Length > 0 && version?.GetDword("UBR") is { } revision
+            ? string.Create(CultureInfo.InvariantCulture, $"{build}.{revision}") : build,
             BuildNumber = number,
             Architecture = control?.Key(@"Session Manager\Environment")?.GetString("PROCESSOR_ARCHITECTURE")?.ToUpperInvariant() switch
             {
@@ -140,7 +147,8 @@ public sealed record WindowsInstall
                 _ => "",
             },
             Languages = ReadLanguages(system),
-            Language = ushort.TryParse(control?.Key(@"Nls\Language")?.GetString("InstallLanguage"), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var language) ? language : EnglishUnitedStates,
+            Language = ushort.TryParse(control?.Key(@"Nls\Language")?.GetString("InstallLanguage"), NumberStyles.HexNumber,
+            CultureInfo.InvariantCulture, out var language) ? language : EnglishUnitedStates,
             ComputerName = control?.Key(@"ComputerName\ComputerName")?.GetString("ComputerName") ?? "",
             State = software.Key(@"Microsoft\Windows\CurrentVersion\Setup\State")?.GetString("ImageState") switch
             {
@@ -156,9 +164,11 @@ public sealed record WindowsInstall
 
     /// <summary>The display languages of an install.</summary>
     public static IReadOnlyList<string> ReadLanguages(RegistryHive system) =>
-        [.. (ControlSet(system)?.Key(@"Control\MUI\UILanguages")?.Subkeys ?? []).Select(k => k.Name).Order(StringComparer.OrdinalIgnoreCase)];
+        [.. (ControlSet(system)?.Key(@"Control\MUI\UILanguages")?.Subkeys ?? []).Select(k => k.Name)
+        .Order(StringComparer.OrdinalIgnoreCase)];
 
     /// <summary>The control set that Windows starts with, or null.</summary>
     public static RegistryKey? ControlSet(RegistryHive system) =>
-        system.Key("Select")?.GetDword("Current") is { } current ? system.Key(string.Create(CultureInfo.InvariantCulture, $"ControlSet{current:D3}")) : null;
+        system.Key("Select")?.GetDword("Current") is { } current
+        ? system.Key(string.Create(CultureInfo.InvariantCulture, $"ControlSet{current:D3}")) : null;
 }

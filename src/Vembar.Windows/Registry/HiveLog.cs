@@ -7,7 +7,8 @@ using Vembar.Images.Reading;
 namespace Vembar.Windows.Registry;
 
 /// <summary>The logs beside a hive: they may hold changes that the hive itself lacks.</summary>
-/// <remarks>Source: "Windows registry file format specification" (Suhanov), section "Transaction log files", the format of Windows 8.1 and later.</remarks>
+/// <remarks>Source: "Windows registry file format specification" (Suhanov), section "Transaction log files", the format of Windows 8.1 and
+/// later.</remarks>
 internal static class HiveLog
 {
     private const int HeadLength = 512, EntryHeadLength = 40;
@@ -41,7 +42,10 @@ internal static class HiveLog
             var log = hive.Parent.Child(hive.Name + ending);
             if (files.Exists(log) && files.ReadFile(log, Longest) is { } found && NewerEntry(found, number) is { } entry)
             {
-                throw VembarException.Input("registry-not-flushed", string.Create(CultureInfo.InvariantCulture, $"{files.DisplayName}: '{hive}' lacks changes that only its log '{ending[1..]}' holds (entry {entry}), and is not changed"),
+                throw VembarException.Input("registry-not-flushed",
+                    string.Create(CultureInfo.InvariantCulture,
+                    $"{files.DisplayName}: '{hive}' lacks changes that only its log '{ending[1..]}' holds (entry {entry}), and is not "
+                    + $"changed"),
                     "Let that Windows start and shut down fully once more, and capture it again.");
             }
         }

@@ -24,8 +24,10 @@ public sealed record RegistryEdit(string Root, string Subkey, string Name, Regis
         RegistryEditKind.DeleteValue => there?.Get(Name) is null,
         RegistryEditKind.Set => there?.Get(Name) is { } value && value.Type == Type && value.Bytes.AsSpan().SequenceEqual(Bytes),
         RegistryEditKind.SetIfMissing => there?.Get(Name) is not null,
-        RegistryEditKind.SetIfThere => there?.Get(Name) is not { } value || (value.Type == Type && value.Bytes.AsSpan().SequenceEqual(Bytes)),
-        RegistryEditKind.Append => there?.GetStrings(Name) is { } texts && !Split(Bytes).Except(texts, StringComparer.OrdinalIgnoreCase).Any(),
+        RegistryEditKind.SetIfThere =>
+            there?.Get(Name) is not { } value || (value.Type == Type && value.Bytes.AsSpan().SequenceEqual(Bytes)),
+        RegistryEditKind.Append =>
+            there?.GetStrings(Name) is { } texts && !Split(Bytes).Except(texts, StringComparer.OrdinalIgnoreCase).Any(),
         _ => there?.GetStrings(Name) is not { } texts || !texts.Intersect(Split(Bytes), StringComparer.OrdinalIgnoreCase).Any(),
     };
 
@@ -38,14 +40,20 @@ public sealed record RegistryEdit(string Root, string Subkey, string Name, Regis
             return there is null || Subkey.Length == 0 ? [] : [.. All(there, Subkey)];
         var undo = new List<RegistryEdit>();
         if (Kind != RegistryEditKind.MakeKey)
-            undo.Add(there?.Get(Name) is { } value ? this with { Kind = RegistryEditKind.Set, Type = value.Type, Bytes = value.Bytes } : this with { Kind = RegistryEditKind.DeleteValue, Type = RegistryType.None, Bytes = [] });
+            undo.Add(there?.Get(Name) is { } value ? this with
+            {
+                Kind = RegistryEditKind.Set,
+                Type = value.Type,
+                Bytes = value.Bytes,
+            } : this with { Kind = RegistryEditKind.DeleteValue, Type = RegistryType.None, Bytes = [] });
         // Keys that it makes go again: from the first that is not there.
         var parts = Subkey.Split('\\', StringSplitOptions.RemoveEmptyEntries);
         for (var i = 1; i <= parts.Length; i++)
         {
             var path = string.Join('\\', parts[..i]);
             if (root.Key(path) is null)
-                return Kind is RegistryEditKind.DeleteValue or RegistryEditKind.RemoveTexts or RegistryEditKind.SetIfThere ? [] : [this with { Subkey = path, Name = "", Kind = RegistryEditKind.DeleteKey, Type = RegistryType.None, Bytes = [] }];
+                return Kind is RegistryEditKind.DeleteValue or RegistryEditKind.RemoveTexts or RegistryEditKind.SetIfThere ? []
+                    : [this with { Subkey = path, Name = "", Kind = RegistryEditKind.DeleteKey, Type = RegistryType.None, Bytes = [] }];
         }
         return undo;
     }

@@ -32,7 +32,8 @@ public sealed class RegistryHive
     /// <param name="time">The time that changed keys get; null for now.</param>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">It is not a hive, or damaged, or not written to its end and to be changed.</exception>
-    public static RegistryHive Open(byte[] bytes, bool write, string displayName, DateTime? time = null, CancellationToken cancellation = default)
+    public static RegistryHive Open(byte[] bytes, bool write, string displayName, DateTime? time = null,
+        CancellationToken cancellation = default)
     {
         if (bytes.Length < HiveImage.BlockLength || !bytes.AsSpan().StartsWith("regf"u8))
             throw VembarException.Input("bad-hive", $"{displayName} is not a registry hive", Hint);
@@ -74,7 +75,8 @@ public sealed class RegistryHive
     public RegistryHive ForChanges(CancellationToken cancellation)
     {
         if (!_image.IsWhole)
-            throw VembarException.Input("bad-hive", $"{_shown} was not written to its end, and is not changed", "Let that Windows start and shut down once more, or take the file from another copy of the install.");
+            throw VembarException.Input("bad-hive", $"{_shown} was not written to its end, and is not changed",
+                "Let that Windows start and shut down once more, or take the file from another copy of the install.");
         var cells = Guard(() => HiveCheck.Run(_image, cancellation));
         cells.Time = _time;
         return new RegistryHive(_image, new HiveEditor(_image, cells, _time), _time, _shown);
@@ -103,7 +105,8 @@ public sealed class RegistryHive
 
     private const string Hint = "Take the file from another copy of the install.";
 
-    private static VembarException Damaged(string displayName, BinaryFormatException problem) => VembarException.Input("bad-hive", $"{displayName} is a damaged registry hive: {problem.Message}", Hint);
+    private static VembarException Damaged(string displayName, BinaryFormatException problem) =>
+        VembarException.Input("bad-hive", $"{displayName} is a damaged registry hive: {problem.Message}", Hint);
 
     /// <summary>The number of the newest change that the hive has, to compare with its logs.</summary>
     public uint SequenceNumber => System.Buffers.Binary.BinaryPrimitives.ReadUInt32LittleEndian(_image.Base[8..]);
@@ -180,7 +183,8 @@ public sealed class RegistryHive
 
     /// <summary>Does something and says of damage which hive has it.</summary>
     /// <param name="work">What is done.</param>
-    /// <param name="sound">What there is without what is damaged, for hives that are read as far as they are sound; null where there is nothing.</param>
+    /// <param name="sound">What there is without what is damaged, for hives that are read as far as they are sound; null where there is
+    /// nothing.</param>
     internal T Guard<T>(Func<T> work, Func<T>? sound = null)
     {
         try
@@ -199,7 +203,8 @@ public sealed class RegistryHive
 
     /// <summary>The bytes of a hive that holds nothing but a root key, which Windows and administrators own and users may read.</summary>
     /// <param name="rootName">The root key's name, in ASCII.</param>
-    /// <remarks>Source: "Windows registry file format specification" (Suhanov), sections "Base block", "Hive bin", "Key node", "Key security".</remarks>
+    /// <remarks>Source: "Windows registry file format specification" (Suhanov), sections "Base block", "Hive bin", "Key node", "Key
+    /// security".</remarks>
     public static byte[] NewEmpty(string rootName = "ROOT")
     {
         const int Base = 4096, Bin = 4096, First = 32;
@@ -276,7 +281,8 @@ public sealed class RegistryHive
         byte[] entries = [.. Allow(AllRights, system), .. Allow(AllRights, administrators), .. Allow(ReadRights, users)];
         byte[] list = [2, 0, (byte)(8 + entries.Length), 0, 3, 0, 0, 0, .. entries];
         const int HeadLength = 20;
-        byte[] head = [1, 0, 0x04, 0x80, .. BitConverter.GetBytes(HeadLength + list.Length), .. BitConverter.GetBytes(HeadLength + list.Length + administrators.Length), 0, 0, 0, 0, .. BitConverter.GetBytes(HeadLength)];
+        byte[] head = [1, 0, 0x04, 0x80, .. BitConverter.GetBytes(HeadLength + list.Length),
+            .. BitConverter.GetBytes(HeadLength + list.Length + administrators.Length), 0, 0, 0, 0, .. BitConverter.GetBytes(HeadLength)];
         return [.. head, .. list, .. administrators, .. system];
     }
 }

@@ -28,7 +28,8 @@ public sealed class RegistryKey
 
     /// <summary>The keys below it.</summary>
     public IReadOnlyList<RegistryKey> Subkeys =>
-        _hive.Guard(() => HiveReader.Subkeys(Image, _cell), () => HiveReader.SoundSubkeys(Image, _cell)).ConvertAll(cell => new RegistryKey(_hive, cell));
+        _hive.Guard(() => HiveReader.Subkeys(Image, _cell), () => HiveReader.SoundSubkeys(Image, _cell))
+        .ConvertAll(cell => new RegistryKey(_hive, cell));
 
     /// <summary>Its values by name; "" is the default value.</summary>
     public IReadOnlyList<(string Name, RegistryType Type, byte[] Bytes)> Values => _hive.Guard(() =>
@@ -98,7 +99,8 @@ public sealed class RegistryKey
         for (var cell = parent; cell != Image.Root; cell = KeyCell.At(Image, cell).Parent)
             depth++;
         if (depth > KeyCell.Deepest)
-            throw VembarException.Input("bad-key", $"the key '{name}' would be more than {KeyCell.Deepest} keys deep, which is all that Windows takes");
+            throw VembarException.Input("bad-key",
+                $"the key '{name}' would be more than {KeyCell.Deepest} keys deep, which is all that Windows takes");
         return _hive.Editor.AddSubkey(parent, name);
     }
 
@@ -107,11 +109,13 @@ public sealed class RegistryKey
 
     /// <summary>Why a key cannot have a name, in words; null when it can.</summary>
     public static string? KeyNameProblem(string name) =>
-        name.Length > KeyCell.LongestName ? $"the key's name '{name[..20]}…' has {name.Length} characters; {KeyCell.LongestName} are possible" : null;
+        name.Length > KeyCell.LongestName
+        ? $"the key's name '{name[..20]}…' has {name.Length} characters; {KeyCell.LongestName} are possible" : null;
 
     /// <summary>Why a value cannot have a name, in words; null when it can.</summary>
     public static string? ValueNameProblem(string name) =>
-        name.Length > ValueCell.LongestName ? $"the value's name '{name[..20]}…' has {name.Length} characters; {ValueCell.LongestName} are possible" : null;
+        name.Length > ValueCell.LongestName
+        ? $"the value's name '{name[..20]}…' has {name.Length} characters; {ValueCell.LongestName} are possible" : null;
 
     /// <summary>Removes this key with all below it; it must not be used any more.</summary>
     /// <exception cref="VembarException">It is the root.</exception>
@@ -140,7 +144,8 @@ public sealed class RegistryKey
         // Of a key with very many values the places are kept, as long as it is the one that is worked on.
         const int Many = 64;
         var values = HiveReader.Values(Image, _cell);
-        return values.Length < Many ? HiveReader.IndexOf(Image, values, HiveText.Upper(name)) : _hive.PlacesOf(_cell).GetValueOrDefault(new string(HiveText.Upper(name)), -1);
+        return values.Length < Many ? HiveReader.IndexOf(Image, values, HiveText.Upper(name))
+            : _hive.PlacesOf(_cell).GetValueOrDefault(new string(HiveText.Upper(name)), -1);
     }
 
     /// <summary>A value's type and bytes, or null.</summary>
@@ -153,14 +158,17 @@ public sealed class RegistryKey
     }, () => null);
 
     /// <summary>A text value, or null when it is missing or no text.</summary>
-    public string? GetString(string name) => Get(name) is (RegistryType.String or RegistryType.ExpandString, var bytes) ? Text(bytes) : null;
+    public string? GetString(string name) =>
+        Get(name) is (RegistryType.String or RegistryType.ExpandString, var bytes) ? Text(bytes) : null;
 
     /// <summary>A list of texts, or null.</summary>
     public IReadOnlyList<string>? GetStrings(string name) =>
-        Get(name) is (RegistryType.MultiString, var bytes) ? Encoding.Unicode.GetString(bytes).Split('\0', StringSplitOptions.RemoveEmptyEntries) : null;
+        Get(name) is (RegistryType.MultiString, var bytes)
+        ? Encoding.Unicode.GetString(bytes).Split('\0', StringSplitOptions.RemoveEmptyEntries) : null;
 
     /// <summary>A 32-bit number, or null.</summary>
-    public uint? GetDword(string name) => Get(name) is (RegistryType.Dword, { Length: >= 4 } bytes) ? BinaryPrimitives.ReadUInt32LittleEndian(bytes) : null;
+    public uint? GetDword(string name) =>
+        Get(name) is (RegistryType.Dword, { Length: >= 4 } bytes) ? BinaryPrimitives.ReadUInt32LittleEndian(bytes) : null;
 
     private static string Text(byte[] bytes)
     {
@@ -197,10 +205,12 @@ public sealed class RegistryKey
     });
 
     /// <summary>Sets a text value.</summary>
-    public void SetString(string name, string text, RegistryType type = RegistryType.String) => Set(name, type, Encoding.Unicode.GetBytes(text + "\0"));
+    public void SetString(string name, string text, RegistryType type = RegistryType.String) =>
+        Set(name, type, Encoding.Unicode.GetBytes(text + "\0"));
 
     /// <summary>Sets a list of texts.</summary>
-    public void SetStrings(string name, IEnumerable<string> texts) => Set(name, RegistryType.MultiString, Encoding.Unicode.GetBytes(string.Concat(texts.Select(t => t + "\0")) + "\0"));
+    public void SetStrings(string name, IEnumerable<string> texts) =>
+        Set(name, RegistryType.MultiString, Encoding.Unicode.GetBytes(string.Concat(texts.Select(t => t + "\0")) + "\0"));
 
     /// <summary>Sets a 32-bit number.</summary>
     public void SetDword(string name, uint value) => Set(name, RegistryType.Dword, BitConverter.GetBytes(value));

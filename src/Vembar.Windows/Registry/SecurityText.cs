@@ -6,7 +6,8 @@ using System.Text.RegularExpressions;
 namespace Vembar.Windows.Registry;
 
 /// <summary>Security descriptors as text (SDDL) and as the self-relative bytes that NTFS keeps.</summary>
-/// <remarks>Source: [MS-DTYP] 2.4.2 (SID), 2.4.4 (ACE), 2.4.5 (ACL), 2.4.6 (SECURITY_DESCRIPTOR), 2.5.1 (SDDL). Conditions and resource attributes are not taken.</remarks>
+/// <remarks>Source: [MS-DTYP] 2.4.2 (SID), 2.4.4 (ACE), 2.4.5 (ACL), 2.4.6 (SECURITY_DESCRIPTOR), 2.5.1 (SDDL). Conditions and resource
+/// attributes are not taken.</remarks>
 public static partial class SecurityText
 {
     private const int HeaderLength = 20, AclHeader = 8, AceHeader = 8, LongestAcl = ushort.MaxValue;
@@ -14,21 +15,26 @@ public static partial class SecurityText
 
     private static readonly (string Word, string Sid)[] s_sids =
     [
-        ("BA", "S-1-5-32-544"), ("BU", "S-1-5-32-545"), ("BG", "S-1-5-32-546"), ("PU", "S-1-5-32-547"), ("SO", "S-1-5-32-549"), ("PO", "S-1-5-32-550"), ("BO", "S-1-5-32-551"), ("RE", "S-1-5-32-552"), ("RD", "S-1-5-32-555"), ("NO", "S-1-5-32-556"),
-        ("SY", "S-1-5-18"), ("LS", "S-1-5-19"), ("NS", "S-1-5-20"), ("WD", "S-1-1-0"), ("AU", "S-1-5-11"), ("IU", "S-1-5-4"), ("NU", "S-1-5-2"), ("SU", "S-1-5-6"), ("AN", "S-1-5-7"), ("PS", "S-1-5-10"), ("RC", "S-1-5-12"), ("WR", "S-1-5-33"),
-        ("CO", "S-1-3-0"), ("CG", "S-1-3-1"), ("OW", "S-1-3-4"), ("AC", "S-1-15-2-1"), ("LW", "S-1-16-4096"), ("ME", "S-1-16-8192"), ("HI", "S-1-16-12288"), ("SI", "S-1-16-16384"),
+        ("BA", "S-1-5-32-544"), ("BU", "S-1-5-32-545"), ("BG", "S-1-5-32-546"), ("PU", "S-1-5-32-547"), ("SO", "S-1-5-32-549"),
+        ("PO", "S-1-5-32-550"), ("BO", "S-1-5-32-551"), ("RE", "S-1-5-32-552"), ("RD", "S-1-5-32-555"), ("NO", "S-1-5-32-556"),
+        ("SY", "S-1-5-18"), ("LS", "S-1-5-19"), ("NS", "S-1-5-20"), ("WD", "S-1-1-0"), ("AU", "S-1-5-11"), ("IU", "S-1-5-4"),
+        ("NU", "S-1-5-2"), ("SU", "S-1-5-6"), ("AN", "S-1-5-7"), ("PS", "S-1-5-10"), ("RC", "S-1-5-12"), ("WR", "S-1-5-33"),
+        ("CO", "S-1-3-0"), ("CG", "S-1-3-1"), ("OW", "S-1-3-4"), ("AC", "S-1-15-2-1"), ("LW", "S-1-16-4096"), ("ME", "S-1-16-8192"),
+        ("HI", "S-1-16-12288"), ("SI", "S-1-16-16384"),
     ];
 
     private static readonly (string Word, byte Type)[] s_types = [("A", 0), ("D", 1), ("AU", 2), ("AL", 3), ("ML", 0x11)];
 
-    private static readonly (string Word, byte Flag)[] s_flags = [("OI", 1), ("CI", 2), ("NP", 4), ("IO", 8), ("ID", 0x10), ("SA", 0x40), ("FA", 0x80)];
+    private static readonly (string Word, byte Flag)[] s_flags =
+        [("OI", 1), ("CI", 2), ("NP", 4), ("IO", 8), ("ID", 0x10), ("SA", 0x40), ("FA", 0x80)];
 
     // The first that covers the whole is written; single ones are read and written after that.
     private static readonly (string Word, uint Right)[] s_whole = [("FA", 0x1F01FF), ("FR", 0x120089), ("FW", 0x120116), ("FX", 0x1200A0)];
 
     private static readonly (string Word, uint Right)[] s_rights =
     [
-        ("GA", 0x10000000), ("GX", 0x20000000), ("GW", 0x40000000), ("GR", 0x80000000), ("SD", 0x10000), ("RC", 0x20000), ("WD", 0x40000), ("WO", 0x80000),
+        ("GA", 0x10000000), ("GX", 0x20000000), ("GW", 0x40000000), ("GR", 0x80000000), ("SD", 0x10000), ("RC", 0x20000), ("WD", 0x40000),
+        ("WO", 0x80000),
         ("CC", 0x1), ("DC", 0x2), ("LC", 0x4), ("SW", 0x8), ("RP", 0x10), ("WP", 0x20), ("DT", 0x40), ("LO", 0x80), ("CR", 0x100),
     ];
 
@@ -97,10 +103,13 @@ public static partial class SecurityText
         var full = s_sids.FirstOrDefault(s => s.Word == text).Sid ?? text;
         var parts = full.Split('-');
         const int MostParts = 15;
-        if (parts.Length is < 3 or > MostParts + 3 || parts[0] != "S" || parts[1] != "1" || !ulong.TryParse(parts[2], NumberStyles.None, CultureInfo.InvariantCulture, out var authority) || authority >> 48 != 0
+        if (parts.Length is < 3 or > MostParts + 3 || parts[0] != "S" || parts[1] != "1"
+            || !ulong.TryParse(parts[2], NumberStyles.None, CultureInfo.InvariantCulture, out var authority) || authority >> 48 != 0
             || parts.Skip(3).Any(p => !uint.TryParse(p, NumberStyles.None, CultureInfo.InvariantCulture, out _)))
         {
-            problem = text.Length == 2 && text.All(char.IsAsciiLetterUpper) ? $"'{text}' is nobody that every machine knows; write the whole identifier (S-1-…)" : $"'{text}' is not an identifier: BA and S-1-5-32-544 are";
+            problem = text.Length == 2 && text.All(char.IsAsciiLetterUpper)
+                ? $"'{text}' is nobody that every machine knows; write the whole identifier (S-1-…)"
+                : $"'{text}' is not an identifier: BA and S-1-5-32-544 are";
             return null;
         }
         var bytes = new byte[8 + 4 * (parts.Length - 3)];
@@ -122,7 +131,9 @@ public static partial class SecurityText
             return null;
         for (var rest = flags; rest.Length > 0;)
         {
-            var (word, flag) = rest.StartsWith("AR", StringComparison.Ordinal) ? ("AR", isDacl ? 0x100 : 0x200) : rest.StartsWith("AI", StringComparison.Ordinal) ? ("AI", isDacl ? 0x400 : 0x800) : rest[0] == 'P' ? ("P", isDacl ? 0x1000 : 0x2000) : ("", 0);
+            var (word, flag) = rest.StartsWith("AR", StringComparison.Ordinal) ? ("AR", isDacl ? 0x100 : 0x200)
+                : rest.StartsWith("AI", StringComparison.Ordinal) ? ("AI", isDacl ? 0x400 : 0x800)
+                : rest[0] == 'P' ? ("P", isDacl ? 0x1000 : 0x2000) : ("", 0);
             if (word.Length == 0)
             {
                 problem = $"'{flags}' are not flags of a list: P, AR and AI are";
@@ -174,7 +185,8 @@ public static partial class SecurityText
             problem = $"'{fields[1]}' in '({text})' are not flags: {string.Join(", ", s_flags.Select(f => f.Word))} are";
             return null;
         }
-        var rights = fields[2].StartsWith("0x", StringComparison.OrdinalIgnoreCase) ? uint.TryParse(fields[2].AsSpan(2), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var hex) ? hex : null
+        var rights = fields[2].StartsWith("0x", StringComparison.OrdinalIgnoreCase)
+            ? uint.TryParse(fields[2].AsSpan(2), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var hex) ? hex : null
             : Words(fields[2], type.Type == 0x11 ? s_labels : [.. s_whole, .. s_rights]);
         if (rights is not { } mask)
         {
@@ -221,7 +233,8 @@ public static partial class SecurityText
                 return null;
             text.Append(part).Append(':').Append(sid);
         }
-        foreach (var (offset, part, present, flags) in new[] { (16, 'D', DaclPresent, new[] { (0x1000, "P"), (0x100, "AR"), (0x400, "AI") }), (12, 'S', SaclPresent, [(0x2000, "P"), (0x200, "AR"), (0x800, "AI")]) })
+        foreach (var (offset, part, present, flags) in new[] { (16, 'D', DaclPresent,
+            new[] { (0x1000, "P"), (0x100, "AR"), (0x400, "AI") }), (12, 'S', SaclPresent, [(0x2000, "P"), (0x200, "AR"), (0x800, "AI")]) })
         {
             if ((control & present) == 0)
                 continue;
@@ -263,10 +276,12 @@ public static partial class SecurityText
             var (kind, own) = (ace[0], ace[1]);
             var type = s_types.FirstOrDefault(t => t.Type == kind).Word;
             var flags = s_flags.Where(f => (own & f.Flag) != 0).ToList();
-            if (size < AceHeader || size > ace.Length || type is null || flags.Aggregate(0, (all, f) => all | f.Flag) != own || SidText(ace[AceHeader..size]) is not { } sid)
+            if (size < AceHeader || size > ace.Length || type is null || flags.Aggregate(0, (all, f) => all | f.Flag) != own
+                || SidText(ace[AceHeader..size]) is not { } sid)
                 return false;
             var mask = BinaryPrimitives.ReadUInt32LittleEndian(ace[4..]);
-            text.Append('(').Append(type).Append(';').AppendJoin("", flags.Select(f => f.Word)).Append(';').Append(RightsText(mask, type == "ML")).Append(";;;").Append(sid).Append(')');
+            text.Append('(').Append(type).Append(';').AppendJoin("", flags.Select(f => f.Word)).Append(';')
+                .Append(RightsText(mask, type == "ML")).Append(";;;").Append(sid).Append(')');
             at += size;
         }
         return true;
@@ -277,6 +292,7 @@ public static partial class SecurityText
         if (!isLabel && s_whole.FirstOrDefault(w => w.Right == mask).Word is { } whole)
             return whole;
         var words = (isLabel ? s_labels : s_rights).Where(r => (mask & r.Right) != 0).ToList();
-        return mask != 0 && words.Aggregate(0u, (all, w) => all | w.Right) == mask ? string.Concat(words.Select(w => w.Word)) : string.Create(CultureInfo.InvariantCulture, $"0x{mask:x}");
+        return mask != 0 && words.Aggregate(0u, (all, w) => all | w.Right) == mask ? string.Concat(words.Select(w => w.Word))
+            : string.Create(CultureInfo.InvariantCulture, $"0x{mask:x}");
     }
 }

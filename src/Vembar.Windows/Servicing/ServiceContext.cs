@@ -59,10 +59,12 @@ public sealed class ServiceContext
     private WindowsPath PathOf(string hive) => PathOfAny(hive) ?? throw new InvalidOperationException($"there is no hive {hive}");
 
     private WindowsPath? PathOfAny(string name) => Install is null ? null : name == NewUsers ? WindowsPath.Parse(NewUsersPath)
-        : UserProfiles.IsUser(name) ? UserProfiles.HivePath(Hive("SOFTWARE"), name, Install.Folder) : WindowsInstall.HivePath(Install.Folder, name);
+        : UserProfiles.IsUser(name) ? UserProfiles.HivePath(Hive("SOFTWARE"), name, Install.Folder)
+        : WindowsInstall.HivePath(Install.Folder, name);
 
     /// <summary>A hive of the install, opened once, or null when there is none of that name.</summary>
-    /// <param name="name">SYSTEM, SOFTWARE, DEFAULT, …, <see cref="NewUsers"/>, or a user by the security identifier ("S-1-5-21-…", also with "_Classes").</param>
+    /// <param name="name">SYSTEM, SOFTWARE, DEFAULT, …, <see cref="NewUsers"/>, or a user by the security identifier ("S-1-5-21-…", also
+    /// with "_Classes").</param>
     /// <exception cref="VembarException">It is damaged.</exception>
     public RegistryHive? Hive(string name)
     {
@@ -105,12 +107,14 @@ public sealed class ServiceContext
     }
 
     /// <summary>A hive's file as it was before this servicing; null when it is new.</summary>
-    internal (FileContent Content, FileTime? Modified)? Stored(string hive) => Tree.Find(PathOf(hive))?.Entry is { New: null, Content: { } content } entry ? (content, entry.Modified) : null;
+    internal (FileContent Content, FileTime? Modified)? Stored(string hive) =>
+        Tree.Find(PathOf(hive))?.Entry is { New: null, Content: { } content } entry ? (content, entry.Modified) : null;
 
     /// <summary>Says that a hive was changed and has to be written.</summary>
     public void MarkModified(string hive) => _hives[hive].Changed[0] = true;
 
-    /// <summary>Says that a hive may have become what it was before: when it says the same as that, it gets those very bytes back.</summary>
+    /// <summary>Says that a hive may have become what it was before: when it says the same as that, it gets those very bytes
+    /// back.</summary>
     /// <param name="hive">The hive.</param>
     /// <param name="content">What it was, as the archive holds it.</param>
     /// <param name="modified">Its time then.</param>
@@ -149,7 +153,9 @@ public sealed class ServiceContext
     internal WindowsInstall? ReadChangedInstall()
     {
         // A hive that was just changed is not read once more: its copy would be as long again.
-        RegistryHive Open(string name) => _written.TryGetValue(name, out var written) && Tree.Find(PathOf(name))?.Entry.New is { } put && ReferenceEquals(put, written.Content)
+        RegistryHive Open(string name) =>
+            _written.TryGetValue(name, out var written) && Tree.Find(PathOf(name))?.Entry.New is { } put
+            && ReferenceEquals(put, written.Content)
             ? written.Hive : WindowsInstall.OpenHive(Tree, Install!.Folder, name);
         return WindowsInstall.FindFolder(Tree) is { } folder && WindowsInstall.IsChanged(Tree, folder)
             ? folder == Install?.Folder ? WindowsInstall.Read(folder, Open("SOFTWARE"), Open("SYSTEM")) : WindowsInstall.Read(Tree)

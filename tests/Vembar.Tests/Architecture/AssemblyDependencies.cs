@@ -5,7 +5,8 @@ using System.Reflection.PortableExecutable;
 
 namespace Vembar.Tests.Architecture;
 
-/// <summary>What the types of an assembly use, read from its metadata: signatures, base types, attributes, and every instruction that names something.</summary>
+/// <summary>What the types of an assembly use, read from its metadata: signatures, base types, attributes, and every instruction that
+/// names something.</summary>
 internal sealed class AssemblyDependencies
 {
     private readonly MetadataReader _metadata;

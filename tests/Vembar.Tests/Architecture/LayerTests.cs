@@ -19,7 +19,8 @@ public class LayerTests
         for (var i = 0; i < s_layers.Length; i++)
         {
             var above = s_layers[i..];
-            var uses = AssemblyDependencies.Of(Assembly.Load(s_layers[i])).Assemblies.Where(a => a.StartsWith("Vembar", StringComparison.Ordinal));
+            var uses = AssemblyDependencies.Of(Assembly.Load(s_layers[i])).Assemblies.Where(a => a.StartsWith("Vembar",
+                StringComparison.Ordinal));
             wrong.AddRange(uses.Where(a => above.Contains(a) || !s_layers.Contains(a)).Select(a => $"{s_layers[i]} uses {a}"));
         }
         Assert.Empty(wrong);
@@ -28,8 +29,10 @@ public class LayerTests
     [Fact]
     public void ATypeStandsInTheNamespaceOfItsAssembly()
     {
-        var wrong = Layers().SelectMany(a => a.GetTypes().Where(t => t.Namespace is { } n && n.StartsWith("Vembar", StringComparison.Ordinal)
-            && n != a.GetName().Name && !n.StartsWith(a.GetName().Name + ".", StringComparison.Ordinal)).Select(t => $"{t} in {a.GetName().Name}"));
+        var wrong = Layers()
+            .SelectMany(a => a.GetTypes().Where(t => t.Namespace is { } n && n.StartsWith("Vembar", StringComparison.Ordinal)
+            && n != a.GetName().Name
+            && !n.StartsWith(a.GetName().Name + ".", StringComparison.Ordinal)).Select(t => $"{t} in {a.GetName().Name}"));
         Assert.Empty(wrong);
     }
 
@@ -69,7 +72,9 @@ public class LayerTests
     [Fact]
     public void NoLayerWritesToTheConsole()
     {
-        var wrong = Layers().SelectMany(a => AssemblyDependencies.Of(a).Assemblies.Where(r => r is "System.Console" or "Spectre.Console" or "System.CommandLine")
+        var wrong = Layers()
+            .SelectMany(a => AssemblyDependencies.Of(a).Assemblies.Where(r => r is "System.Console" or "Spectre.Console"
+                or "System.CommandLine")
             .Select(r => $"{a.GetName().Name} uses {r}"));
         Assert.Empty(wrong);
     }

@@ -31,10 +31,12 @@ internal sealed class TypeNames(MetadataReader metadata) : ISignatureTypeProvide
         return [Full(reader, type.Namespace, type.Name)];
     }
 
-    public ImmutableArray<string> GetTypeFromSpecification(MetadataReader reader, object? genericContext, TypeSpecificationHandle handle, byte rawTypeKind) =>
+    public ImmutableArray<string> GetTypeFromSpecification(MetadataReader reader, object? genericContext, TypeSpecificationHandle handle,
+        byte rawTypeKind) =>
         reader.GetTypeSpecification(handle).DecodeSignature(this, genericContext);
 
-    private static string Full(MetadataReader reader, StringHandle space, StringHandle name) => $"{reader.GetString(space)}.{reader.GetString(name)}";
+    private static string Full(MetadataReader reader, StringHandle space, StringHandle name) =>
+        $"{reader.GetString(space)}.{reader.GetString(name)}";
 
     public ImmutableArray<string> GetArrayType(ImmutableArray<string> elementType, ArrayShape shape) => elementType;
 
@@ -43,14 +45,16 @@ internal sealed class TypeNames(MetadataReader metadata) : ISignatureTypeProvide
     public ImmutableArray<string> GetFunctionPointerType(MethodSignature<ImmutableArray<string>> signature) =>
         [.. signature.ReturnType, .. signature.ParameterTypes.SelectMany(p => p)];
 
-    public ImmutableArray<string> GetGenericInstantiation(ImmutableArray<string> genericType, ImmutableArray<ImmutableArray<string>> typeArguments) =>
+    public ImmutableArray<string> GetGenericInstantiation(ImmutableArray<string> genericType,
+        ImmutableArray<ImmutableArray<string>> typeArguments) =>
         [.. genericType, .. typeArguments.SelectMany(a => a)];
 
     public ImmutableArray<string> GetGenericMethodParameter(object? genericContext, int index) => [];
 
     public ImmutableArray<string> GetGenericTypeParameter(object? genericContext, int index) => [];
 
-    public ImmutableArray<string> GetModifiedType(ImmutableArray<string> modifier, ImmutableArray<string> unmodifiedType, bool isRequired) =>
+    public ImmutableArray<string> GetModifiedType(ImmutableArray<string> modifier, ImmutableArray<string> unmodifiedType,
+        bool isRequired) =>
         [.. modifier, .. unmodifiedType];
 
     public ImmutableArray<string> GetPinnedType(ImmutableArray<string> elementType) => elementType;

@@ -4,7 +4,8 @@ using Vembar.Common;
 namespace Vembar.Windows.Registry.Hives;
 
 /// <summary>
-/// Which cells of a hive are free. A new one is taken near what it belongs to, else where it fits best, else in a new bin at the end; one that
+/// Which cells of a hive are free. A new one is taken near what it belongs to, else where it fits best, else in a new bin at the end; one
+/// that
 /// is given back is joined with its free neighbours, so that a hive does not grow by being edited.
 /// </summary>
 internal sealed class HiveAllocator(HiveImage hive)
@@ -85,7 +86,8 @@ internal sealed class HiveAllocator(HiveImage hive)
         if (near < 0)
             return null;
         int? best = null;
-        foreach (var at in _places.GetViewBetween(near, near + Reach).Take(Most).Concat(_places.GetViewBetween(near - Reach, near).Reverse().Take(Most)))
+        foreach (var at in _places.GetViewBetween(near, near + Reach).Take(Most)
+            .Concat(_places.GetViewBetween(near - Reach, near).Reverse().Take(Most)))
         {
             var size = hive.SizeAt(at);
             if (size == needed)
@@ -96,7 +98,8 @@ internal sealed class HiveAllocator(HiveImage hive)
         return best;
     }
 
-    private int? Best(int needed) => _sizes.GetViewBetween(SizeKey(needed, 0), long.MaxValue) is { Min: not 0 and var found } ? (int)(uint)found : null;
+    private int? Best(int needed) =>
+        _sizes.GetViewBetween(SizeKey(needed, 0), long.MaxValue) is { Min: not 0 and var found } ? (int)(uint)found : null;
 
     private int Added(int needed)
     {

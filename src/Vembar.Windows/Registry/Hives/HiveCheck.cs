@@ -55,7 +55,8 @@ internal sealed class HiveCheck
             _cancellation.ThrowIfCancellationRequested();
             var head = _hive.Bytes(at, HiveImage.BinHeadLength);
             var length = BinaryPrimitives.ReadInt32LittleEndian(head[8..]);
-            if (!head.StartsWith("hbin"u8) || BinaryPrimitives.ReadInt32LittleEndian(head[4..]) != at || length <= 0 || length % HiveImage.BlockLength != 0 || length > _hive.Length - at)
+            if (!head.StartsWith("hbin"u8) || BinaryPrimitives.ReadInt32LittleEndian(head[4..]) != at || length <= 0
+                || length % HiveImage.BlockLength != 0 || length > _hive.Length - at)
                 throw new BinaryFormatException("bin", at, "its head is damaged");
             Cells(at + HiveImage.BinHeadLength, at + length);
             at += length;

@@ -64,7 +64,8 @@ internal static class HiveComparison
         var b = ValueCell.At(two, other);
         if (a.Length != b.Length || a.Type != b.Type)
             return false;
-        return (a.IsCompressed == b.IsCompressed ? a.StoredName.SequenceEqual(b.StoredName) : a.Name == b.Name) && SameData(one, value, two, other);
+        return (a.IsCompressed == b.IsCompressed ? a.StoredName.SequenceEqual(b.StoredName) : a.Name == b.Name)
+            && SameData(one, value, two, other);
     }
 
     /// <summary>Whether two values have the same type and the same data.</summary>
@@ -73,6 +74,7 @@ internal static class HiveComparison
     {
         if (ValueCell.At(one, value).Type != ValueCell.At(two, other).Type)
             return false;
-        return HiveReader.TryPlainData(one, value, out var data) ? HiveReader.DataIs(two, other, data) : HiveReader.DataIs(two, other, HiveReader.Data(one, value));
+        return HiveReader.TryPlainData(one, value, out var data) ? HiveReader.DataIs(two, other, data)
+            : HiveReader.DataIs(two, other, HiveReader.Data(one, value));
     }
 }

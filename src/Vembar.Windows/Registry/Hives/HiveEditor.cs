@@ -79,7 +79,8 @@ internal sealed class HiveEditor(HiveImage hive, HiveAllocator cells, long time)
         var leaf = top[which];
         if (SubkeyLeaf.At(hive, leaf).Count >= SubkeyLeaf.Most)
         {
-            list = Split(parent, list, which, HiveReader.Search(hive, SubkeyLeaf.At(hive, leaf), upper) == ~SubkeyLeaf.At(hive, leaf).Count);
+            list = Split(parent, list, which,
+                HiveReader.Search(hive, SubkeyLeaf.At(hive, leaf), upper) == ~SubkeyLeaf.At(hive, leaf).Count);
             var first = SubkeyLeaf.At(hive, SubkeyLeaf.At(hive, list)[which]);
             while (HiveReader.Compare(hive, first[first.Count - 1], upper) < 0 && which + 1 < SubkeyLeaf.At(hive, list).Count)
                 first = SubkeyLeaf.At(hive, SubkeyLeaf.At(hive, list)[++which]);
@@ -128,7 +129,9 @@ internal sealed class HiveEditor(HiveImage hive, HiveAllocator cells, long time)
         if (SubkeyLeaf.At(hive, list).Room > count)
             return list;
         if (count == ushort.MaxValue)
-            throw VembarException.Environment("hive-full", $"a key of the registry hive would have more lists of keys than {ushort.MaxValue}, which is all that its format can hold", "Make fewer changes, or tidy the hive first with --tidy registry.");
+            throw VembarException.Environment("hive-full",
+                $"a key of the registry hive would have more lists of keys than {ushort.MaxValue}, which is all that its format can hold",
+                "Make fewer changes, or tidy the hive first with --tidy registry.");
         var length = SubkeyLeaf.HeadLength + (count + 1 + count / 4) * step;
         if (cells.TryResize(list, length))
             return list;
@@ -325,7 +328,9 @@ internal sealed class HiveEditor(HiveImage hive, HiveAllocator cells, long time)
         const int HeadLength = 8;
         var count = (data.Length - 1) / HiveReader.SegmentLength + 1;
         if (count > ushort.MaxValue)
-            throw VembarException.Environment("value-too-long", $"a value has {data.Length} bytes; registry hives hold up to {(long)ushort.MaxValue * HiveReader.SegmentLength}", "Make it shorter.");
+            throw VembarException.Environment("value-too-long",
+                $"a value has {data.Length} bytes; registry hives hold up to {(long)ushort.MaxValue * HiveReader.SegmentLength}",
+                "Make it shorter.");
         var head = cells.Take(HeadLength, near);
         var list = cells.Take(count * sizeof(int), head);
         "db"u8.CopyTo(hive.Cell(head));

@@ -5,7 +5,8 @@ using Vembar.Common.Formats;
 namespace Vembar.Windows.Registry.Hives;
 
 /// <summary>
-/// The bytes of a hive file: its base block, and bins of cells. Cells are named by their place behind the base block. What is added stands in
+/// The bytes of a hive file: its base block, and bins of cells. Cells are named by their place behind the base block. What is added stands
+/// in
 /// pieces of its own, so that a span of a cell stays good whatever is allocated. Every length and place is taken as hostile.
 /// </summary>
 /// <remarks>Source: "Windows registry file format specification" (Suhanov), sections "Base block", "Hive bin" and "Cell".</remarks>
@@ -182,7 +183,9 @@ internal sealed class HiveImage
     public int AddBin(int length, long time)
     {
         if (Length + (long)length > Longest)
-            throw VembarException.Environment("hive-full", $"the registry hive would be longer than {Longest >> 20} MiB, which is all that its format can hold", "Make fewer changes, or tidy the hive first with --tidy registry.");
+            throw VembarException.Environment("hive-full",
+                $"the registry hive would be longer than {Longest >> 20} MiB, which is all that its format can hold",
+                "Make fewer changes, or tidy the hive first with --tidy registry.");
         var piece = _added.Count > 0 ? _added[^1] : null;
         if (piece is null || piece.Bytes.Length - piece.Used < length)
         {

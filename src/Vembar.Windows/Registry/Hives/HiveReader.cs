@@ -110,7 +110,8 @@ internal static class HiveReader
                 break;
             (low, high) = Compare(hive, inner[inner.Count - 1], name) < 0 ? (middle + 1, high) : (low, middle);
         }
-        if (low < top.Count && SubkeyLeaf.At(hive, top[low]) is { IsIndex: false } likely && FindIn(hive, likely, name) is not HiveImage.None and var found)
+        if (low < top.Count && SubkeyLeaf.At(hive, top[low]) is { IsIndex: false } likely
+            && FindIn(hive, likely, name) is not HiveImage.None and var found)
             return found;
         for (var i = 0; i < top.Count && !hive.IsInOrder; i++)
         {
@@ -208,13 +209,15 @@ internal static class HiveReader
     {
         var cell = ValueCell.At(hive, value);
         if (cell.IsResident)
-            return cell.Length <= ValueCell.LongestResident ? cell.Resident.ToArray() : throw new BinaryFormatException("value", value, $"it tells {(uint)cell.Length} bytes in itself");
+            return cell.Length <= ValueCell.LongestResident ? cell.Resident.ToArray()
+                : throw new BinaryFormatException("value", value, $"it tells {(uint)cell.Length} bytes in itself");
         if (cell.Length == 0)
             return [];
         var first = hive.Cell(cell.Data);
         if (IsSegmented(hive, cell, first))
             return Segments(hive, cell.Data, cell.Length);
-        return cell.Length > 0 && cell.Length <= first.Length ? first[..cell.Length].ToArray() : throw new BinaryFormatException("value", value, $"it tells {(uint)cell.Length} bytes, its data has {first.Length}");
+        return cell.Length > 0 && cell.Length <= first.Length ? first[..cell.Length].ToArray()
+            : throw new BinaryFormatException("value", value, $"it tells {(uint)cell.Length} bytes, its data has {first.Length}");
     }
 
     /// <summary>A value's data without a copy, where it lies in one piece.</summary>
@@ -249,10 +252,12 @@ internal static class HiveReader
         if (cell.Length == 0)
             return true;
         var first = hive.Cell(cell.Data);
-        return !IsSegmented(hive, cell, first) && cell.Length <= first.Length ? first[..cell.Length].SequenceEqual(data) : Data(hive, value).AsSpan().SequenceEqual(data);
+        return !IsSegmented(hive, cell, first) && cell.Length <= first.Length ? first[..cell.Length].SequenceEqual(data)
+            : Data(hive, value).AsSpan().SequenceEqual(data);
     }
 
-    /// <summary>Whether a value's data is a list of segments. Some programs wrote long data in one cell, which Windows cannot read; it is read here.</summary>
+    /// <summary>Whether a value's data is a list of segments. Some programs wrote long data in one cell, which Windows cannot read; it is
+    /// read here.</summary>
     public static bool IsSegmented(HiveImage hive, ValueCell value, ReadOnlySpan<byte> data) =>
         hive.Minor >= FirstWithSegments && value.Length > SegmentLength && data.StartsWith("db"u8) && data.Length < value.Length;
 

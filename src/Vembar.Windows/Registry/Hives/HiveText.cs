@@ -3,7 +3,8 @@ using System.Text;
 namespace Vembar.Windows.Registry.Hives;
 
 /// <summary>Names of keys and values as they are stored, compared and hashed.</summary>
-/// <remarks>Source: "Windows registry file format specification" (Suhanov), sections "Key node", "Key value", "Fast leaf" and "Hash leaf".</remarks>
+/// <remarks>Source: "Windows registry file format specification" (Suhanov), sections "Key node", "Key value", "Fast leaf" and "Hash
+/// leaf".</remarks>
 internal static class HiveText
 {
     /// <summary>A name in upper case.</summary>
@@ -29,7 +30,8 @@ internal static class HiveText
     }
 
     /// <summary>A stored name: bytes of the first 256 characters, or UTF-16.</summary>
-    public static string Decode(ReadOnlySpan<byte> stored, bool isCompressed) => (isCompressed ? Encoding.Latin1 : Encoding.Unicode).GetString(stored);
+    public static string Decode(ReadOnlySpan<byte> stored, bool isCompressed) =>
+        (isCompressed ? Encoding.Latin1 : Encoding.Unicode).GetString(stored);
 
     /// <summary>Whether a name is stored in bytes.</summary>
     public static bool IsCompressible(string name) => !name.AsSpan().ContainsAnyExceptInRange('\0', '\u00FF');

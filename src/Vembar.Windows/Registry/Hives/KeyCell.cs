@@ -22,7 +22,8 @@ internal readonly ref struct KeyCell
     /// <summary>The key stands for another one; it has no values of its own.</summary>
     public const int Predefined = 0x40;
 
-    private const int FlagsAt = 2, TimeAt = 4, ParentAt = 16, SubkeysAt = 20, SubkeyListAt = 28, ValuesAt = 36, ValueListAt = 40, SecurityAt = 44, ClassAt = 48;
+    private const int FlagsAt = 2, TimeAt = 4, ParentAt = 16, SubkeysAt = 20, SubkeyListAt = 28, ValuesAt = 36, ValueListAt = 40,
+        SecurityAt = 44, ClassAt = 48;
     private const int LongestSubkeyNameAt = 52, LongestValueNameAt = 60, LongestDataAt = 64, NameLengthAt = 72, ClassLengthAt = 74;
 
     private readonly Span<byte> _bytes;
@@ -37,7 +38,8 @@ internal readonly ref struct KeyCell
         if (!bytes.StartsWith("nk"u8))
             throw new BinaryFormatException("key", cell, "there is none");
         var key = new KeyCell(bytes);
-        return key.NameLength <= bytes.Length - HeadLength && key.NameLength > 0 ? key : throw new BinaryFormatException("key", cell, $"its name has {key.NameLength} bytes");
+        return key.NameLength <= bytes.Length - HeadLength && key.NameLength > 0 ? key
+            : throw new BinaryFormatException("key", cell, $"its name has {key.NameLength} bytes");
     }
 
     /// <summary>Makes a key of a cell.</summary>
@@ -50,7 +52,15 @@ internal readonly ref struct KeyCell
         BinaryPrimitives.WriteUInt16LittleEndian(bytes[FlagsAt..], (ushort)(HiveText.IsCompressible(name) ? CompressedName : 0));
         BinaryPrimitives.WriteUInt16LittleEndian(bytes[NameLengthAt..], (ushort)encoded.Length);
         BinaryPrimitives.WriteInt32LittleEndian(bytes[32..], HiveImage.None);
-        return new KeyCell(bytes) { Time = time, Parent = parent, Security = security, SubkeyList = HiveImage.None, ValueList = HiveImage.None, Class = HiveImage.None };
+        return new KeyCell(bytes)
+        {
+            Time = time,
+            Parent = parent,
+            Security = security,
+            SubkeyList = HiveImage.None,
+            ValueList = HiveImage.None,
+            Class = HiveImage.None,
+        };
     }
 
     private int I32(int at) => BinaryPrimitives.ReadInt32LittleEndian(_bytes[at..]);

@@ -1,8 +1,10 @@
 namespace Vembar.Windows.Registry.Hives;
 
-/// <summary>How Windows compares the names of keys and values: without case, unit by unit, by a table that is as old as the format.</summary>
+/// <summary>How Windows compares the names of keys and values: without case, unit by unit, by a table that is as old as the
+/// format.</summary>
 /// <remarks>
-/// The table is that of NTFS volumes ($UpCase), with which a test compares it. .NET knows letters that were given capitals since; these stay
+/// The table is that of NTFS volumes ($UpCase), with which a test compares it. .NET knows letters that were given capitals since; these
+/// stay
 /// as they are.
 /// </remarks>
 public static class RegistryNames
@@ -12,7 +14,8 @@ public static class RegistryNames
         "\u03F0\u03F1\u03F3\u03F5\u1D8E\u1E9B\u1FBE\u2C5F\u2D27\u2D2D\uA661\uA699\uA69B";
 
     private static readonly (char First, char Last)[] s_leftAlone =
-        [('\u0525', '\u052F'), ('\u10D0', '\u10FF'), ('\u13F8', '\u13FD'), ('\u1C80', '\u1C8A'), ('\u2CEC', '\u2CF3'), ('\uA791', '\uA7F6'), ('\uAB53', '\uABBF')];
+        [('\u0525', '\u052F'), ('\u10D0', '\u10FF'), ('\u13F8', '\u13FD'), ('\u1C80', '\u1C8A'), ('\u2CEC', '\u2CF3'),
+        ('\uA791', '\uA7F6'), ('\uAB53', '\uABBF')];
 
     private static readonly char[] s_upper = MakeTable();
 

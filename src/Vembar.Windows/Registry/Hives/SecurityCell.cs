@@ -23,7 +23,8 @@ internal readonly ref struct SecurityCell
         var bytes = hive.Cell(cell, HeadLength);
         if (!bytes.StartsWith("sk"u8))
             throw new BinaryFormatException("security descriptor", cell, "there is none");
-        return BinaryPrimitives.ReadUInt32LittleEndian(bytes[LengthAt..]) <= bytes.Length - HeadLength ? new SecurityCell(bytes) : throw new BinaryFormatException("security descriptor", cell, "it is longer than its cell");
+        return BinaryPrimitives.ReadUInt32LittleEndian(bytes[LengthAt..]) <= bytes.Length - HeadLength ? new SecurityCell(bytes)
+            : throw new BinaryFormatException("security descriptor", cell, "it is longer than its cell");
     }
 
     /// <summary>Makes a descriptor of a cell; it is alone in its ring, and has no users yet.</summary>

@@ -27,11 +27,13 @@ internal readonly ref struct SubkeyLeaf
     public static SubkeyLeaf At(HiveImage hive, int cell)
     {
         var bytes = hive.Cell(cell, HeadLength);
-        var step = bytes[0] != (byte)'l' ? bytes.StartsWith("ri"u8) ? 4 : 0 : bytes[1] switch { (byte)'f' or (byte)'h' => 8, (byte)'i' => 4, _ => 0 };
+        var step = bytes[0] != (byte)'l' ? bytes.StartsWith("ri"u8) ? 4 : 0
+            : bytes[1] switch { (byte)'f' or (byte)'h' => 8, (byte)'i' => 4, _ => 0 };
         if (step == 0)
             throw new BinaryFormatException("list of keys", cell, "there is none");
         var list = new SubkeyLeaf(bytes, step);
-        return list.Count <= list.Room ? list : throw new BinaryFormatException("list of keys", cell, $"it has no room for {list.Count} keys");
+        return list.Count <= list.Room ? list
+            : throw new BinaryFormatException("list of keys", cell, $"it has no room for {list.Count} keys");
     }
 
     /// <summary>Makes a list of a cell; it is empty.</summary>
@@ -88,7 +90,8 @@ internal readonly ref struct SubkeyLeaf
         _bytes[at..(HeadLength + Count * _step)].CopyTo(_bytes[(at + _step)..]);
         BinaryPrimitives.WriteInt32LittleEndian(_bytes[at..], cell);
         if (_step > sizeof(int))
-            BinaryPrimitives.WriteUInt32LittleEndian(_bytes[(at + sizeof(int))..], IsHashed ? HiveText.Hash(HiveText.Upper(name)) : HiveText.Hint(name));
+            BinaryPrimitives.WriteUInt32LittleEndian(_bytes[(at + sizeof(int))..],
+                IsHashed ? HiveText.Hash(HiveText.Upper(name)) : HiveText.Hint(name));
         BinaryPrimitives.WriteUInt16LittleEndian(_bytes[2..], (ushort)(Count + 1));
     }
 

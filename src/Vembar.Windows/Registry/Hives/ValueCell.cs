@@ -31,7 +31,8 @@ internal readonly ref struct ValueCell
         if (!bytes.StartsWith("vk"u8))
             throw new BinaryFormatException("value", cell, "there is none");
         var value = new ValueCell(bytes);
-        return value.NameLength <= bytes.Length - HeadLength ? value : throw new BinaryFormatException("value", cell, $"its name has {value.NameLength} bytes");
+        return value.NameLength <= bytes.Length - HeadLength ? value
+            : throw new BinaryFormatException("value", cell, $"its name has {value.NameLength} bytes");
     }
 
     /// <summary>Makes a value of a cell; it has no data yet.</summary>

@@ -7,5 +7,6 @@ namespace Vembar.Windows.Servicing.Answers;
 public sealed record AnswerFinding(bool IsError, int Line, string Text)
 {
     /// <inheritdoc/>
-    public override string ToString() => Line > 0 ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"line {Line}: {Text}") : Text;
+    public override string ToString() =>
+        Line > 0 ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"line {Line}: {Text}") : Text;
 }

@@ -15,12 +15,14 @@ public static class AnswerProfile
 {
     private const string ShellSetup = "Microsoft-Windows-Shell-Setup";
     private static readonly XNamespace s_ns = AnswerFile.Namespace, s_wcm = "http://schemas.microsoft.com/WMIConfig/2002/State";
-    private static readonly string[] s_known = ["architecture", "computer", "owner", "organisation", "language", "input", "time-zone", "product-key", "administrator-password", "accounts", "domain", "workgroup", "specialize", "first-logon", "skip", "disk"];
+    private static readonly string[] s_known = ["architecture", "computer", "owner", "organisation", "language", "input", "time-zone",
+        "product-key", "administrator-password", "accounts", "domain", "workgroup", "specialize", "first-logon", "skip", "disk"];
 
     // What may be skipped, and what says so in the answer file.
     private static readonly (string Word, string Setting, string Value)[] s_pages =
     [
-        ("licence", "HideEULAPage", "true"), ("local-account", "HideLocalAccountScreen", "true"), ("oem-registration", "HideOEMRegistrationScreen", "true"), ("online-account", "HideOnlineAccountScreens", "true"),
+        ("licence", "HideEULAPage", "true"), ("local-account", "HideLocalAccountScreen", "true"),
+        ("oem-registration", "HideOEMRegistrationScreen", "true"), ("online-account", "HideOnlineAccountScreens", "true"),
         ("wireless", "HideWirelessSetupInOOBE", "true"), ("privacy", "ProtectYourPC", "3"),
     ];
 
@@ -38,23 +40,29 @@ public static class AnswerProfile
         var architecture = Text("architecture") is { Length: > 0 } given ? WindowsInstall.ArchitectureWord(given) : otherwise;
         if (architecture is not ("amd64" or "arm64" or "x86"))
             yaml.Wrong(root.At("architecture")!, "'architecture' is amd64, arm64 or x86");
-        if (Text("computer") is { Length: > 0 } computer && !computer.Contains("{{", StringComparison.Ordinal) && AnswerFile.ComputerNameProblem(computer) is { } problem)
+        if (Text("computer") is { Length: > 0 } computer && !computer.Contains("{{", StringComparison.Ordinal)
+            && AnswerFile.ComputerNameProblem(computer) is { } problem)
             yaml.Wrong(root.At("computer")!, problem);
-        foreach (var (key, setting) in ((string, string)[])[("language", "UILanguage"), ("input", "InputLocale"), ("product-key", "ProductKey")])
+        foreach (var (key, setting) in ((string, string)[])[("language", "UILanguage"), ("input", "InputLocale"),
+            ("product-key", "ProductKey")])
         {
             if (Text(key) is { Length: > 0 } value && AnswerKnowledge.ValueProblem(setting, value) is { } wrong)
                 yaml.Wrong(root.At(key)!, wrong);
         }
 
-        XElement Component(string name) => new(s_ns + "component", new XAttribute("name", name), new XAttribute("processorArchitecture", architecture),
-            new XAttribute("publicKeyToken", "31bf3856ad364e35"), new XAttribute("language", "neutral"), new XAttribute("versionScope", "nonSxS"));
+        XElement Component(string name) =>
+            new(s_ns + "component", new XAttribute("name", name), new XAttribute("processorArchitecture", architecture),
+            new XAttribute("publicKeyToken", "31bf3856ad364e35"), new XAttribute("language", "neutral"),
+            new XAttribute("versionScope", "nonSxS"));
         static void Set(XElement at, string name, string value)
         {
             if (value.Length > 0)
                 at.Add(new XElement(s_ns + name, value));
         }
-        static XElement Hidden(string name, string password) => new(s_ns + name, new XElement(s_ns + "Value", AnswerFile.Hide(password, name)), new XElement(s_ns + "PlainText", "false"));
-        XElement Commands(string list, string item, string line, IEnumerable<string> commands) => new(s_ns + list, commands.Select((c, i) => new XElement(s_ns + item, new XAttribute(s_wcm + "action", "add"),
+        static XElement Hidden(string name, string password) =>
+            new(s_ns + name, new XElement(s_ns + "Value", AnswerFile.Hide(password, name)), new XElement(s_ns + "PlainText", "false"));
+        XElement Commands(string list, string item, string line, IEnumerable<string> commands) =>
+            new(s_ns + list, commands.Select((c, i) => new XElement(s_ns + item, new XAttribute(s_wcm + "action", "add"),
             new XElement(s_ns + "Order", (i + 1).ToString(CultureInfo.InvariantCulture)), new XElement(s_ns + line, c))));
 
         var shell = Component(ShellSetup);
@@ -72,7 +80,8 @@ public static class AnswerProfile
             // Here Windows takes the password as it is; there is no hidden form.
             var identification = new XElement(s_ns + "Identification");
             if (Of("user").Length > 0)
-                identification.Add(new XElement(s_ns + "Credentials", new XElement(s_ns + "Domain", Of("name")), new XElement(s_ns + "Password", Of("password")), new XElement(s_ns + "Username", Of("user"))));
+                identification.Add(new XElement(s_ns + "Credentials", new XElement(s_ns + "Domain", Of("name")),
+                    new XElement(s_ns + "Password", Of("password")), new XElement(s_ns + "Username", Of("user"))));
             Set(identification, "JoinDomain", Of("name"));
             Set(identification, "MachineObjectOU", Of("ou"));
             var component = Component("Microsoft-Windows-UnattendedJoin");
@@ -110,7 +119,8 @@ public static class AnswerProfile
             if (s_pages.FirstOrDefault(p => p.Word == page) is { Word: not null } known)
                 Set(pages, known.Setting, known.Value);
             else
-                yaml.Wrong(root.At("skip")!, $"'{page}' is not a page that can be skipped: {string.Join(", ", s_pages.Select(p => p.Word))} are");
+                yaml.Wrong(root.At("skip")!,
+                    $"'{page}' is not a page that can be skipped: {string.Join(", ", s_pages.Select(p => p.Word))} are");
         }
         if (pages.HasElements)
             welcome.Add(pages);
@@ -127,11 +137,15 @@ public static class AnswerProfile
                 string Of(string key) => account.GetValueOrDefault(key) ?? "";
                 const int LongestName = 20;
                 if (Of("name").Length is 0 or > LongestName || Of("name").IndexOfAny([.. "\"/\\[]:;|=,+*?<>@"]) >= 0)
-                    yaml.Wrong(item, $"'{Of("name")}' is not an account's name: at most {LongestName} characters without \" / \\ [ ] : ; | = , + * ? < > @");
+                    yaml.Wrong(item,
+                        $"'{Of("name")}' is not an account's name: at most {LongestName} characters without \" / \\ [ ] : ; | = , + * ? "
+                        + $"< > @");
                 if (Of("group") is not ("" or "Administrators" or "Users"))
                     yaml.Wrong(item, "'group' is Administrators or Users");
                 local.Add(new XElement(s_ns + "LocalAccount", new XAttribute(s_wcm + "action", "add"), Hidden("Password", Of("password")),
-                    new XElement(s_ns + "DisplayName", Of("title") is { Length: > 0 } title ? title : Of("name")), new XElement(s_ns + "Group", Of("group") is { Length: > 0 } group ? group : "Users"), new XElement(s_ns + "Name", Of("name"))));
+                    new XElement(s_ns + "DisplayName", Of("title") is { Length: > 0 } title ? title : Of("name")),
+                    new XElement(s_ns + "Group", Of("group") is { Length: > 0 } group ? group : "Users"),
+                    new XElement(s_ns + "Name", Of("name"))));
             }
             accounts.Add(local);
         }
@@ -139,7 +153,8 @@ public static class AnswerProfile
             welcome.Add(accounts);
         if (welcome.HasElements)
             oobe.Add(welcome);
-        var disk = root.At("disk") is { } node && yaml.Fields(node, "number", "layout") is { } fields ? Disk(yaml, node, fields, Component) : null;
+        var disk = root.At("disk") is { } node && yaml.Fields(node, "number", "layout") is { } fields ? Disk(yaml, node, fields, Component)
+            : null;
         yaml.Throw();
         var unattend = new XElement(s_ns + "unattend", new XAttribute(XNamespace.Xmlns + "wcm", s_wcm), disk, specialize);
         if (oobe.HasElements)
@@ -180,16 +195,20 @@ public static class AnswerProfile
                 Element("Type", partition.Role switch { PartitionRole.Efi => "EFI", PartitionRole.Reserved => "MSR", _ => "Primary" })));
             if (partition.Role != PartitionRole.Reserved)
             {
-                modify.Add(Item("ModifyPartition", Element("Order", Text(modify.Elements().Count() + 1)), Element("PartitionID", Text(i)), Element("Format", partition.Role == PartitionRole.Efi ? "FAT32" : "NTFS"),
+                modify.Add(Item("ModifyPartition", Element("Order", Text(modify.Elements().Count() + 1)), Element("PartitionID", Text(i)),
+                    Element("Format", partition.Role == PartitionRole.Efi ? "FAT32" : "NTFS"),
                     partition.Label.Length > 0 ? Element("Label", partition.Label) : null!,
                     partition.Role == PartitionRole.Windows ? Element("Letter", "C") : null!,
-                    partition.Role == PartitionRole.Recovery && layout.Scheme == PartitionScheme.Gpt ? Element("TypeID", "DE94BBA4-06D1-4D40-A16A-BFD50179D6AC") : null!,
+                    partition.Role == PartitionRole.Recovery && layout.Scheme == PartitionScheme.Gpt
+                    ? Element("TypeID", "DE94BBA4-06D1-4D40-A16A-BFD50179D6AC") : null!,
                     partition.Role == PartitionRole.System ? Element("Active", "true") : null!));
             }
         }
         var setup = component("Microsoft-Windows-Setup");
-        setup.Add(Element("DiskConfiguration", Item("Disk", Element("DiskID", Text(number)), Element("WillWipeDisk", "true"), create, modify)),
-            Element("ImageInstall", Element("OSImage", Element("InstallTo", Element("DiskID", Text(number)), Element("PartitionID", Text(windows))))));
+        setup.Add(Element("DiskConfiguration",
+            Item("Disk", Element("DiskID", Text(number)), Element("WillWipeDisk", "true"), create, modify)),
+            Element("ImageInstall",
+            Element("OSImage", Element("InstallTo", Element("DiskID", Text(number)), Element("PartitionID", Text(windows))))));
         return new XElement(s_ns + "settings", new XAttribute("pass", "windowsPE"), setup);
     }
 }

@@ -19,7 +19,9 @@ public sealed class AnswersChange(string file, bool merge = false) : IChange
 
     /// <summary>Whether an image's answer file was put in by servicing, and not taken over from the reference.</summary>
     internal static bool WasMade(IEnumerable<HistoryEntry> history) =>
-        history.SelectMany(h => h.Details).Any(d => d.StartsWith($"{Kind} ", StringComparison.Ordinal) && (d.Contains(": done (", StringComparison.Ordinal) || d.Contains(": already (", StringComparison.Ordinal)));
+        history.SelectMany(h => h.Details)
+        .Any(d => d.StartsWith($"{Kind} ", StringComparison.Ordinal)
+            && (d.Contains(": done (", StringComparison.Ordinal) || d.Contains(": already (", StringComparison.Ordinal)));
 
     /// <inheritdoc/>
     public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
@@ -30,7 +32,8 @@ public sealed class AnswersChange(string file, bool merge = false) : IChange
         try
         {
             var isProfile = Path.GetExtension(file) is ".yaml" or ".yml";
-            var bytes = isProfile ? AnswerProfile.Make(file, WindowsInstall.ArchitectureWord(context.Install.Architecture)).ToBytes() : InputFile.ReadAllBytes(file);
+            var bytes = isProfile ? AnswerProfile.Make(file, WindowsInstall.ArchitectureWord(context.Install.Architecture)).ToBytes()
+                : InputFile.ReadAllBytes(file);
             var answers = AnswerFile.Parse(bytes, file);
             var findings = answers.Check(context.Install.Architecture);
             if (findings.Any(f => f.IsError))
@@ -51,14 +54,19 @@ public sealed class AnswersChange(string file, bool merge = false) : IChange
                 return [Outcome(ChangeStatus.Already, $"it is at {path}")];
             context.Tree.PutFile(path, new NewContent(bytes, null, bytes.Length));
             context.HasOwnAnswerFile = true;
-            var how = settings > 0 ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"merged into {path}, {settings} {(settings == 1 ? "setting" : "settings")} changed") : isProfile ? $"made from the profile, to {path}" : $"to {path}";
+            var how = settings > 0
+                ? string.Create(System.Globalization.CultureInfo.InvariantCulture,
+                $"merged into {path}, {settings} {(settings == 1 ? "setting" : "settings")} changed")
+                : isProfile ? $"made from the profile, to {path}" : $"to {path}";
             return [Outcome(ChangeStatus.Done, string.Join("; ", (string[])[how, .. findings.Select(f => f.ToString())]))];
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
         {
-            return [Outcome(ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message)];
+            return [Outcome(ChangeStatus.Refused,
+                problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message)];
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the answer file", file) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "read the answer file", file) is { } error)
         {
             return [Outcome(ChangeStatus.Refused, error.Message)];
         }

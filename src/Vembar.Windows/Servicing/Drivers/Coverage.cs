@@ -6,7 +6,8 @@ public static class Coverage
     /// <summary>Chooses for every device of every model.</summary>
     public static IReadOnlyList<ModelCoverage> Of(IReadOnlyList<HardwareProfile> profiles, IReadOnlyList<CandidateDriver> drivers)
     {
-        var byId = new Dictionary<string, List<(CandidateDriver Driver, CandidateModel Model, int Place)>>(StringComparer.OrdinalIgnoreCase);
+        var byId = new Dictionary<string, List<(CandidateDriver Driver, CandidateModel Model, int Place)>>(
+            StringComparer.OrdinalIgnoreCase);
         foreach (var driver in drivers)
         {
             foreach (var model in driver.Models)
@@ -29,7 +30,8 @@ public static class Coverage
                 {
                     foreach (var (driver, model, at) in byId.GetValueOrDefault(ids[place]) ?? [])
                     {
-                        matches.Add(new DriverMatch(driver, model.Description, ids[place], (compatible ? 2 : 0) + (at > 0 ? 1 : 0), place, at, model.FeatureScore) { Components = model.Components });
+                        matches.Add(new DriverMatch(driver, model.Description, ids[place], (compatible ? 2 : 0) + (at > 0 ? 1 : 0), place,
+                            at, model.FeatureScore) { Components = model.Components });
                     }
                 }
             }

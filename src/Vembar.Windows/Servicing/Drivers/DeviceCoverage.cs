@@ -13,9 +13,12 @@ public sealed record DeviceCoverage(HardwareDevice Device, DriverMatch? Chosen, 
     public IEnumerable<DriverMatch> All => Chosen is null ? Beside : Beside.Prepend(Chosen);
 
     /// <summary>The one that another one loses to.</summary>
-    public DriverMatch? WinnerOver(DriverMatch other) => other.Driver.ExtensionId is { } extension ? Beside.FirstOrDefault(b => b.Driver.ExtensionId == extension)
-        : Beside.FirstOrDefault(b => b.Id.Equals(other.Id, StringComparison.OrdinalIgnoreCase) && b.Id.StartsWith(@"SWC\", StringComparison.OrdinalIgnoreCase)) ?? Chosen;
+    public DriverMatch? WinnerOver(DriverMatch other) =>
+        other.Driver.ExtensionId is { } extension ? Beside.FirstOrDefault(b => b.Driver.ExtensionId == extension)
+        : Beside.FirstOrDefault(b => b.Id.Equals(other.Id, StringComparison.OrdinalIgnoreCase)
+        && b.Id.StartsWith(@"SWC\", StringComparison.OrdinalIgnoreCase)) ?? Chosen;
 
-    /// <summary>0 for a device without which Windows does not start and that has no driver, 1 for one that is needed, 2 for any other without a driver, 3 for one with a driver.</summary>
+    /// <summary>0 for a device without which Windows does not start and that has no driver, 1 for one that is needed, 2 for any other
+    /// without a driver, 3 for one with a driver.</summary>
     public int Urgency => Chosen is not null ? 3 : Device.Boot ? 0 : Device.Needed ? 1 : 2;
 }

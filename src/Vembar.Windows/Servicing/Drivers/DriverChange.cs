@@ -39,7 +39,8 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
             }
         }
         var kept = Choose(context, store, found, folders, signatures);
-        outcomes.AddRange(kept.Select(k => k.Status != ChangeStatus.Done ? new ChangeOutcome("driver", k.Found.DisplayName, k.Status, k.Why) : AddOne(context, store, k, folders[k], signatures[k])));
+        outcomes.AddRange(kept.Select(k => k.Status != ChangeStatus.Done
+            ? new ChangeOutcome("driver", k.Found.DisplayName, k.Status, k.Why) : AddOne(context, store, k, folders[k], signatures[k])));
         return outcomes;
     }
 
@@ -49,20 +50,25 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         if (options.For.Count == 0)
             return;
         var ids = options.For.SelectMany(p => p.Devices).SelectMany(d => d.HardwareIds.Concat(d.CompatibleIds))
-            .Concat(found.Select(f => f.Driver).Concat(store.Listed.Select(store.Fit)).OfType<FittedDriver>().SelectMany(d => d.Sections.Values).SelectMany(s => s.Components)).ToHashSet(StringComparer.OrdinalIgnoreCase);
-        var brought = found.Where(f => f.Driver is not null).SelectMany(f => f.Driver!.CopiedInfs.Select(f.Beside)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+            .Concat(found.Select(f => f.Driver).Concat(store.Listed.Select(store.Fit)).OfType<FittedDriver>()
+                .SelectMany(d => d.Sections.Values).SelectMany(s => s.Components)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var brought = found.Where(f => f.Driver is not null).SelectMany(f => f.Driver!.CopiedInfs.Select(f.Beside))
+            .ToHashSet(StringComparer.OrdinalIgnoreCase);
         for (var i = 0; i < found.Count; i++)
         {
-            if (found[i] is { Status: ChangeStatus.Done, Driver: { } driver } && !brought.Contains(found[i].Found.DisplayName) && !driver.Devices.Any(d => d.Ids.Any(ids.Contains)))
+            if (found[i] is { Status: ChangeStatus.Done, Driver: { } driver } && !brought.Contains(found[i].Found.DisplayName)
+                && !driver.Devices.Any(d => d.Ids.Any(ids.Contains)))
                 found[i] = found[i] with { Status = ChangeStatus.Skipped, Why = WhyLeftOut(driver) };
         }
     }
 
-    private string WhyLeftOut(FittedDriver driver) => driver.IsPrimitive ? "it is for no device, but a filter or a service; it goes in without models"
+    private string WhyLeftOut(FittedDriver driver) =>
+        driver.IsPrimitive ? "it is for no device, but a filter or a service; it goes in without models"
         : $"no device of {string.Join(", ", options.For.Select(p => p.Model))} would get it; {driver.Bytes >> 10} KiB left out";
 
     // The newest of each driver, each package once, and only what the models need; what falls out keeps its place with the reason.
-    private List<DriverFound> Choose(ServiceContext context, DriverStore store, List<DriverFound> found, Dictionary<DriverFound, string> folders, Dictionary<DriverFound, DriverSignature> signatures)
+    private List<DriverFound> Choose(ServiceContext context, DriverStore store, List<DriverFound> found,
+        Dictionary<DriverFound, string> folders, Dictionary<DriverFound, DriverSignature> signatures)
     {
         var first = new Dictionary<string, DriverFound>(StringComparer.OrdinalIgnoreCase);
         var lines = found.Where(f => f.Status == ChangeStatus.Done).ToLookup(f => f.Driver!.Package.Line);
@@ -70,14 +76,18 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         var chosen = new HashSet<string>(StringComparer.Ordinal);
         if (options.For.Count > 0)
         {
-            var candidates = found.Where(f => f.Status == ChangeStatus.Done).Select(f => CandidateDriver.Of(f.Driver!, f.Found.DisplayName, signatures[f].State == SignatureState.Signed))
-                .Concat(store.Listed.Where(l => !folders.ContainsValue(l.StoreFolder)).Select(l => CandidateDriver.Of(l, store.Fit(l), context.UnsignedDrivers.All(u => u.Inf != l.Inf)))).ToList();
-            chosen.UnionWith(Coverage.Of(options.For, candidates).SelectMany(m => m.Devices).SelectMany(d => d.All).Select(m => m.Driver.From));
+            var candidates = found.Where(f => f.Status == ChangeStatus.Done)
+                .Select(f => CandidateDriver.Of(f.Driver!, f.Found.DisplayName, signatures[f].State == SignatureState.Signed))
+                .Concat(store.Listed.Where(l => !folders.ContainsValue(l.StoreFolder))
+                    .Select(l => CandidateDriver.Of(l, store.Fit(l), context.UnsignedDrivers.All(u => u.Inf != l.Inf)))).ToList();
+            chosen.UnionWith(Coverage.Of(options.For, candidates).SelectMany(m => m.Devices).SelectMany(d => d.All)
+                .Select(m => m.Driver.From));
             // What a chosen one brings comes along.
             var pending = new Queue<DriverFound>(found.Where(f => chosen.Contains(f.Found.DisplayName)));
             while (pending.TryDequeue(out var bringer))
             {
-                foreach (var brought in bringer.Driver!.CopiedInfs.SelectMany(n => found.Where(f => f.Driver is not null && f.IsAt(bringer.Beside(n)))))
+                foreach (var brought in bringer.Driver!.CopiedInfs.SelectMany(
+                    n => found.Where(f => f.Driver is not null && f.IsAt(bringer.Beside(n)))))
                 {
                     if (chosen.Add(brought.Found.DisplayName))
                         pending.Enqueue(brought);
@@ -102,11 +112,13 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
     private static DriverFound? Newer(DriverFound found, IEnumerable<DriverFound> line, HashSet<string> wanted)
     {
         var package = found.Driver!.Package;
-        return line.Where(f => f.Driver!.Package.IsNewerThan(package.Date, package.Version) && DriverVersions.Covers(DriverVersions.IdsOf(f.Driver), DriverVersions.IdsOf(found.Driver), wanted))
+        return line.Where(f => f.Driver!.Package.IsNewerThan(package.Date, package.Version)
+            && DriverVersions.Covers(DriverVersions.IdsOf(f.Driver), DriverVersions.IdsOf(found.Driver), wanted))
             .MaxBy(f => (f.Driver!.Package.Date, f.Driver.Package.Version));
     }
 
-    private static string Devices(int count) => count == 1 ? "1 device" : string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{count} devices");
+    private static string Devices(int count) =>
+        count == 1 ? "1 device" : string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{count} devices");
 
     private ChangeOutcome AddOne(ServiceContext context, DriverStore store, DriverFound found, string folder, DriverSignature signature)
     {
@@ -117,16 +129,21 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         {
             if (store.Find(folder) is { } there)
                 return Outcome(ChangeStatus.Already, $"it is {there.Inf}");
-            var versions = store.Listed.Where(l => l.OriginalInf.Equals(package.InfName, StringComparison.OrdinalIgnoreCase) && l.Provider.Equals(package.Provider, StringComparison.OrdinalIgnoreCase) && (l.ClassGuid == package.ClassGuid || l.ClassGuid == Guid.Empty)).ToList();
+            var versions = store.Listed.Where(l => l.OriginalInf.Equals(package.InfName, StringComparison.OrdinalIgnoreCase)
+                && l.Provider.Equals(package.Provider, StringComparison.OrdinalIgnoreCase)
+                && (l.ClassGuid == package.ClassGuid || l.ClassGuid == Guid.Empty)).ToList();
             var wanted = DriverVersions.IdsOf(options.For);
             var ids = DriverVersions.IdsOf(driver).ToList();
-            if (!options.EveryVersion && versions.Find(v => Version.TryParse(v.Version, out var version) && (v.Date ?? default, version).CompareTo((package.Date, package.Version)) > 0
+            if (!options.EveryVersion
+                && versions.Find(v => Version.TryParse(v.Version, out var version)
+                && (v.Date ?? default, version).CompareTo((package.Date, package.Version)) > 0
                 && DriverVersions.Covers(v.Ids, ids, wanted)) is { } newer)
                 return Outcome(ChangeStatus.Skipped, $"the image has a newer one, {newer.Version} ({newer.Inf})");
             if (store.Conflict(driver) is { } conflict)
                 return Outcome(ChangeStatus.Refused, conflict);
             var before = context.Tree.BytesChanged;
-            var older = versions.Where(v => Version.TryParse(v.Version, out var version) && package.IsNewerThan(v.Date ?? default, version) && DriverVersions.Covers(ids, v.Ids, wanted)).ToList();
+            var older = versions.Where(v => Version.TryParse(v.Version, out var version) && package.IsNewerThan(v.Date ?? default, version)
+                && DriverVersions.Covers(ids, v.Ids, wanted)).ToList();
             if (options.ReplaceOlder)
                 older.ForEach(o => store.Remove(o));
             var published = store.Add(driver, folder);
@@ -134,7 +151,8 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
                 context.UnsignedDrivers.Add(new UnsignedDriver(published, package.InfName, signature.Word, signature.Why));
             var notes = new List<string>
             {
-                $"{package.Provider} {package.Class} {package.Version}, {(driver.IsPrimitive ? "for no device" : Devices(driver.Devices.Count))}, as {published}",
+                $"{package.Provider} {package.Class} {package.Version}, "
+                + $"{(driver.IsPrimitive ? "for no device" : Devices(driver.Devices.Count))}, as {published}",
             };
             var services = driver.Services.Count > 0 ? $"service {string.Join(", ", driver.Services.Select(s => s.Name))} installed" : "";
             if (driver.IsBootCritical)
@@ -142,11 +160,14 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
             else if (driver.IsPrimitive)
                 notes.Add(services);
             if (older.Count > 0)
-                notes.Add($"{(options.ReplaceOlder ? "in place of" : "beside the older")} {string.Join(", ", older.Select(o => $"{o.Version} ({o.Inf})"))}");
+                notes.Add($"{(options.ReplaceOlder ? "in place of" : "beside the older")} "
+                    + $"{string.Join(", ", older.Select(o => $"{o.Version} ({o.Inf})"))}");
             notes.Add(signature.State == SignatureState.Signed ? signature.Why : $"NOT TRUSTED, {signature.Word}: {signature.Why}");
             if (driver.LeftToWindows.Count > 0)
-                notes.Add($"{(driver.IsPrimitive ? "not made, and Windows will not either" : "left to Windows")}: {string.Join(", ", driver.LeftToWindows)}");
-            var missing = driver.CopiedInfs.Where(n => n.Contains('/') || (package.Folder.Length(n) is null && store.Include(n) is null)).ToList();
+                notes.Add($"{(driver.IsPrimitive ? "not made, and Windows will not either" : "left to Windows")}: "
+                    + $"{string.Join(", ", driver.LeftToWindows)}");
+            var missing = driver.CopiedInfs.Where(n => n.Contains('/') || (package.Folder.Length(n) is null && store.Include(n) is null))
+                .ToList();
             if (missing.Count > 0)
                 notes.Add($"it brings {string.Join(", ", missing)}, which {(missing.Count == 1 ? "is" : "are")} not beside it");
             if (driver.MissingIncludes.Count > 0 && driver.IsBootCritical)

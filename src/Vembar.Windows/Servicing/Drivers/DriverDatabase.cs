@@ -37,7 +37,8 @@ public static class DriverDatabase
     /// <summary>A package that a hive lists; null when it does not.</summary>
     /// <param name="system">The hive.</param>
     /// <param name="inf">The name that it was published under.</param>
-    public static ListedDriver? Find(RegistryHive system, string inf) => system.Key($@"{Root}\DriverInfFiles\{inf}") is { } file ? ReadOne(system, file) : null;
+    public static ListedDriver? Find(RegistryHive system, string inf) =>
+        system.Key($@"{Root}\DriverInfFiles\{inf}") is { } file ? ReadOne(system, file) : null;
 
     private static ListedDriver ReadOne(RegistryHive system, RegistryKey file)
     {
@@ -47,7 +48,8 @@ public static class DriverDatabase
         var (date, version) = package?.Get("Version") is (_, { Length: >= 40 } bytes) ? ParseVersion(bytes) : (null, "");
         return new ListedDriver(
             file.Name, package?.GetString("InfName") ?? "", folder, package?.GetString("Provider") ?? "", version, date,
-            [.. (package?.Key("Configurations")?.Subkeys ?? []).Select(c => c.GetString("Service")).OfType<string>().Where(s => s.Length > 0).Distinct()],
+            [.. (package?.Key("Configurations")?.Subkeys ?? []).Select(c => c.GetString("Service")).OfType<string>()
+            .Where(s => s.Length > 0).Distinct()],
             [.. Ids(package?.Key("Descriptors"), "")])
         { ClassGuid = classGuid };
     }
@@ -66,15 +68,18 @@ public static class DriverDatabase
     }
 
     /// <summary>The number of a published name (oem3.inf); -1 when it has none.</summary>
-    public static int Number(string inf) => inf.StartsWith("oem", StringComparison.OrdinalIgnoreCase) && inf.EndsWith(".inf", StringComparison.OrdinalIgnoreCase)
+    public static int Number(string inf) =>
+        inf.StartsWith("oem", StringComparison.OrdinalIgnoreCase) && inf.EndsWith(".inf", StringComparison.OrdinalIgnoreCase)
         && int.TryParse(inf.AsSpan(3, inf.Length - 7), NumberStyles.None, CultureInfo.InvariantCulture, out var number) ? number : -1;
 
     private static (DateOnly?, string) ParseVersion(byte[] bytes)
     {
         var time = BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(24));
         var version = BinaryPrimitives.ReadUInt64LittleEndian(bytes.AsSpan(32));
-        DateOnly? date = time > 0 && time < DateTime.MaxValue.ToFileTimeUtc() ? DateOnly.FromDateTime(DateTime.FromFileTimeUtc(time)) : null;
-        return (date, string.Create(CultureInfo.InvariantCulture, $"{version >> 48}.{(version >> 32) & 0xFFFF}.{(version >> 16) & 0xFFFF}.{version & 0xFFFF}"));
+        DateOnly? date = time > 0 && time < DateTime.MaxValue.ToFileTimeUtc() ? DateOnly.FromDateTime(DateTime.FromFileTimeUtc(time))
+            : null;
+        return (date, string.Create(CultureInfo.InvariantCulture,
+            $"{version >> 48}.{(version >> 32) & 0xFFFF}.{(version >> 16) & 0xFFFF}.{version & 0xFFFF}"));
     }
 
     /// <summary>Registers a staged package.</summary>
@@ -151,7 +156,8 @@ public static class DriverDatabase
         var date = package.Date == default ? 0 : package.Date.ToDateTime(TimeOnly.MinValue, DateTimeKind.Utc).ToFileTimeUtc();
         BinaryPrimitives.WriteInt64LittleEndian(bytes.AsSpan(24), date);
         var v = package.Version;
-        BinaryPrimitives.WriteUInt64LittleEndian(bytes.AsSpan(32), ((ulong)v.Major << 48) | ((ulong)v.Minor << 32) | ((ulong)v.Build << 16) | (uint)v.Revision);
+        BinaryPrimitives.WriteUInt64LittleEndian(bytes.AsSpan(32),
+            ((ulong)v.Major << 48) | ((ulong)v.Minor << 32) | ((ulong)v.Build << 16) | (uint)v.Revision);
         return bytes;
     }
 }

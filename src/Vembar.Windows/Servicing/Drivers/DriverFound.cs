@@ -11,7 +11,8 @@ namespace Vembar.Windows.Servicing.Drivers;
 internal sealed record DriverFound(FoundInf Found, FittedDriver? Driver, ChangeStatus Status, string Why)
 {
     /// <summary>Finds and reads all packages below some paths.</summary>
-    public static List<DriverFound> In(IEnumerable<string> paths, WindowsTarget windows, Func<string, InfFile?>? include, List<ChangeOutcome> problems, CancellationToken cancellation)
+    public static List<DriverFound> In(IEnumerable<string> paths, WindowsTarget windows, Func<string, InfFile?>? include,
+        List<ChangeOutcome> problems, CancellationToken cancellation)
     {
         var all = new List<DriverFound>();
         foreach (var path in paths)
@@ -65,11 +66,15 @@ internal sealed record DriverFound(FoundInf Found, FittedDriver? Driver, ChangeS
             var driver = package.For(windows, include);
             if (driver.Devices.Count == 0 && !driver.IsPrimitive)
             {
-                var why = package.Architectures.Count > 0 && !package.Architectures.Contains(windows.Architecture) ? $"it is for {string.Join(" and ", package.Architectures)}; the image is {windows.Architecture}"
-                    : package.DeviceCount == 0 ? "it is for no device" : $"it has no device for {windows.Architecture}, build {windows.Build}";
+                var why = package.Architectures.Count > 0 && !package.Architectures.Contains(windows.Architecture)
+                    ? $"it is for {string.Join(" and ", package.Architectures)}; the image is {windows.Architecture}"
+                    : package.DeviceCount == 0 ? "it is for no device"
+                    : $"it has no device for {windows.Architecture}, build {windows.Build}";
                 return new DriverFound(inf, null, unfit, why);
             }
-            return driver.MissingFiles is { Count: > 0 } missing ? new DriverFound(inf, driver, ChangeStatus.Refused, $"files that the INF names are missing: {string.Join(", ", missing)}") : new DriverFound(inf, driver, ChangeStatus.Done, "");
+            return driver.MissingFiles is { Count: > 0 } missing
+                ? new DriverFound(inf, driver, ChangeStatus.Refused, $"files that the INF names are missing: {string.Join(", ", missing)}")
+                : new DriverFound(inf, driver, ChangeStatus.Done, "");
         }
         catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
         {

@@ -30,7 +30,8 @@ public sealed class DriverPackage
     /// <summary>The class's id.</summary>
     public Guid ClassGuid { get; private init; }
 
-    /// <summary>Which extension of a device's driver it is: such a package goes beside that, and never in its place. Null for a driver.</summary>
+    /// <summary>Which extension of a device's driver it is: such a package goes beside that, and never in its place. Null for a
+    /// driver.</summary>
     public Guid? ExtensionId { get; private init; }
 
     /// <summary>Who provides it.</summary>
@@ -80,30 +81,38 @@ public sealed class DriverPackage
         if (!inf.Has("Version"))
             throw VembarException.Input("bad-inf", $"'{inf.DisplayName}' has no [Version] section", "Is it the INF of a driver?");
         if (!(Version("Signature").ToUpperInvariant() is "$WINDOWS NT$" or "$CHICAGO$" or "$WINDOWS 95$"))
-            throw VembarException.Input("bad-inf", $"'{inf.DisplayName}' has the signature '{Version("Signature")}'; \"$WINDOWS NT$\" is wanted", "Is it the INF of a driver?");
+            throw VembarException.Input("bad-inf",
+                $"'{inf.DisplayName}' has the signature '{Version("Signature")}'; \"$WINDOWS NT$\" is wanted",
+                "Is it the INF of a driver?");
         var line = inf.Line("Version", "DriverVer");
-        DateOnly.TryParseExact(line is null ? "" : inf.Expand(line.Value(0)), ["MM/dd/yyyy", "M/d/yyyy", "MM-dd-yyyy", "M-d-yyyy"], CultureInfo.InvariantCulture, DateTimeStyles.None, out var date);
+        DateOnly.TryParseExact(line is null ? "" : inf.Expand(line.Value(0)), ["MM/dd/yyyy", "M/d/yyyy", "MM-dd-yyyy", "M-d-yyyy"],
+            CultureInfo.InvariantCulture, DateTimeStyles.None, out var date);
         var makers = inf.Section("Manufacturer").Where(m => m.Value(0).Length > 0).ToList();
         var decorations = makers.SelectMany(m => m.Values.Skip(1)).Where(v => v.Length > 0).Select(TargetOs.Parse).ToList();
-        var models = makers.SelectMany(m => m.Values.Skip(1).Where(v => v.Length > 0).Select(d => $"{m.Value(0)}.{d}").Append(m.Value(0))).Distinct(StringComparer.OrdinalIgnoreCase);
+        var models = makers.SelectMany(m => m.Values.Skip(1).Where(v => v.Length > 0).Select(d => $"{m.Value(0)}.{d}").Append(m.Value(0)))
+            .Distinct(StringComparer.OrdinalIgnoreCase);
         return new DriverPackage(inf, folder, name)
         {
             Class = Version("Class"),
             ClassGuid = Guid.TryParse(Version("ClassGuid"), out var guid) ? guid : Guid.Empty,
-            ExtensionId = IsExtension(Version("Class"), Version("ClassGuid")) ? Guid.TryParse(Version("ExtensionId"), out var extension) ? extension : Guid.Empty : null,
+            ExtensionId = IsExtension(Version("Class"), Version("ClassGuid"))
+            ? Guid.TryParse(Version("ExtensionId"), out var extension) ? extension : Guid.Empty : null,
             Provider = Version("Provider"),
             Date = date,
             Version = ParseVersion(line is null ? "" : inf.Expand(line.Value(1))),
             Architectures = ArchitecturesOf(inf, [.. makers.Select(m => m.Value(0))], decorations),
-            DeviceCount = models.SelectMany(inf.Section).Where(l => l.Values.Count > 1).Select(l => (Name: l.Key, Id: inf.Expand(l.Value(1)).ToUpperInvariant())).Distinct().Count(),
+            DeviceCount = models.SelectMany(inf.Section).Where(l => l.Values.Count > 1)
+            .Select(l => (Name: l.Key, Id: inf.Expand(l.Value(1)).ToUpperInvariant())).Distinct().Count(),
         };
     }
 
-    private static IReadOnlyList<string> ArchitecturesOf(InfFile inf, IReadOnlyList<string> plainModels, IReadOnlyList<TargetOs> decorations)
+    private static IReadOnlyList<string> ArchitecturesOf(InfFile inf, IReadOnlyList<string> plainModels,
+        IReadOnlyList<TargetOs> decorations)
     {
         var named = decorations.Select(d => d.Architecture).Where(a => a.Length > 0);
         // Models without a decoration are for x86.
-        var plain = plainModels.Any(m => inf.Section(m).Count > 0) || decorations.Any(d => d.Architecture.Length == 0) ? ["x86"] : Array.Empty<string>();
+        var plain = plainModels.Any(m => inf.Section(m).Count > 0) || decorations.Any(d => d.Architecture.Length == 0) ? ["x86"]
+            : Array.Empty<string>();
         var all = named.Concat(plain).Distinct().Order(StringComparer.Ordinal).ToArray();
         if (all.Length > 0)
             return all;
@@ -121,7 +130,8 @@ public sealed class DriverPackage
 
     private static Version ParseVersion(string text)
     {
-        var parts = text.Split('.').Select(p => ushort.TryParse(p, CultureInfo.InvariantCulture, out var n) ? n : (ushort)0).Concat(new ushort[4]).Take(4).ToArray();
+        var parts = text.Split('.').Select(p => ushort.TryParse(p, CultureInfo.InvariantCulture, out var n) ? n : (ushort)0)
+            .Concat(new ushort[4]).Take(4).ToArray();
         return new Version(parts[0], parts[1], parts[2], parts[3]);
     }
 
@@ -129,8 +139,10 @@ public sealed class DriverPackage
     /// <param name="windows">The Windows.</param>
     /// <param name="include">Finds an INF that this one includes, by its name; null for those of the package's own folder alone.</param>
     /// <exception cref="VembarException">The INF contradicts itself; the message has section and line.</exception>
-    public FittedDriver For(WindowsTarget windows, Func<string, InfFile?>? include = null) => new(this, windows, name => IncludeOf(name) ?? include?.Invoke(name));
+    public FittedDriver For(WindowsTarget windows, Func<string, InfFile?>? include = null) =>
+        new(this, windows, name => IncludeOf(name) ?? include?.Invoke(name));
 
     private InfFile? IncludeOf(string name) =>
-        name.Length > 0 && name.IndexOfAny(['/', '\\']) < 0 && Folder.Length(name) is <= InfFile.Longest ? InfFile.Parse(Folder.Read(name, InfFile.Longest), $"{Folder.DisplayName}/{name}") : null;
+        name.Length > 0 && name.IndexOfAny(['/', '\\']) < 0 && Folder.Length(name) is <= InfFile.Longest
+        ? InfFile.Parse(Folder.Read(name, InfFile.Longest), $"{Folder.DisplayName}/{name}") : null;
 }

@@ -18,7 +18,8 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
     {
         ChangeOutcome Outcome(string what, ChangeStatus status, string why) => new("driver-path", what, status, why);
         if (context.Install is not { } install || WindowsTarget.Of(install) is not { } windows)
-            return [.. paths.Select(p => Outcome(p, ChangeStatus.Refused, context.Install is null ? "the image holds no Windows" : "the image does not say which architecture it is for"))];
+            return [.. paths.Select(p => Outcome(p, ChangeStatus.Refused,
+                context.Install is null ? "the image holds no Windows" : "the image does not say which architecture it is for"))];
         if (context.Hive("SOFTWARE") is not { } software)
             return [.. paths.Select(p => Outcome(p, ChangeStatus.Refused, "the image has no SOFTWARE hive"))];
         var outcomes = new List<ChangeOutcome>();
@@ -38,11 +39,15 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
                 if (signature.State != SignatureState.Signed && !options.AllowUnsigned)
                     outcomes.Add(Outcome(displayName, ChangeStatus.Refused, $"{signature.Word}: {signature.Why}"));
                 else if (driver.IsPrimitive)
-                    outcomes.Add(Outcome(displayName, ChangeStatus.Refused, "it is for no device, so Windows will not look for it; --driver installs it"));
+                    outcomes.Add(Outcome(displayName, ChangeStatus.Refused, "it is for no device, so Windows will not look for it; "
+                        + "--driver installs it"));
                 else if (all.Skip(1).FirstOrDefault(a => WhyNot(a) is not null) is { } brought)
-                    outcomes.Add(Outcome(displayName, ChangeStatus.Refused, $"it brings {brought.Found.Name}, which cannot go in: {WhyNot(brought)}"));
+                    outcomes.Add(Outcome(displayName, ChangeStatus.Refused, $"it brings {brought.Found.Name}, which cannot go in: "
+                        + $"{WhyNot(brought)}"));
                 else
-                    outcomes.Add(Put(context, software, [.. all.Select(a => a.Driver!)], signature, why => Outcome(displayName, why.Length > 0 ? ChangeStatus.Done : ChangeStatus.Already, why.Length > 0 ? why : "it is there")));
+                    outcomes.Add(Put(context, software, [.. all.Select(a => a.Driver!)], signature,
+                        why => Outcome(displayName, why.Length > 0 ? ChangeStatus.Done : ChangeStatus.Already,
+                            why.Length > 0 ? why : "it is there")));
             }
             catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
             {
@@ -56,11 +61,13 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
     {
         if (brought is not { Status: ChangeStatus.Done, Driver: { } driver })
             return brought.Why;
-        return options.AllowUnsigned || options.Trust.Check(driver) is not { State: not SignatureState.Signed } signature ? null : $"{signature.Word}: {signature.Why}";
+        return options.AllowUnsigned || options.Trust.Check(driver) is not { State: not SignatureState.Signed } signature ? null
+            : $"{signature.Word}: {signature.Why}";
     }
 
     // A package and those that it brings, which it looks for in its own folder.
-    private static ChangeOutcome Put(ServiceContext context, RegistryHive software, IReadOnlyList<FittedDriver> all, DriverSignature signature, Func<string, ChangeOutcome> outcome)
+    private static ChangeOutcome Put(ServiceContext context, RegistryHive software, IReadOnlyList<FittedDriver> all,
+        DriverSignature signature, Func<string, ChangeOutcome> outcome)
     {
         var driver = all[0];
         var name = driver.StoreFolder();
@@ -82,6 +89,9 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
             context.MarkModified("SOFTWARE");
             changed = true;
         }
-        return outcome(changed ? $"{driver.Package.Provider} {driver.Package.Class} {driver.Package.Version}, in {folder}; Windows looks there when it meets a device; {(signature.State == SignatureState.Signed ? signature.Why : $"NOT TRUSTED, {signature.Word}: {signature.Why}")}" : "");
+        return outcome(changed
+            ? $"{driver.Package.Provider} {driver.Package.Class} {driver.Package.Version}, in {folder}; Windows looks there when it "
+            + $"meets a device; "
+            + $"{(signature.State == SignatureState.Signed ? signature.Why : $"NOT TRUSTED, {signature.Word}: {signature.Why}")}" : "");
     }
 }

@@ -17,13 +17,18 @@ public sealed class DriverRemoval(string name) : IChange
             matching = [.. store.Listed.Where(l => l.OriginalInf.Equals(wanted, StringComparison.OrdinalIgnoreCase))];
         if (matching.Count == 0)
         {
-            return [DriverDatabase.Read(context.Hive("SYSTEM")!, inbox: true).Any(l => l.Inf.Equals(wanted, StringComparison.OrdinalIgnoreCase))
-                ? Outcome(ChangeStatus.Refused, "it is one of Windows' own drivers") : Outcome(ChangeStatus.Already, "the image has no such driver")];
+            return [DriverDatabase.Read(context.Hive("SYSTEM")!, inbox: true)
+                .Any(l => l.Inf.Equals(wanted, StringComparison.OrdinalIgnoreCase))
+                ? Outcome(ChangeStatus.Refused, "it is one of Windows' own drivers")
+                : Outcome(ChangeStatus.Already, "the image has no such driver")];
         }
         return [.. matching.OrderByDescending(l => DriverDatabase.Number(l.Inf)).Select(l =>
         {
             var bytes = store.Remove(l);
-            return Outcome(ChangeStatus.Done, $"{l.Provider} {l.OriginalInf} {l.Version} ({l.Inf}) is out; {bytes >> 10} KiB less") with { Bytes = -bytes };
+            return Outcome(ChangeStatus.Done, $"{l.Provider} {l.OriginalInf} {l.Version} ({l.Inf}) is out; {bytes >> 10} KiB less") with
+            {
+                Bytes = -bytes,
+            };
         })];
     }
 }

@@ -3,7 +3,8 @@ using Vembar.Windows.Registry;
 namespace Vembar.Windows.Servicing.Drivers;
 
 /// <summary>A service that an INF installs.</summary>
-public sealed record DriverService(string Name, string DisplayName, uint Type, uint Start, uint ErrorControl, string Binary, string Group, bool IsFunction)
+public sealed record DriverService(string Name, string DisplayName, uint Type, uint Start, uint ErrorControl, string Binary, string Group,
+    bool IsFunction)
 {
     /// <summary>What it is for, as text; may be empty.</summary>
     public string Description { get; init; } = "";

@@ -11,7 +11,8 @@ public sealed record DriverSignature(SignatureState State, string Signer, DateTi
     public string Word => WordFor(State);
 
     /// <summary>The words for packages that nobody trusted signed.</summary>
-    public static IReadOnlyList<string> Words { get; } = [.. Enum.GetValues<SignatureState>().Where(s => s != SignatureState.Signed).Select(WordFor)];
+    public static IReadOnlyList<string> Words { get; } =
+        [.. Enum.GetValues<SignatureState>().Where(s => s != SignatureState.Signed).Select(WordFor)];
 
     internal static string WordFor(SignatureState state) => state switch
     {

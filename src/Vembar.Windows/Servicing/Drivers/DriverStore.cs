@@ -60,7 +60,8 @@ public sealed class DriverStore
     public InfFile? Include(string name)
     {
         var path = name.IndexOfAny(['/', '\\']) < 0 && WindowsPath.IsUsableName(name) ? _context.Windows($"INF/{name}") : null;
-        return path is not null && _context.Tree.ReadFile(path, InfFile.Longest) is { } bytes ? InfFile.Parse(bytes, path.ToString()) : null;
+        return path is not null && _context.Tree.ReadFile(path, InfFile.Longest) is { } bytes ? InfFile.Parse(bytes, path.ToString())
+            : null;
     }
 
     /// <summary>A listed package as its INF in the store describes it; null when that cannot be read.</summary>
@@ -96,7 +97,8 @@ public sealed class DriverStore
 
     /// <summary>Whether a package is staged and registered: its published name, or null.</summary>
     public ListedDriver? Find(string storeFolder) =>
-        Listed.FirstOrDefault(d => d.StoreFolder.Equals(storeFolder, StringComparison.OrdinalIgnoreCase)) is { } listed && _context.Tree.Exists(_context.Windows($"{StorePath}/{storeFolder}")) ? listed : null;
+        Listed.FirstOrDefault(d => d.StoreFolder.Equals(storeFolder, StringComparison.OrdinalIgnoreCase)) is { } listed
+        && _context.Tree.Exists(_context.Windows($"{StorePath}/{storeFolder}")) ? listed : null;
 
     /// <summary>Why a package cannot go in; null when it can.</summary>
     public string? Conflict(FittedDriver driver)
@@ -109,18 +111,21 @@ public sealed class DriverStore
             {
                 case { Kind: EntryKind.Folder }:
                     return $"'{path}' is a folder in the image, a driver file was to be put there";
-                case { } when !IsSame(path, driver, source) && OwnersOf(path, null).FirstOrDefault(o => o.Driver.Package.Line != driver.Package.Line) is { Driver: not null } owner:
+                case { } when !IsSame(path, driver, source)
+                    && OwnersOf(path, null).FirstOrDefault(o => o.Driver.Package.Line != driver.Package.Line) is { Driver: not null } owner:
                     return $"'{path}' is another file, which {owner.Listed.Inf} ({owner.Listed.OriginalInf}) put there";
             }
         }
-        var twice = Placed(driver).GroupBy(p => p.Path.ToString(), StringComparer.OrdinalIgnoreCase).FirstOrDefault(g => g.Select(p => p.Source).Distinct(StringComparer.OrdinalIgnoreCase).Count() > 1);
+        var twice = Placed(driver).GroupBy(p => p.Path.ToString(), StringComparer.OrdinalIgnoreCase)
+            .FirstOrDefault(g => g.Select(p => p.Source).Distinct(StringComparer.OrdinalIgnoreCase).Count() > 1);
         if (twice is not null)
             return $"it copies {string.Join(" and ", twice.Select(p => p.Source))} both to '{twice.Key}'";
         foreach (var service in driver.Services)
         {
             if (Binary(service, "") is null)
                 return $"its service '{service.Name}' has the binary '{service.Binary}', which has no place in an offline install";
-            if (Services.Key(service.Name) is { } key && key.GetStrings("Owners") is null && !All.Any(d => d.Services.Contains(service.Name, StringComparer.OrdinalIgnoreCase)))
+            if (Services.Key(service.Name) is { } key && key.GetStrings("Owners") is null
+                && !All.Any(d => d.Services.Contains(service.Name, StringComparer.OrdinalIgnoreCase)))
                 return $"the image has a service '{service.Name}' that belongs to no driver";
         }
         return null;
@@ -168,7 +173,8 @@ public sealed class DriverStore
             if (!_context.Tree.Exists(path) || !IsSame(path, driver!, source))
                 continue;
             // Another package that puts a file there gets its own back.
-            if (OwnersOf(path, listed.Inf).OrderByDescending(o => (o.Driver.Package.Date, o.Driver.Package.Version)).FirstOrDefault() is { Driver: { } other, Source: var theirs })
+            if (OwnersOf(path, listed.Inf).OrderByDescending(o => (o.Driver.Package.Date, o.Driver.Package.Version))
+                .FirstOrDefault() is { Driver: { } other, Source: var theirs })
                 _context.Tree.PutFile(path, other.Package.Folder.Content(theirs));
             else
                 Away(path);
@@ -215,13 +221,15 @@ public sealed class DriverStore
     // The lowest number that is free in both places that know them.
     private string NextName()
     {
-        _taken ??= [.. _context.Tree.Names(_context.Windows("INF")).Select(n => DriverDatabase.Number(Path.ChangeExtension(n, ".inf"))), .. Listed.Select(d => DriverDatabase.Number(d.Inf))];
+        _taken ??= [.. _context.Tree.Names(_context.Windows("INF")).Select(n => DriverDatabase.Number(Path.ChangeExtension(n, ".inf"))),
+            .. Listed.Select(d => DriverDatabase.Number(d.Inf))];
         for (var number = 0; number < MostPublished; number++)
         {
             if (_taken.Add(number))
                 return string.Create(CultureInfo.InvariantCulture, $"oem{number}.inf");
         }
-        throw VembarException.Input("drivers-full", $"the image has {MostPublished} added drivers; there is no name left", "Take some out with --driver-out.");
+        throw VembarException.Input("drivers-full", $"the image has {MostPublished} added drivers; there is no name left",
+            "Take some out with --driver-out.");
     }
 
     // The path in the image for a directory id; null for those that have no place of their own offline.
@@ -330,7 +338,8 @@ public sealed class DriverStore
 
     private void Release(DriverService service, ListedDriver listed)
     {
-        if (Services.Key(service.Name) is not { } key || key.GetStrings("Owners") is not { } owners || !owners.Contains(listed.Inf, StringComparer.OrdinalIgnoreCase))
+        if (Services.Key(service.Name) is not { } key || key.GetStrings("Owners") is not { } owners
+            || !owners.Contains(listed.Inf, StringComparer.OrdinalIgnoreCase))
             return;
         var others = owners.Where(o => !o.Equals(listed.Inf, StringComparison.OrdinalIgnoreCase)).ToList();
         key.Delete();
@@ -342,11 +351,14 @@ public sealed class DriverStore
                 log.Delete();
         }
         // Whoever else has a service of that name gets it as its own INF says; the newest last, so that it stands.
-        var heirs = All.Where(d => !d.Inf.Equals(listed.Inf, StringComparison.OrdinalIgnoreCase) && d.Services.Contains(service.Name, StringComparer.OrdinalIgnoreCase))
-            .Select(d => (Listed: d, Driver: Fit(d))).Where(d => d.Driver is not null).OrderBy(d => (d.Driver!.Package.Date, d.Driver.Package.Version));
+        var heirs = All.Where(d => !d.Inf.Equals(listed.Inf, StringComparison.OrdinalIgnoreCase)
+            && d.Services.Contains(service.Name, StringComparer.OrdinalIgnoreCase))
+            .Select(d => (Listed: d, Driver: Fit(d))).Where(d => d.Driver is not null)
+                .OrderBy(d => (d.Driver!.Package.Date, d.Driver.Package.Version));
         foreach (var (heir, driver) in heirs)
         {
-            if (driver!.Services.FirstOrDefault(s => s.Name.Equals(service.Name, StringComparison.OrdinalIgnoreCase)) is { } theirs && Binary(theirs, heir.StoreFolder) is not null
+            if (driver!.Services.FirstOrDefault(s => s.Name.Equals(service.Name, StringComparison.OrdinalIgnoreCase)) is { } theirs
+                && Binary(theirs, heir.StoreFolder) is not null
                 && (others.Contains(heir.Inf, StringComparer.OrdinalIgnoreCase) || DriverDatabase.Number(heir.Inf) < 0))
                 Install(theirs, heir.Inf, heir.StoreFolder);
         }

@@ -11,7 +11,8 @@ namespace Vembar.Windows.Servicing.Drivers;
 /// <summary>The certificates that the user trusts, and the check of driver packages against them.</summary>
 public sealed class DriverTrust
 {
-    private const string CodeSigning = "1.3.6.1.5.5.7.3.3", TimeStamping = "1.3.6.1.5.5.7.3.8", Stamp = "1.3.6.1.4.1.311.3.3.1", SigningTime = "1.2.840.113549.1.9.5";
+    private const string CodeSigning = "1.3.6.1.5.5.7.3.3", TimeStamping = "1.3.6.1.5.5.7.3.8", Stamp = "1.3.6.1.4.1.311.3.3.1",
+        SigningTime = "1.2.840.113549.1.9.5";
     private static readonly string[] s_certificateFiles = [".pem", ".crt", ".cer", ".der", ".p7b"];
     private readonly X509Certificate2Collection _trusted = [];
     private TimeProvider _clock = TimeProvider.System;
@@ -34,7 +35,9 @@ public sealed class DriverTrust
         {
             if (Directory.Exists(path))
             {
-                var files = Directory.EnumerateFiles(path).Where(f => s_certificateFiles.Contains(Path.GetExtension(f), StringComparer.OrdinalIgnoreCase)).Order(StringComparer.Ordinal).ToList();
+                var files = Directory.EnumerateFiles(path)
+                    .Where(f => s_certificateFiles.Contains(Path.GetExtension(f), StringComparer.OrdinalIgnoreCase))
+                        .Order(StringComparer.Ordinal).ToList();
                 if (files.Count == 0)
                     problems.Add($"the trust folder '{path}' holds no certificate ({string.Join(", ", s_certificateFiles)})");
                 files.ForEach(f => trust.Add(f, problems));
@@ -42,7 +45,9 @@ public sealed class DriverTrust
             else
                 trust.Add(path, problems);
         }
-        return problems.Count == 0 ? trust : throw VembarException.Input("bad-certificate", problems[0], "Name files that hold certificates in PEM or DER form, or a folder of them.", [.. problems.Skip(1)]);
+        return problems.Count == 0 ? trust
+            : throw VembarException.Input("bad-certificate", problems[0],
+            "Name files that hold certificates in PEM or DER form, or a folder of them.", [.. problems.Skip(1)]);
     }
 
     private void Add(string path, List<string> problems)
@@ -71,13 +76,15 @@ public sealed class DriverTrust
         {
             problems.Add($"'{path}' holds no certificate: {failure.Message.TrimEnd('.')}");
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read the certificate", path) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "read the certificate", path) is { } error)
         {
             problems.Add(error.Message);
         }
     }
 
-    /// <summary>Looks at the signature of a package: the catalog's signature, its signer, and that every file is listed with its hash.</summary>
+    /// <summary>Looks at the signature of a package: the catalog's signature, its signer, and that every file is listed with its
+    /// hash.</summary>
     /// <param name="driver">The package as one Windows sees it.</param>
     /// <exception cref="VembarException">A file cannot be read.</exception>
     public DriverSignature Check(FittedDriver driver)
@@ -100,9 +107,11 @@ public sealed class DriverTrust
         var signature = CheckSigner(catalog.Signature);
         if (signature.State is SignatureState.Unsigned or SignatureState.BadSignature)
             return signature;
-        var wrong = driver.Files.Where(f => !f.Equals(driver.Catalog, StringComparison.OrdinalIgnoreCase) && folder.Length(f) is not null).Where(f => !IsCovered(catalog, folder, f)).ToList();
+        var wrong = driver.Files.Where(f => !f.Equals(driver.Catalog, StringComparison.OrdinalIgnoreCase) && folder.Length(f) is not null)
+            .Where(f => !IsCovered(catalog, folder, f)).ToList();
         // Files that are not what was signed are worse than not knowing who signed them.
-        return wrong.Count == 0 ? signature : No(SignatureState.WrongHash, $"not as it was signed: {string.Join(", ", wrong)}", signature.Signer);
+        return wrong.Count == 0 ? signature
+            : No(SignatureState.WrongHash, $"not as it was signed: {string.Join(", ", wrong)}", signature.Signer);
     }
 
     private static bool IsCovered(SecurityCatalog catalog, IPackageFolder folder, string file)
@@ -120,7 +129,8 @@ public sealed class DriverTrust
         }
         catch (CryptographicException failure)
         {
-            return new DriverSignature(SignatureState.BadSignature, "", null, $"the signature of its security catalog is damaged: {failure.Message.TrimEnd('.')}");
+            return new DriverSignature(SignatureState.BadSignature, "", null,
+                $"the signature of its security catalog is damaged: {failure.Message.TrimEnd('.')}");
         }
     }
 
@@ -130,7 +140,8 @@ public sealed class DriverTrust
             return new DriverSignature(SignatureState.Unsigned, "", null, "nobody signed its security catalog");
         var signer = message.SignerInfos[0];
         if (signer.Certificate is not { } certificate)
-            return new DriverSignature(SignatureState.BadSignature, "", null, "its security catalog does not hold the signer's certificate");
+            return new DriverSignature(SignatureState.BadSignature, "", null,
+                "its security catalog does not hold the signer's certificate");
         var name = certificate.GetNameInfo(X509NameType.SimpleName, forIssuer: false);
         try
         {
@@ -144,8 +155,12 @@ public sealed class DriverTrust
         var (state, why) = Chain(certificate, message.Certificates, stamped ?? _clock.GetUtcNow().UtcDateTime, CodeSigning);
         why = state switch
         {
-            SignatureState.Signed => string.Create(CultureInfo.InvariantCulture, $"signed by {name}{(stamped is { } time ? $", time-stamped {time:yyyy-MM-dd}" : "")}"),
-            SignatureState.Expired => $"the certificate of {name} {why}{(stamped is not null ? " when it signed" : doubt.Length > 0 ? $", and {doubt}" : ", and there is no time-stamp")}",
+            SignatureState.Signed =>
+                string.Create(CultureInfo.InvariantCulture,
+                $"signed by {name}{(stamped is { } time ? $", time-stamped {time:yyyy-MM-dd}" : "")}"),
+            SignatureState.Expired =>
+                $"the certificate of {name} "
+                + $"{why}{(stamped is not null ? " when it signed" : doubt.Length > 0 ? $", and {doubt}" : ", and there is no time-stamp")}",
             _ => $"signed by {name}, {why}",
         };
         return new DriverSignature(state, name, stamped, why);
@@ -167,15 +182,19 @@ public sealed class DriverTrust
 #pragma warning restore CA2000
                     return (null, "its time-stamp is not of this signature");
                 var time = token.TokenInfo.Timestamp.UtcDateTime;
-                return Chain(authority, others, time, TimeStamping).State == SignatureState.Signed ? (time, "") : (null, "its time-stamp is not by anybody trusted");
+                return Chain(authority, others, time, TimeStamping).State == SignatureState.Signed ? (time, "")
+                    : (null, "its time-stamp is not by anybody trusted");
             }
             foreach (var counter in signer.CounterSignerInfos)
             {
                 counter.CheckSignature(verifySignatureOnly: true);
-                var time = counter.SignedAttributes.Cast<CryptographicAttributeObject>().Where(a => a.Oid.Value == SigningTime).SelectMany(a => a.Values.Cast<AsnEncodedData>()).Select(v => new Pkcs9SigningTime(v.RawData).SigningTime).FirstOrDefault();
+                var time = counter.SignedAttributes.Cast<CryptographicAttributeObject>().Where(a => a.Oid.Value == SigningTime)
+                    .SelectMany(a => a.Values.Cast<AsnEncodedData>()).Select(v => new Pkcs9SigningTime(v.RawData).SigningTime)
+                        .FirstOrDefault();
                 if (time == default || counter.Certificate is null)
                     continue;
-                return Chain(counter.Certificate, further, time, TimeStamping).State == SignatureState.Signed ? (time, "") : (null, "its time-stamp is not by anybody trusted");
+                return Chain(counter.Certificate, further, time, TimeStamping).State == SignatureState.Signed ? (time, "")
+                    : (null, "its time-stamp is not by anybody trusted");
             }
         }
         catch (CryptographicException)
@@ -185,10 +204,13 @@ public sealed class DriverTrust
         return (null, "");
     }
 
-    private (SignatureState State, string Why) Chain(X509Certificate2 certificate, X509Certificate2Collection further, DateTime time, string purpose)
+    private (SignatureState State, string Why) Chain(X509Certificate2 certificate, X509Certificate2Collection further, DateTime time,
+        string purpose)
     {
-        if (certificate.Extensions.OfType<X509EnhancedKeyUsageExtension>().FirstOrDefault() is { } usage && !usage.EnhancedKeyUsages.Cast<Oid>().Any(o => o.Value == purpose))
-            return (SignatureState.Untrusted, purpose == CodeSigning ? "whose certificate is not one for signing code" : "whose certificate is not one for time-stamps");
+        if (certificate.Extensions.OfType<X509EnhancedKeyUsageExtension>().FirstOrDefault() is { } usage
+            && !usage.EnhancedKeyUsages.Cast<Oid>().Any(o => o.Value == purpose))
+            return (SignatureState.Untrusted,
+                purpose == CodeSigning ? "whose certificate is not one for signing code" : "whose certificate is not one for time-stamps");
         using var chain = new X509Chain();
         chain.ChainPolicy.TrustMode = X509ChainTrustMode.CustomRootTrust;
         chain.ChainPolicy.CustomTrustStore.AddRange(_trusted);
@@ -202,17 +224,22 @@ public sealed class DriverTrust
         var links = chain.ChainElements.ToList();
         var anchor = links.FindIndex(l => _trusted.Any(t => t.RawDataMemory.Span.SequenceEqual(l.Certificate.RawDataMemory.Span)));
         if (anchor < 0)
-            return (SignatureState.Untrusted, _trusted.Count == 0 ? "and no certificate was named as trusted" : $"whose certificate leads to {links[^1].Certificate.GetNameInfo(X509NameType.SimpleName, forIssuer: true)}, which is not trusted");
-        const X509ChainStatusFlags Allowed = X509ChainStatusFlags.PartialChain | X509ChainStatusFlags.UntrustedRoot | X509ChainStatusFlags.NotTimeValid | X509ChainStatusFlags.RevocationStatusUnknown | X509ChainStatusFlags.OfflineRevocation;
+            return (SignatureState.Untrusted, _trusted.Count == 0 ? "and no certificate was named as trusted"
+                : $"whose certificate leads to {links[^1].Certificate.GetNameInfo(X509NameType.SimpleName, forIssuer: true)}, which is "
+                + $"not trusted");
+        const X509ChainStatusFlags Allowed =
+            X509ChainStatusFlags.PartialChain | X509ChainStatusFlags.UntrustedRoot | X509ChainStatusFlags.NotTimeValid | X509ChainStatusFlags.RevocationStatusUnknown | X509ChainStatusFlags.OfflineRevocation;
         var bad = links.Take(anchor + 1).SelectMany(l => l.ChainElementStatus).FirstOrDefault(s => (s.Status & ~Allowed) != 0);
         if (bad.Status != X509ChainStatusFlags.NoError)
             return (SignatureState.Untrusted, $"whose certificate is not right: {bad.StatusInformation.TrimEnd('.')}");
         foreach (var link in links.Take(anchor + 1))
         {
             if (time > link.Certificate.NotAfter.ToUniversalTime())
-                return (SignatureState.Expired, string.Create(CultureInfo.InvariantCulture, $"ran out on {link.Certificate.NotAfter.ToUniversalTime():yyyy-MM-dd}"));
+                return (SignatureState.Expired,
+                    string.Create(CultureInfo.InvariantCulture, $"ran out on {link.Certificate.NotAfter.ToUniversalTime():yyyy-MM-dd}"));
             if (time < link.Certificate.NotBefore.ToUniversalTime())
-                return (SignatureState.Expired, string.Create(CultureInfo.InvariantCulture, $"is valid from {link.Certificate.NotBefore.ToUniversalTime():yyyy-MM-dd} only"));
+                return (SignatureState.Expired, string.Create(CultureInfo.InvariantCulture,
+                    $"is valid from {link.Certificate.NotBefore.ToUniversalTime():yyyy-MM-dd} only"));
         }
         return (SignatureState.Signed, "");
     }

@@ -1,7 +1,8 @@
 namespace Vembar.Windows.Servicing.Drivers;
 
 /// <summary>
-/// Tells versions of one driver from drivers that only share a name: vendors ship packages of one INF name for different devices, and one is
+/// Tells versions of one driver from drivers that only share a name: vendors ship packages of one INF name for different devices, and one
+/// is
 /// older than another only where that serves all that it serves.
 /// </summary>
 internal static class DriverVersions
@@ -21,5 +22,6 @@ internal static class DriverVersions
 
     /// <summary>The ids of the devices of some models.</summary>
     public static HashSet<string> IdsOf(IEnumerable<HardwareProfile> models) =>
-        models.SelectMany(m => m.Devices).SelectMany(d => d.HardwareIds.Concat(d.CompatibleIds)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        models.SelectMany(m => m.Devices).SelectMany(d => d.HardwareIds.Concat(d.CompatibleIds))
+        .ToHashSet(StringComparer.OrdinalIgnoreCase);
 }

@@ -7,11 +7,13 @@ public static class FileHash
 {
     private const int PartLength = 1 << 18, HeadersLength = 4096;
 
-    /// <summary>Takes what counts of a file: of a program all but its checksum and its own signature, of any other file everything.</summary>
+    /// <summary>Takes what counts of a file: of a program all but its checksum and its own signature, of any other file
+    /// everything.</summary>
     /// <param name="content">The content from its start.</param>
     /// <param name="append">Gets the parts in their order.</param>
     /// <returns>How many zeros would fill a program up to a multiple of eight; 0 for any other file.</returns>
-    /// <remarks>Source: the vendor's "Windows Authenticode Portable Executable Signature Format", "Calculating the PE image hash".</remarks>
+    /// <remarks>Source: the vendor's "Windows Authenticode Portable Executable Signature Format", "Calculating the PE image
+    /// hash".</remarks>
     public static int Append(Stream content, Action<ReadOnlySpan<byte>> append)
     {
         var buffer = new byte[PartLength];
@@ -51,7 +53,8 @@ public static class FileHash
         var leave = new List<(long, long)> { (optional + ChecksumAt, 4), (certificates, DirectoryLength) };
         if (BinaryPrimitives.ReadUInt32LittleEndian(head[(directories - 4)..]) <= CertificateDirectory)
             leave.RemoveAt(1);
-        else if (BinaryPrimitives.ReadUInt32LittleEndian(head[certificates..]) is var table and > 0 && BinaryPrimitives.ReadUInt32LittleEndian(head[(certificates + 4)..]) is var length and > 0)
+        else if (BinaryPrimitives.ReadUInt32LittleEndian(head[certificates..]) is var table and > 0
+            && BinaryPrimitives.ReadUInt32LittleEndian(head[(certificates + 4)..]) is var length and > 0)
             leave.Add((table, length));
         return leave;
     }

@@ -8,7 +8,8 @@ using Vembar.Windows.Registry;
 namespace Vembar.Windows.Servicing.Drivers;
 
 /// <summary>A driver package as one Windows sees it: with the devices, services and files that are for it.</summary>
-/// <remarks>Source: the vendor's driver documentation on the INF Models, DDInstall, CopyFiles, DelFiles, RenFiles, SourceDisksNames, SourceDisksFiles, DestinationDirs and AddService.</remarks>
+/// <remarks>Source: the vendor's driver documentation on the INF Models, DDInstall, CopyFiles, DelFiles, RenFiles, SourceDisksNames,
+/// SourceDisksFiles, DestinationDirs and AddService.</remarks>
 public sealed class FittedDriver
 {
     /// <summary>The section that installs what is for no device.</summary>
@@ -19,30 +20,38 @@ public sealed class FittedDriver
     // Classes without which Windows does not reach its own disk.
     private static readonly HashSet<Guid> s_bootClasses =
     [
-        new("4d36e97b-e325-11ce-bfc1-08002be10318"), new("4d36e96a-e325-11ce-bfc1-08002be10318"), new("4d36e97d-e325-11ce-bfc1-08002be10318"),
-        new("71a27cdd-812a-11d0-bec7-08002be2092f"), new("4d36e967-e325-11ce-bfc1-08002be10318"), new("4d36e96b-e325-11ce-bfc1-08002be10318"),
+        new("4d36e97b-e325-11ce-bfc1-08002be10318"), new("4d36e96a-e325-11ce-bfc1-08002be10318"),
+        new("4d36e97d-e325-11ce-bfc1-08002be10318"),
+        new("71a27cdd-812a-11d0-bec7-08002be2092f"), new("4d36e967-e325-11ce-bfc1-08002be10318"),
+        new("4d36e96b-e325-11ce-bfc1-08002be10318"),
         new("4d36e96f-e325-11ce-bfc1-08002be10318"), new("36fc9e60-c465-11cf-8056-444553540000"),
     ];
 
     // What only a running Windows does: the keyword in an install section, and what it is in words.
     private static readonly (string Keyword, string Words)[] s_leftToWindows =
     [
-        ("DelFiles", "files to remove"), ("RenFiles", "files to rename"), ("AddProperty", "device properties"), ("DelProperty", "device properties"), ("RegisterDlls", "DLLs to register"), ("UnregisterDlls", "DLLs to unregister"),
-        ("UpdateInis", "changes to .ini files"), ("UpdateIniFields", "changes to .ini files"), ("Ini2Reg", "changes from .ini files"), ("BitReg", "bits in the registry"), ("LogConfig", "resource settings"),
+        ("DelFiles", "files to remove"), ("RenFiles", "files to rename"), ("AddProperty", "device properties"),
+        ("DelProperty", "device properties"), ("RegisterDlls", "DLLs to register"), ("UnregisterDlls", "DLLs to unregister"),
+        ("UpdateInis", "changes to .ini files"), ("UpdateIniFields", "changes to .ini files"), ("Ini2Reg", "changes from .ini files"),
+        ("BitReg", "bits in the registry"), ("LogConfig", "resource settings"),
         ("ProfileItems", "start menu entries"), ("Reboot", "a restart"), ("ExcludeID", "devices that it is not for"),
     ];
 
     // The same of the sections that stand beside an install section.
     private static readonly (string Section, string Keyword, string Words)[] s_besideLeftToWindows =
     [
-        (".Components", "AddComponent", "components"), (".Software", "AddSoftware", "software of a component"), (".Filters", "AddFilter", "filters"), (".Interfaces", "AddInterface", "device interfaces"),
-        (".Events", "AddEventProvider", "event providers"), (".Events", "AddAutoLogger", "event loggers"), (".Events", "UpdateAutoLogger", "event loggers"), (".Services", "DelService", "services to remove"),
-        (".WMI", "WMIInterface", "WMI classes"), (".COM", "AddComServer", "COM servers"), (".COM", "AddComClass", "COM classes"), (".LogConfigOverride", "LogConfig", "resource settings"), (".HW", "AddProperty", "device properties"),
+        (".Components", "AddComponent", "components"), (".Software", "AddSoftware", "software of a component"),
+        (".Filters", "AddFilter", "filters"), (".Interfaces", "AddInterface", "device interfaces"),
+        (".Events", "AddEventProvider", "event providers"), (".Events", "AddAutoLogger", "event loggers"),
+        (".Events", "UpdateAutoLogger", "event loggers"), (".Services", "DelService", "services to remove"),
+        (".WMI", "WMIInterface", "WMI classes"), (".COM", "AddComServer", "COM servers"), (".COM", "AddComClass", "COM classes"),
+        (".LogConfigOverride", "LogConfig", "resource settings"), (".HW", "AddProperty", "device properties"),
     ];
 
     // What stands in the section of a service.
     private static readonly (string Keyword, string Words)[] s_serviceLeftToWindows =
-        [("AddTrigger", "triggers of services"), ("FailureActions", "what is done when a service fails"), ("Security", "rights of services")];
+        [("AddTrigger", "triggers of services"), ("FailureActions", "what is done when a service fails"),
+        ("Security", "rights of services")];
 
     private readonly Func<string, InfFile?> _include;
     private readonly InfFile _inf;
@@ -57,17 +66,21 @@ public sealed class FittedDriver
         _include = include;
         _inf = package.Inf.In(windows.Language);
         Devices = ReadModels();
-        Catalog = ((string[])[$"CatalogFile.nt{windows.Architecture}", "CatalogFile.nt", "CatalogFile"]).Select(k => _inf.Line("Version", k)).FirstOrDefault(l => l is not null) is { } catalog ? Inside("Version", catalog, _inf.Expand(catalog.Value(0))) : "";
+        Catalog = ((string[])[$"CatalogFile.nt{windows.Architecture}", "CatalogFile.nt",
+            "CatalogFile"]).Select(k => _inf.Line("Version", k)).FirstOrDefault(l => l is not null) is { } catalog
+            ? Inside("Version", catalog, _inf.Expand(catalog.Value(0))) : "";
         // Without models it is no device's driver; a filter or a service of its own is installed by this section.
         var primitive = Decorated(_inf, PrimitiveSection);
         var isPrimitive = package.DeviceCount == 0 && _inf.Has(primitive);
-        Sections = Devices.Select(d => d.InstallSection).Concat(isPrimitive ? [primitive] : []).Distinct(StringComparer.OrdinalIgnoreCase).ToDictionary(s => s, ReadSection, StringComparer.OrdinalIgnoreCase);
+        Sections = Devices.Select(d => d.InstallSection).Concat(isPrimitive ? [primitive] : []).Distinct(StringComparer.OrdinalIgnoreCase)
+            .ToDictionary(s => s, ReadSection, StringComparer.OrdinalIgnoreCase);
         CopiedInfs = [.. Sections.Keys.SelectMany(CopiedBy).Distinct(StringComparer.OrdinalIgnoreCase)];
         Copies = [.. Sections.Values.SelectMany(s => s.Copies).Distinct()];
         Services = [.. Sections.Values.SelectMany(s => s.Services).DistinctBy(s => s.Name, StringComparer.OrdinalIgnoreCase)];
         IsPrimitive = isPrimitive && Services.Count > 0;
         // A catalog that is not there makes a package one that nobody signed, not one that lacks a file.
-        Files = [.. new[] { package.InfName }.Concat(Catalog.Length > 0 && package.Folder.Length(Catalog) is not null ? [Catalog] : []).Concat(Copies.Select(c => c.Source)).Distinct(StringComparer.OrdinalIgnoreCase)];
+        Files = [.. new[] { package.InfName }.Concat(Catalog.Length > 0 && package.Folder.Length(Catalog) is not null ? [Catalog] : [])
+            .Concat(Copies.Select(c => c.Source)).Distinct(StringComparer.OrdinalIgnoreCase)];
     }
 
     /// <summary>The package.</summary>
@@ -99,7 +112,8 @@ public sealed class FittedDriver
 
     /// <summary>What it asks for that only a running Windows can do; each once.</summary>
     public IReadOnlyList<string> LeftToWindows =>
-        [.. Sections.Values.SelectMany(s => s.LeftToWindows).Concat(IsPrimitive && Sections.Values.Any(s => s.Edits.Count > 0) ? ["changes to the registry"] : []).Distinct()];
+        [.. Sections.Values.SelectMany(s => s.LeftToWindows)
+        .Concat(IsPrimitive && Sections.Values.Any(s => s.Edits.Count > 0) ? ["changes to the registry"] : []).Distinct()];
 
     /// <summary>INF files of its folder that come into the image with it, each as a package of its own.</summary>
     public IReadOnlyList<string> CopiedInfs { get; }
@@ -143,7 +157,8 @@ public sealed class FittedDriver
         {
             // "name = section, decorations", or the section's name alone.
             var plain = _inf.Expand(manufacturer.Value(0));
-            var fitting = manufacturer.Values.Skip(1).Where(v => v.Length > 0).Select(TargetOs.Parse).Where(t => t.Fits(Windows)).OrderByDescending(t => t).FirstOrDefault();
+            var fitting = manufacturer.Values.Skip(1).Where(v => v.Length > 0).Select(TargetOs.Parse).Where(t => t.Fits(Windows))
+                .OrderByDescending(t => t).FirstOrDefault();
             var section = fitting is not null ? $"{plain}.{fitting.Text}" : Windows.Architecture == "x86" ? plain : null;
             foreach (var model in section is null ? [] : _inf.Section(section))
             {
@@ -152,7 +167,8 @@ public sealed class FittedDriver
                 var ids = model.Values.Skip(1).Select(_inf.Expand).Where(i => i.Length > 0).ToList();
                 if (ids.Find(i => i.Any(char.IsControl)) is { } bad)
                     throw _inf.Error(section!, model, $"'{bad}' is not a hardware id");
-                devices.Add(new DriverDevice(_inf.Expand(model.Key), _inf.Expand(manufacturer.Key ?? manufacturer.Value(0)), Decorated(_inf, _inf.Expand(model.Value(0))), ids));
+                devices.Add(new DriverDevice(_inf.Expand(model.Key), _inf.Expand(manufacturer.Key ?? manufacturer.Value(0)),
+                    Decorated(_inf, _inf.Expand(model.Value(0))), ids));
             }
         }
         return devices;
@@ -215,7 +231,8 @@ public sealed class FittedDriver
         var left = s_leftToWindows.Where(w => lines.Exists(l => l.Line.Is(w.Keyword) || l.Line.IsWord(w.Keyword))).Select(w => w.Words)
             .Concat(s_besideLeftToWindows.Where(b => Lines(name + b.Section).Any(l => l.Line.Is(b.Keyword))).Select(b => b.Words))
             .Concat(Lines(name + ".CoInstallers").Any() ? ["a co-installer"] : Array.Empty<string>())
-            .Concat(ServiceSections(name).SelectMany(s => s_serviceLeftToWindows.Where(w => s.Inf.Line(s.Section, w.Keyword) is not null)).Select(w => w.Words))
+            .Concat(ServiceSections(name).SelectMany(s => s_serviceLeftToWindows.Where(w => s.Inf.Line(s.Section, w.Keyword) is not null))
+                .Select(w => w.Words))
             .Where(w => w.Length > 0).ToList();
         var edits = Registry(lines);
         if (edits.Exists(e => e.Subkey.Contains(@"CurrentVersion\RunOnce", StringComparison.OrdinalIgnoreCase)))
@@ -232,7 +249,9 @@ public sealed class FittedDriver
             HardwareEdits = Registry([.. Lines(name + ".HW")]),
             Services = ReadServices(name + ".Services"),
             Components = [.. Components(name)],
-            FeatureScore = score is null ? 255 : byte.TryParse(_inf.Expand(score.Value(0)).Replace("0x", "", StringComparison.OrdinalIgnoreCase), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var number) ? number
+            FeatureScore = score is null ? 255
+            : byte.TryParse(_inf.Expand(score.Value(0)).Replace("0x", "", StringComparison.OrdinalIgnoreCase), NumberStyles.HexNumber,
+            CultureInfo.InvariantCulture, out var number) ? number
                 : throw _inf.Error(name, score, $"FeatureScore '{score.Value(0)}' is not one or two hexadecimal digits"),
             LeftToWindows = [.. left.Distinct()],
         };
@@ -248,7 +267,8 @@ public sealed class FittedDriver
     }
 
     private IEnumerable<(InfFile Inf, string Section)> ServiceSections(string name) =>
-        Lines(name + ".Services").Where(l => l.Line.Is("AddService")).Select(l => (l.Inf, l.Inf.Expand(l.Line.Value(2)))).Where(s => s.Item2.Length > 0);
+        Lines(name + ".Services").Where(l => l.Line.Is("AddService")).Select(l => (l.Inf, l.Inf.Expand(l.Line.Value(2))))
+        .Where(s => s.Item2.Length > 0);
 
     // The ids of the components that come with a device. Where the INF names none, Windows makes one of the device's own.
     private IEnumerable<string> Components(string name)
@@ -280,14 +300,17 @@ public sealed class FittedDriver
                 ? InfRegistry.Number(text) ?? throw inf.Error(install, inf.Line(install, key), $"{key}={text} is not a number") : otherwise;
             var events = inf.Expand(line.Value(3));
             services.Add(new DriverService(
-                name, Text("DisplayName"), Number("ServiceType", 1), Number("StartType", 3), Number("ErrorControl", 1), Text("ServiceBinary"), Text("LoadOrderGroup"),
+                name, Text("DisplayName"), Number("ServiceType", 1), Number("StartType", 3), Number("ErrorControl", 1),
+                Text("ServiceBinary"), Text("LoadOrderGroup"),
                 ((InfRegistry.Number(inf.Expand(line.Value(1))) ?? 0) & 2) != 0)
             {
                 Description = Text("Description"),
-                Dependencies = inf.Line(install, "Dependencies") is { } needs ? [.. needs.Values.Select(inf.Expand).Where(d => d.Length > 0)] : [],
+                Dependencies = inf.Line(install, "Dependencies") is { } needs
+                ? [.. needs.Values.Select(inf.Expand).Where(d => d.Length > 0)] : [],
                 Edits = Registry([.. inf.Section(install).Select(l => (inf, install, l))]),
                 EventEdits = events.Length > 0 ? Registry([.. inf.Section(events).Select(l => (inf, events, l))]) : [],
-                EventLog = events.Length > 0 ? $@"{(line.Value(4) is { Length: > 0 } log ? inf.Expand(log) : "System")}\{(line.Value(5) is { Length: > 0 } source ? inf.Expand(source) : name)}" : "",
+                EventLog = events.Length > 0
+                ? $@"{(line.Value(4) is { Length: > 0 } log ? inf.Expand(log) : "System")}\{(line.Value(5) is { Length: > 0 } source ? inf.Expand(source) : name)}" : "",
             });
         }
         return services;
@@ -299,9 +322,11 @@ public sealed class FittedDriver
         foreach (var (inf, _, line) in lines)
         {
             if (line.Is("AddReg"))
-                edits.AddRange(line.Values.Select(inf.Expand).SelectMany(list => inf.Section(list).Select(l => InfRegistry.ReadAdd(inf, list, l))));
+                edits.AddRange(line.Values.Select(inf.Expand)
+                    .SelectMany(list => inf.Section(list).Select(l => InfRegistry.ReadAdd(inf, list, l))));
             else if (line.Is("DelReg"))
-                edits.AddRange(line.Values.Select(inf.Expand).SelectMany(list => inf.Section(list).Select(l => InfRegistry.ReadDelete(inf, list, l))));
+                edits.AddRange(line.Values.Select(inf.Expand)
+                    .SelectMany(list => inf.Section(list).Select(l => InfRegistry.ReadDelete(inf, list, l))));
         }
         return edits;
     }
@@ -332,7 +357,8 @@ public sealed class FittedDriver
     // An INF that refers to Windows' own layout brings only the files that it lists itself.
     private bool IsOfWindows(string source) => _inf.Line("Version", "LayoutFile") is not null && Place(source) is null;
 
-    private InfLine? Place(string source) => _inf.Line($"SourceDisksFiles.{Windows.Architecture}", source) ?? _inf.Line("SourceDisksFiles", source);
+    private InfLine? Place(string source) =>
+        _inf.Line($"SourceDisksFiles.{Windows.Architecture}", source) ?? _inf.Line("SourceDisksFiles", source);
 
     private DriverCopy File(string section, InfLine line, string source, string target, string list, string keyword)
     {
@@ -343,7 +369,8 @@ public sealed class FittedDriver
         {
             var number = _inf.Expand(place.Value(0));
             var disk = _inf.Line($"SourceDisksNames.{Windows.Architecture}", number) ?? _inf.Line("SourceDisksNames", number);
-            path = string.Join('/', new[] { disk is null ? "" : _inf.Expand(disk.Value(3)), _inf.Expand(place.Value(1)), source }.Where(p => p.Length > 0));
+            path = string.Join('/',
+                new[] { disk is null ? "" : _inf.Expand(disk.Value(3)), _inf.Expand(place.Value(1)), source }.Where(p => p.Length > 0));
         }
         return new DriverCopy(Inside(section, line, path), id, Inside(section, line, folder.Length > 0 ? $"{folder}/{target}" : target));
     }

@@ -23,9 +23,11 @@ public sealed record FoundInf(IPackageFolder Folder, string Name, string Display
             if (path.EndsWith(Ending, StringComparison.OrdinalIgnoreCase))
                 return [OnDisk(path)];
             if (!PackedFile.IsNamed(path))
-                throw VembarException.Input("not-an-inf", $"'{path}' is not an INF file", $"Name an .inf file, a folder that holds some, or a packed file ({PackedFile.Kinds}).");
+                throw VembarException.Input("not-an-inf", $"'{path}' is not an INF file",
+                    $"Name an .inf file, a folder that holds some, or a packed file ({PackedFile.Kinds}).");
             return Packed(path, cancellation) is { Count: > 0 } inside ? inside
-                : throw VembarException.Input("no-inf", $"there is no INF file in '{path}'", "Name the folder or packed file that holds the driver's .inf file.");
+                : throw VembarException.Input("no-inf", $"there is no INF file in '{path}'",
+                "Name the folder or packed file that holds the driver's .inf file.");
         }
         if (!Directory.Exists(path))
             throw VembarException.Input("no-such-folder", $"there is no driver folder '{path}'", "Check the path.");
@@ -41,12 +43,14 @@ public sealed record FoundInf(IPackageFolder Folder, string Name, string Display
                     found.AddRange(TryPacked(file, problems, cancellation));
             }
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "look for drivers in", path) is { } error)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "look for drivers in", path) is { } error)
         {
             throw error;
         }
         return found.Count > 0 ? found
-            : throw VembarException.Input("no-inf", $"there is no INF file in '{path}' or below", "Unpack the vendor's driver package first; name the folder that holds its .inf file.");
+            : throw VembarException.Input("no-inf", $"there is no INF file in '{path}' or below",
+            "Unpack the vendor's driver package first; name the folder that holds its .inf file.");
     }
 
     private static FoundInf OnDisk(string file) =>
@@ -68,7 +72,8 @@ public sealed record FoundInf(IPackageFolder Folder, string Name, string Display
     private static List<FoundInf> Packed(string path, CancellationToken cancellation)
     {
         var packed = PackedFile.Open(path, cancellation);
-        return [.. packed.Files.Keys.Where(n => n.EndsWith(Ending, StringComparison.OrdinalIgnoreCase)).Order(StringComparer.Ordinal).Select(n =>
+        return [.. packed.Files.Keys.Where(n => n.EndsWith(Ending, StringComparison.OrdinalIgnoreCase)).Order(StringComparer.Ordinal)
+            .Select(n =>
         {
             var folder = n.LastIndexOf('/') is var end and > 0 ? n[..end] : "";
             return new FoundInf(new ExpandingFolder(new PackedFolder(packed, folder)), n[(n.LastIndexOf('/') + 1)..], $"{path}/{n}");

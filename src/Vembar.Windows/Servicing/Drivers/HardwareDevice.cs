@@ -6,4 +6,5 @@ namespace Vembar.Windows.Servicing.Drivers;
 /// <param name="CompatibleIds">Its compatible ids, the most exact first.</param>
 /// <param name="Needed">Whether a model without a driver for it is not in order.</param>
 /// <param name="Boot">Whether Windows needs it to reach its own disk.</param>
-public sealed record HardwareDevice(string Name, IReadOnlyList<string> HardwareIds, IReadOnlyList<string> CompatibleIds, bool Needed, bool Boot);
+public sealed record HardwareDevice(string Name, IReadOnlyList<string> HardwareIds, IReadOnlyList<string> CompatibleIds, bool Needed,
+    bool Boot);

@@ -21,10 +21,12 @@ public sealed record HardwareProfile(string Model, IReadOnlyList<HardwareDevice>
         {
             if (!Directory.Exists(path))
                 profiles.Add(Read(path));
-            else if (Directory.EnumerateFiles(path).Where(f => Path.GetExtension(f) is ".yaml" or ".yml").Order(StringComparer.Ordinal).ToList() is { Count: > 0 } files)
+            else if (Directory.EnumerateFiles(path).Where(f => Path.GetExtension(f) is ".yaml" or ".yml").Order(StringComparer.Ordinal)
+                .ToList() is { Count: > 0 } files)
                 profiles.AddRange(files.Select(Read));
             else
-                throw VembarException.Input("no-profile", $"there is no hardware profile (.yaml) in '{path}'", "Make one with 'vembar drivers hardware' on a machine of that model.");
+                throw VembarException.Input("no-profile", $"there is no hardware profile (.yaml) in '{path}'",
+                    "Make one with 'vembar drivers hardware' on a machine of that model.");
         }
         if (profiles.GroupBy(p => p.Model, StringComparer.OrdinalIgnoreCase).FirstOrDefault(g => g.Count() > 1) is { } twice)
             throw VembarException.Input("bad-profile", $"two profiles are of the model '{twice.Key}'", "Give each model one profile.");
@@ -92,13 +94,16 @@ public sealed record HardwareProfile(string Model, IReadOnlyList<HardwareDevice>
                         boot = flag.Value is "yes" or "true";
                     break;
                 default:
-                    yaml.Wrong(key, $"'{word}' is not known in a device, or has the wrong form; known are name, hardware and compatible (ids), needed and boot (yes or no)");
+                    yaml.Wrong(key,
+                        $"'{word}' is not known in a device, or has the wrong form; known are name, hardware and compatible (ids), "
+                        + $"needed and boot (yes or no)");
                     break;
             }
         }
         if (hardware.Count + compatible.Count == 0)
             yaml.Wrong(item, "a device needs hardware or compatible ids");
-        return new HardwareDevice(name.Length > 0 ? name : hardware.Concat(compatible).FirstOrDefault() ?? "", hardware, compatible, needed || boot, boot);
+        return new HardwareDevice(name.Length > 0 ? name : hardware.Concat(compatible).FirstOrDefault() ?? "", hardware, compatible,
+            needed || boot, boot);
     }
 
     private static IEnumerable<string> Ids(YamlFile yaml, YamlNode node)
@@ -121,7 +126,8 @@ public sealed record HardwareProfile(string Model, IReadOnlyList<HardwareDevice>
         foreach (var device in Devices)
         {
             yaml.Append(null, $"  - name: {Quoted(device.Name)}\n");
-            foreach (var (key, ids) in ((string, IReadOnlyList<string>)[])[("hardware", device.HardwareIds), ("compatible", device.CompatibleIds)])
+            foreach (var (key, ids) in ((string, IReadOnlyList<string>)[])[("hardware", device.HardwareIds),
+                ("compatible", device.CompatibleIds)])
             {
                 if (ids.Count > 0)
                     yaml.Append(null, $"    {key}:\n").AppendJoin("", ids.Select(i => $"      - {Quoted(i)}\n"));

@@ -5,7 +5,8 @@ using Vembar.Common;
 namespace Vembar.Windows.Servicing.Drivers;
 
 /// <summary>Finds out the devices of the machine that it runs on, from Linux' /sys, with the ids that Windows would give them.</summary>
-/// <remarks>Source: the vendor's "Identifiers for PCI Devices", "Standard USB Identifiers", "HID hardware ids", "Identifiers for HD Audio", "ACPI identifiers"; Linux' modalias formats in scripts/mod/file2alias.c.</remarks>
+/// <remarks>Source: the vendor's "Identifiers for PCI Devices", "Standard USB Identifiers", "HID hardware ids", "Identifiers for HD
+/// Audio", "ACPI identifiers"; Linux' modalias formats in scripts/mod/file2alias.c.</remarks>
 public static partial class HardwareScan
 {
     private const int StorageClass = 1, NetworkClass = 2;
@@ -18,19 +19,24 @@ public static partial class HardwareScan
     public static HardwareProfile Run(string sys, string? model, IdNames names)
     {
         if (!Directory.Exists(Path.Combine(sys, "bus")))
-            throw VembarException.Input("no-sys", $"'{sys}' does not show any devices", "Run it on a Linux machine of that model, or name a copy of its /sys with --from.");
-        var devices = Bus(sys, "pci", Pci, names).Concat(Bus(sys, "hdaudio", HdAudio, names)).Concat(Bus(sys, "usb", Usb, names)).Concat(Bus(sys, "hid", Hid, names)).Concat(Bus(sys, "acpi", Acpi, names))
+            throw VembarException.Input("no-sys", $"'{sys}' does not show any devices",
+                "Run it on a Linux machine of that model, or name a copy of its /sys with --from.");
+        var devices = Bus(sys, "pci", Pci, names).Concat(Bus(sys, "hdaudio", HdAudio, names)).Concat(Bus(sys, "usb", Usb, names))
+            .Concat(Bus(sys, "hid", Hid, names)).Concat(Bus(sys, "acpi", Acpi, names))
             .DistinctBy(d => string.Join('|', d.HardwareIds).ToUpperInvariant()).ToList();
         if (devices.Count == 0)
-            throw VembarException.Input("no-sys", $"'{sys}' shows no PCI, USB, HID, audio or ACPI devices", "Run it on a Linux machine of that model, or name a copy of its /sys with --from.");
-        model ??= string.Join(' ', new[] { Text(Path.Combine(sys, "class/dmi/id/sys_vendor")), Text(Path.Combine(sys, "class/dmi/id/product_name")) }.Where(t => t.Length > 0));
+            throw VembarException.Input("no-sys", $"'{sys}' shows no PCI, USB, HID, audio or ACPI devices",
+                "Run it on a Linux machine of that model, or name a copy of its /sys with --from.");
+        model ??= string.Join(' ', new[] { Text(Path.Combine(sys, "class/dmi/id/sys_vendor")),
+            Text(Path.Combine(sys, "class/dmi/id/product_name")) }.Where(t => t.Length > 0));
         return new HardwareProfile(model.Length > 0 ? model : "unknown model", devices);
     }
 
     private static IEnumerable<HardwareDevice> Bus(string sys, string bus, Func<string, IdNames, HardwareDevice?> read, IdNames names)
     {
         var folder = Path.Combine(sys, "bus", bus, "devices");
-        return Directory.Exists(folder) ? Directory.EnumerateFileSystemEntries(folder).Order(StringComparer.Ordinal).Select(d => read(d, names)).OfType<HardwareDevice>() : [];
+        return Directory.Exists(folder) ? Directory.EnumerateFileSystemEntries(folder).Order(StringComparer.Ordinal)
+            .Select(d => read(d, names)).OfType<HardwareDevice>() : [];
     }
 
     // Files of /sys say what they hold only when they are read, and may say that there is nothing.
@@ -46,13 +52,16 @@ public static partial class HardwareScan
         }
     }
 
-    private static uint? Hex(string text) => uint.TryParse(text.StartsWith("0x", StringComparison.OrdinalIgnoreCase) ? text.AsSpan(2) : text, NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var number) ? number : null;
+    private static uint? Hex(string text) =>
+        uint.TryParse(text.StartsWith("0x", StringComparison.OrdinalIgnoreCase) ? text.AsSpan(2) : text, NumberStyles.HexNumber,
+        CultureInfo.InvariantCulture, out var number) ? number : null;
 
     private static string X(FormattableString text) => text.ToString(CultureInfo.InvariantCulture);
 
     private static HardwareDevice? Pci(string at, IdNames names)
     {
-        if (Hex(Text($"{at}/vendor")) is not { } vendor || Hex(Text($"{at}/device")) is not { } device || Hex(Text($"{at}/class")) is not { } classCode)
+        if (Hex(Text($"{at}/vendor")) is not { } vendor || Hex(Text($"{at}/device")) is not { } device
+            || Hex(Text($"{at}/class")) is not { } classCode)
             return null;
         var subVendor = Hex(Text($"{at}/subsystem_vendor")) ?? 0;
         var sub = Hex(Text($"{at}/subsystem_device")) ?? 0;
@@ -62,7 +71,8 @@ public static partial class HardwareScan
         var kind = classCode >> 16;
         return new HardwareDevice(
             names.Pci(vendor, device) ?? X($"{names.PciClass(classCode) ?? "PCI device"} {vendor:x4}:{device:x4}"),
-            [X($"{main}&SUBSYS_{sub:X4}{subVendor:X4}&REV_{revision:X2}"), X($"{main}&SUBSYS_{sub:X4}{subVendor:X4}"), $"{main}&{full}", $"{main}&{part}"],
+            [X($"{main}&SUBSYS_{sub:X4}{subVendor:X4}&REV_{revision:X2}"), X($"{main}&SUBSYS_{sub:X4}{subVendor:X4}"), $"{main}&{full}",
+            $"{main}&{part}"],
             [X($"{main}&REV_{revision:X2}"), main, $"{owner}&{full}", $"{owner}&{part}", owner, $@"PCI\{full}", $@"PCI\{part}"],
             kind is StorageClass or NetworkClass, kind == StorageClass);
     }
@@ -78,7 +88,8 @@ public static partial class HardwareScan
         if (alias.Groups["dc"].Value == HubClass)
             return null;
         // Interfaces of a device with several have drivers of their own.
-        var several = int.TryParse(Text(Path.Combine(Path.GetDirectoryName(at)!, Path.GetFileName(at).Split(':')[0], "bNumInterfaces")), CultureInfo.InvariantCulture, out var count) && count > 1;
+        var several = int.TryParse(Text(Path.Combine(Path.GetDirectoryName(at)!, Path.GetFileName(at).Split(':')[0], "bNumInterfaces")),
+            CultureInfo.InvariantCulture, out var count) && count > 1;
         var middle = several ? $"&MI_{alias.Groups["in"].Value}" : "";
         var kind = $@"USB\Class_{alias.Groups["ic"].Value}&SubClass_{alias.Groups["isc"].Value}&Prot_{alias.Groups["ip"].Value}";
         var network = alias.Groups["ic"].Value is "02" or "E0";
@@ -98,7 +109,9 @@ public static partial class HardwareScan
         if (!alias.Success)
             return null;
         var id = $"VID_{alias.Groups["v"].Value}&PID_{alias.Groups["p"].Value}";
-        return new HardwareDevice(names.Usb(alias.Groups["v"].Value, alias.Groups["p"].Value) ?? $"input device {alias.Groups["v"].Value}:{alias.Groups["p"].Value}".ToLowerInvariant(), [$@"HID\{id}"], ["HID_DEVICE"], false, false);
+        return new HardwareDevice(names.Usb(alias.Groups["v"].Value, alias.Groups["p"].Value)
+            ?? $"input device {alias.Groups["v"].Value}:{alias.Groups["p"].Value}".ToLowerInvariant(), [$@"HID\{id}"], ["HID_DEVICE"],
+            false, false);
     }
 
     [GeneratedRegex("^hid:b[0-9A-F]{4}g[0-9A-F]{4}v0000(?<v>[0-9A-F]{4})p0000(?<p>[0-9A-F]{4})")]
@@ -123,7 +136,8 @@ public static partial class HardwareScan
     private static HardwareDevice? Acpi(string at, IdNames names)
     {
         // The first is the device's own, the others those that it is compatible with.
-        var ids = Text($"{at}/modalias") is { Length: > 5 } alias && alias.StartsWith("acpi:", StringComparison.Ordinal) ? alias[5..].Split(':', StringSplitOptions.RemoveEmptyEntries).Where(i => AcpiId().IsMatch(i)).ToList() : [];
+        var ids = Text($"{at}/modalias") is { Length: > 5 } alias && alias.StartsWith("acpi:", StringComparison.Ordinal)
+            ? alias[5..].Split(':', StringSplitOptions.RemoveEmptyEntries).Where(i => AcpiId().IsMatch(i)).ToList() : [];
         if (ids.Count == 0)
             return null;
         static IEnumerable<string> Forms(string id)

@@ -15,7 +15,8 @@ public sealed class IdNames
         var names = new IdNames();
         foreach (var (file, into) in ((string, Dictionary<string, string>)[])[("pci.ids", names._pci), ("usb.ids", names._usb)])
         {
-            if ((folders ?? s_folders).Select(f => Path.Combine(f, file)).FirstOrDefault(File.Exists) is { } path && new FileInfo(path).Length <= LongestList)
+            if ((folders ?? s_folders).Select(f => Path.Combine(f, file)).FirstOrDefault(File.Exists) is { } path
+                && new FileInfo(path).Length <= LongestList)
                 Read(File.ReadLines(path), into);
         }
         return names;
@@ -40,15 +41,18 @@ public sealed class IdNames
                 names.TryAdd(vendor, name);
             }
             else
-                names.TryAdd($"{vendor}:{line[1..split]}", vendor.StartsWith("C ", StringComparison.Ordinal) ? name : $"{vendorName} {name}");
+                names.TryAdd($"{vendor}:{line[1..split]}",
+                    vendor.StartsWith("C ", StringComparison.Ordinal) ? name : $"{vendorName} {name}");
         }
     }
 
     /// <summary>A PCI device's name, or null.</summary>
-    public string? Pci(uint vendor, uint device) => _pci.GetValueOrDefault(string.Create(CultureInfo.InvariantCulture, $"{vendor:x4}:{device:x4}"));
+    public string? Pci(uint vendor, uint device) =>
+        _pci.GetValueOrDefault(string.Create(CultureInfo.InvariantCulture, $"{vendor:x4}:{device:x4}"));
 
     /// <summary>What a PCI class is called, or null.</summary>
-    public string? PciClass(uint classCode) => _pci.GetValueOrDefault(string.Create(CultureInfo.InvariantCulture, $"C {classCode >> 16:x2}:{(classCode >> 8) & 0xFF:x2}"));
+    public string? PciClass(uint classCode) =>
+        _pci.GetValueOrDefault(string.Create(CultureInfo.InvariantCulture, $"C {classCode >> 16:x2}:{(classCode >> 8) & 0xFF:x2}"));
 
     /// <summary>A USB device's name, or null.</summary>
     public string? Usb(string vendor, string product) => _usb.GetValueOrDefault($"{vendor}:{product}");

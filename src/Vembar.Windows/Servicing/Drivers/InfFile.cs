@@ -23,7 +23,8 @@ public sealed class InfFile
         // The language itself, its main form, its neutral form, and what has no language; a token is looked for in that order.
         const int MainForm = 0x400, PrimaryMask = 0x3FF;
         var primary = language & PrimaryMask;
-        _strings = [.. new[] { language, MainForm | primary, primary }.Distinct().Select(l => string.Create(CultureInfo.InvariantCulture, $"Strings.{l:X4}")).Append("Strings").Where(Has).Select(Table)];
+        _strings = [.. new[] { language, MainForm | primary, primary }.Distinct()
+            .Select(l => string.Create(CultureInfo.InvariantCulture, $"Strings.{l:X4}")).Append("Strings").Where(Has).Select(Table)];
     }
 
     private Dictionary<string, string> Table(string section)
@@ -39,7 +40,9 @@ public sealed class InfFile
 
     /// <summary>The same file with its texts in a language, where it has them.</summary>
     /// <param name="language">Windows' number of the language (0x0809 for British English).</param>
-    public InfFile In(ushort language) => SectionNames.Any(n => n.StartsWith("Strings.", StringComparison.OrdinalIgnoreCase)) ? new InfFile(DisplayName, _sections, language) : this;
+    public InfFile In(ushort language) =>
+        SectionNames.Any(n => n.StartsWith("Strings.", StringComparison.OrdinalIgnoreCase)) ? new InfFile(DisplayName, _sections, language)
+        : this;
 
     /// <summary>What file it is, for messages.</summary>
     public string DisplayName { get; }
@@ -119,7 +122,8 @@ public sealed class InfFile
             bytes = bytes[3..];
         // What is not UTF-8 is in Windows' western code page, in which every byte is a letter.
         const int WesternCodePage = 1252;
-        return System.Text.Unicode.Utf8.IsValid(bytes) ? Encoding.UTF8.GetString(bytes) : CodePagesEncodingProvider.Instance.GetEncoding(WesternCodePage)!.GetString(bytes);
+        return System.Text.Unicode.Utf8.IsValid(bytes) ? Encoding.UTF8.GetString(bytes)
+            : CodePagesEncodingProvider.Instance.GetEncoding(WesternCodePage)!.GetString(bytes);
     }
 
     private static string WithoutComment(string line, string displayName, int number, string section)
@@ -192,7 +196,8 @@ public sealed class InfFile
     public IReadOnlyList<InfLine> Section(string name) => _sections.TryGetValue(name, out var lines) ? lines : [];
 
     /// <summary>The first line of a section with a key, or null.</summary>
-    public InfLine? Line(string section, string key) => Section(section).FirstOrDefault(l => key.Equals(l.Key, StringComparison.OrdinalIgnoreCase));
+    public InfLine? Line(string section, string key) =>
+        Section(section).FirstOrDefault(l => key.Equals(l.Key, StringComparison.OrdinalIgnoreCase));
 
     /// <summary>A text with its %tokens% replaced; a token that is not in [Strings] stays as it is.</summary>
     public string Expand(string text) => Expand(text, 0);
@@ -243,7 +248,10 @@ public sealed class InfFile
     /// <summary>The text of an INF with these sections, which is read back as the same.</summary>
     public static string Render(IEnumerable<(string Name, IReadOnlyList<InfLine> Lines)> sections)
     {
-        static string Quoted(string value) => value.Length > 0 && value.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '_' or '$' or '&' or '{' or '}' or '-' or '%' or '@' or '#') ? value : $"\"{value.Replace("\"", "\"\"", StringComparison.Ordinal)}\"";
+        static string Quoted(string value) =>
+            value.Length > 0
+            && value.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '_' or '$' or '&' or '{' or '}' or '-' or '%' or '@' or '#')
+            ? value : $"\"{value.Replace("\"", "\"\"", StringComparison.Ordinal)}\"";
         var text = new StringBuilder();
         foreach (var (name, lines) in sections)
         {

@@ -9,7 +9,8 @@ namespace Vembar.Windows.Servicing.Drivers;
 /// <param name="Date">Its date.</param>
 /// <param name="Services">The services its configurations name.</param>
 /// <param name="Ids">The hardware and compatible ids that it serves.</param>
-public sealed record ListedDriver(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date, IReadOnlyList<string> Services, IReadOnlyList<string> Ids)
+public sealed record ListedDriver(string Inf, string OriginalInf, string StoreFolder, string Provider, string Version, DateOnly? Date,
+    IReadOnlyList<string> Services, IReadOnlyList<string> Ids)
 {
     /// <summary>The id of its class; empty when the database does not say.</summary>
     public Guid ClassGuid { get; init; }

@@ -49,7 +49,9 @@ public sealed class SecurityCatalog
         }
     }
 
-    private static VembarException Bad(string displayName, string problem) => VembarException.Input("bad-catalog", $"'{displayName}' is not a security catalog: {problem}", "Take the driver package from its vendor again.");
+    private static VembarException Bad(string displayName, string problem) =>
+        VembarException.Input("bad-catalog", $"'{displayName}' is not a security catalog: {problem}",
+        "Take the driver package from its vendor again.");
 
     // The content is a sequence; its tag and length may have been taken off with the octet string that others wrap it in.
     private void ReadList(ReadOnlyMemory<byte> content)
@@ -64,7 +66,8 @@ public sealed class SecurityCatalog
         if (list.PeekTag().HasSameClassAndValue(Asn1Tag.Integer))
             list.ReadInteger();
         list.ReadEncodedValue();
-        if (list.HasData && (list.PeekTag().HasSameClassAndValue(Asn1Tag.UtcTime) || list.PeekTag().HasSameClassAndValue(Asn1Tag.GeneralizedTime)))
+        if (list.HasData
+            && (list.PeekTag().HasSameClassAndValue(Asn1Tag.UtcTime) || list.PeekTag().HasSameClassAndValue(Asn1Tag.GeneralizedTime)))
             list.ReadEncodedValue();
         list.ReadSequence();
         if (!list.HasData || !list.PeekTag().HasSameClassAndValue(Asn1Tag.Sequence))
@@ -104,7 +107,8 @@ public sealed class SecurityCatalog
             return;
         if (subject.Length is Sha1Length or Sha256Length)
             _members.Add(Convert.ToHexString(subject));
-        else if (System.Text.Encoding.Unicode.GetString(subject).TrimEnd('\0') is { Length: 2 * Sha1Length or 2 * Sha256Length } text && text.All(char.IsAsciiHexDigit))
+        else if (System.Text.Encoding.Unicode.GetString(subject).TrimEnd('\0') is { Length: 2 * Sha1Length or 2 * Sha256Length } text
+            && text.All(char.IsAsciiHexDigit))
             _members.Add(text.ToUpperInvariant());
     }
 
@@ -119,7 +123,9 @@ public sealed class SecurityCatalog
             sha1.AppendData(bytes);
             sha256.AppendData(bytes);
         });
-        bool IsListed() => _members.Contains(Convert.ToHexString(sha256.GetCurrentHash())) || _members.Contains(Convert.ToHexString(sha1.GetCurrentHash()));
+        bool IsListed() =>
+            _members.Contains(Convert.ToHexString(sha256.GetCurrentHash()))
+            || _members.Contains(Convert.ToHexString(sha1.GetCurrentHash()));
         if (IsListed() || padding == 0)
             return IsListed();
         // Those who list programs fill them up as signing them would, or do not.

@@ -23,18 +23,21 @@ public sealed record TargetOs(string Text, string Architecture, int Major, int M
                 return int.TryParse(part.AsSpan(2), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var hex) ? hex : 0;
             return int.TryParse(part, CultureInfo.InvariantCulture, out var number) ? number : 0;
         }
-        var architecture = parts[0].StartsWith("NT", StringComparison.OrdinalIgnoreCase) ? parts[0][2..].ToLowerInvariant() : parts[0].ToLowerInvariant();
+        var architecture = parts[0].StartsWith("NT", StringComparison.OrdinalIgnoreCase) ? parts[0][2..].ToLowerInvariant()
+            : parts[0].ToLowerInvariant();
         return new TargetOs(text, architecture, Number(1), Number(2), Number(3), Number(5));
     }
 
     /// <summary>Whether a Windows satisfies it.</summary>
     public bool Fits(WindowsTarget windows) =>
-        (Architecture.Length == 0 || Architecture == windows.Architecture) && Major <= windows.Major && (Major < windows.Major || Minor == 0)
+        (Architecture.Length == 0 || Architecture == windows.Architecture) && Major <= windows.Major
+        && (Major < windows.Major || Minor == 0)
         && (ProductType == 0 || ProductType == 1 != windows.Server) && Build <= windows.Build;
 
     /// <summary>The more specific one is greater.</summary>
     public int CompareTo(TargetOs? other) => other is null ? 1
-        : (Architecture.Length > 0, Major, Minor, ProductType != 0, Build).CompareTo((other.Architecture.Length > 0, other.Major, other.Minor, other.ProductType != 0, other.Build));
+        : (Architecture.Length > 0, Major, Minor, ProductType != 0,
+        Build).CompareTo((other.Architecture.Length > 0, other.Major, other.Minor, other.ProductType != 0, other.Build));
 
     /// <summary>Order by how specific.</summary>
     public static bool operator <(TargetOs a, TargetOs b) => a.CompareTo(b) < 0;

@@ -20,6 +20,7 @@ public sealed record WindowsTarget(string Architecture, int Major, int Build, bo
     {
         var architecture = WindowsInstall.ArchitectureWord(install.Architecture);
         return architecture.Length == 0 ? null
-            : new WindowsTarget(architecture, CurrentMajor, install.BuildNumber, install.InstallType.StartsWith("Server", StringComparison.Ordinal), install.Language);
+            : new WindowsTarget(architecture, CurrentMajor, install.BuildNumber,
+            install.InstallType.StartsWith("Server", StringComparison.Ordinal), install.Language);
     }
 }

@@ -22,7 +22,8 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
         {
             var rules = BallastRule.Read(file);
             if (only.FirstOrDefault(n => !rules.Any(r => r.Name.Equals(n, StringComparison.OrdinalIgnoreCase))) is { } unknown)
-                return [Outcome(file, ChangeStatus.Refused, $"there is no rule '{unknown}' in it; it has {string.Join(", ", rules.Select(r => r.Name))}")];
+                return [Outcome(file, ChangeStatus.Refused, $"there is no rule '{unknown}' in it; it has "
+                    + $"{string.Join(", ", rules.Select(r => r.Name))}")];
             return [.. rules.Where(r => only.Count == 0 || only.Contains(r.Name, StringComparer.OrdinalIgnoreCase)).Select(r =>
             {
                 try
@@ -31,9 +32,11 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
                 }
                 catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
                 {
-                    return Outcome(r.Name, ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message);
+                    return Outcome(r.Name, ChangeStatus.Refused,
+                        problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message);
                 }
-                catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", r.Registry) is { } error)
+                catch (Exception failure) when (failure is not VembarException
+                    && VembarException.From(failure, "read", r.Registry) is { } error)
                 {
                     return Outcome(r.Name, ChangeStatus.Refused, error.Message);
                 }
@@ -41,14 +44,16 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
         }
         catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
         {
-            return [Outcome(file, ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message)];
+            return [Outcome(file, ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; "
+                + $"{string.Join("; ", problem.Details)}" : problem.Message)];
         }
     }
 
     private static ChangeOutcome Apply(ServiceContext context, BallastRule rule)
     {
         // What may be wrong comes before anything is taken.
-        var registry = rule.Registry.Length > 0 ? RegFile.Parse(InputFile.ReadAllBytes(rule.Registry), rule.Registry, RegistryChange.CurrentSet(context)) : [];
+        var registry = rule.Registry.Length > 0
+            ? RegFile.Parse(InputFile.ReadAllBytes(rule.Registry), rule.Registry, RegistryChange.CurrentSet(context)) : [];
         if (RegistryChange.Missing(context, registry) is { } missing)
             throw VembarException.Input("no-hive", missing);
         var before = context.Tree.BytesChanged;
@@ -70,8 +75,12 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
             said.Add(string.Create(CultureInfo.InvariantCulture, $"{away.Files} {(away.Files == 1 ? "file" : "files")}"));
         else if (away.Folders > 0)
             said.Add("empty folders");
-        return said.Count == 0 ? new ChangeOutcome("ballast", rule.Name, ChangeStatus.Already, $"{rule.Title}: nothing of it is in the image")
-            : new ChangeOutcome("ballast", rule.Name, ChangeStatus.Done, $"{rule.Title}: {string.Join(", ", said)}") { Bytes = context.Tree.BytesChanged - before };
+        return said.Count == 0
+            ? new ChangeOutcome("ballast", rule.Name, ChangeStatus.Already, $"{rule.Title}: nothing of it is in the image")
+            : new ChangeOutcome("ballast", rule.Name, ChangeStatus.Done, $"{rule.Title}: {string.Join(", ", said)}")
+            {
+                Bytes = context.Tree.BytesChanged - before,
+            };
     }
 
     // Both views of the list of programs.
@@ -82,7 +91,8 @@ public sealed class BallastChange(string file, IReadOnlyList<string> only) : ICh
         var count = 0;
         foreach (var list in (string[])[Uninstall, @"WOW6432Node\" + Uninstall])
         {
-            foreach (var key in (context.Hive("SOFTWARE")?.Key(list)?.Subkeys ?? []).Where(k => k.GetString("DisplayName") is { } displayName && name.Matches([displayName])))
+            foreach (var key in (context.Hive("SOFTWARE")?.Key(list)?.Subkeys
+                ?? []).Where(k => k.GetString("DisplayName") is { } displayName && name.Matches([displayName])))
             {
                 key.Delete();
                 context.MarkModified("SOFTWARE");

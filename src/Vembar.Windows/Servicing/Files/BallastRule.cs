@@ -8,7 +8,8 @@ namespace Vembar.Windows.Servicing.Files;
 /// <summary>Something that no machine of the organisation needs, and what it consists of. docs/ballast.md.</summary>
 public sealed record BallastRule
 {
-    private static readonly string[] s_lists = ["apps", "programs", "services", "tasks", "paths"], s_known = ["name", "title", .. s_lists, "registry"];
+    private static readonly string[] s_lists = ["apps", "programs", "services", "tasks", "paths"],
+        s_known = ["name", "title", .. s_lists, "registry"];
 
     /// <summary>What it is called, to choose it.</summary>
     public string Name { get; private init; } = "";
@@ -74,7 +75,8 @@ public sealed record BallastRule
             try
             {
                 // A pattern that begins with '*' would take everything.
-                if (Glob.Parse(path).FixedPart().IsRoot && Glob.IsPattern(path.Replace('\\', '/').TrimStart('/').Split('/')[0]) && !path.Contains('/'))
+                if (Glob.Parse(path).FixedPart().IsRoot && Glob.IsPattern(path.Replace('\\', '/').TrimStart('/').Split('/')[0])
+                    && !path.Contains('/'))
                     yaml.Wrong(map.At("paths")!, $"'{path}' would match what Windows is made of; name a folder first");
             }
             catch (VembarException problem)

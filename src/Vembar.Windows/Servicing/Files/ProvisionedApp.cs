@@ -27,7 +27,8 @@ public sealed record ProvisionedApp(string FullName)
 
     /// <summary>The apps of an install, by name.</summary>
     public static IReadOnlyList<ProvisionedApp> Read(RegistryHive software) =>
-        [.. (software.Key($@"{Store}\Applications")?.Subkeys ?? []).Select(k => new ProvisionedApp(k.Name)).OrderBy(a => a.FullName, StringComparer.OrdinalIgnoreCase)];
+        [.. (software.Key($@"{Store}\Applications")?.Subkeys ?? []).Select(k => new ProvisionedApp(k.Name))
+        .OrderBy(a => a.FullName, StringComparer.OrdinalIgnoreCase)];
 
     /// <summary>Takes apps out: their provisioning and their files.</summary>
     /// <returns>How many were there.</returns>
@@ -36,10 +37,12 @@ public sealed record ProvisionedApp(string FullName)
         if (context.Hive("SOFTWARE") is not { } software)
             return 0;
         var name = Glob.ParseName(pattern);
-        var families = Read(software).Where(a => name.Matches([a.Name])).Select(a => a.Family).Distinct(StringComparer.OrdinalIgnoreCase).ToList();
+        var families = Read(software).Where(a => name.Matches([a.Name])).Select(a => a.Family).Distinct(StringComparer.OrdinalIgnoreCase)
+            .ToList();
         foreach (var family in families)
         {
-            bool IsOfIt(string full) => full.Contains('_') && new ProvisionedApp(full).Family.Equals(family, StringComparison.OrdinalIgnoreCase);
+            bool IsOfIt(string full) =>
+                full.Contains('_') && new ProvisionedApp(full).Family.Equals(family, StringComparison.OrdinalIgnoreCase);
             foreach (var list in (string[])["Applications", "Staged", "InboxApplications"])
             {
                 foreach (var key in (software.Key($@"{Store}\{list}")?.Subkeys ?? []).Where(k => IsOfIt(k.Name)))
@@ -50,7 +53,8 @@ public sealed record ProvisionedApp(string FullName)
             foreach (var folder in (string[])[Files, Repository, $"{Repository}/Packages"])
             {
                 var path = WindowsPath.Parse(folder);
-                foreach (var file in context.Tree.Names(path).Where(n => IsOfIt(n.EndsWith(".xml", StringComparison.OrdinalIgnoreCase) ? n[..^4] : n)).ToList())
+                foreach (var file in context.Tree.Names(path)
+                    .Where(n => IsOfIt(n.EndsWith(".xml", StringComparison.OrdinalIgnoreCase) ? n[..^4] : n)).ToList())
                     away.Take(context.Tree.Find(path.Child(file))!);
             }
         }

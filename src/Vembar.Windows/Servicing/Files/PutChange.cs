@@ -23,7 +23,8 @@ public sealed class PutChange(string source, string target) : IChange
         }
         var first = text.IndexOf('=');
         if (first <= 0 || first + 1 == text.Length)
-            throw new VembarException(ErrorKind.Usage, "bad-put", $"'{text}' is not FILE=PATH", "Write --put house.bmp=Windows/Web/house.bmp.");
+            throw new VembarException(ErrorKind.Usage, "bad-put", $"'{text}' is not FILE=PATH",
+                "Write --put house.bmp=Windows/Web/house.bmp.");
         throw VembarException.Input("no-such-file", $"there is no file '{text[..first]}'", "Check the path in front of the '='.");
     }
 
@@ -44,7 +45,8 @@ public sealed class PutChange(string source, string target) : IChange
     {
         var outcomes = new List<ChangeOutcome>();
         foreach (var file in Directory.EnumerateFiles(source, "*", SearchOption.AllDirectories).Order(StringComparer.Ordinal))
-            outcomes.Add(PutFile(context, file, Path.GetRelativePath(source, file).Split('/').Aggregate(path, (at, name) => at.Child(name))));
+            outcomes.Add(PutFile(context, file,
+                Path.GetRelativePath(source, file).Split('/').Aggregate(path, (at, name) => at.Child(name))));
         if (outcomes.Count == 0)
             outcomes.Add(new ChangeOutcome("put", source, ChangeStatus.Skipped, "the folder is empty"));
         return outcomes;
@@ -68,7 +70,10 @@ public sealed class PutChange(string source, string target) : IChange
                     return Outcome(ChangeStatus.Already, "the same content is there");
             }
             context.Tree.PutFile(path, new NewContent(null, Path.GetFullPath(file), info.Length), FileTime.From(info.LastWriteTimeUtc));
-            return Outcome(ChangeStatus.Done, there is null ? $"from '{file}'" : $"replaced, from '{file}'") with { Bytes = info.Length - (there?.Length ?? 0) };
+            return Outcome(ChangeStatus.Done, there is null ? $"from '{file}'" : $"replaced, from '{file}'") with
+            {
+                Bytes = info.Length - (there?.Length ?? 0),
+            };
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
         {

@@ -14,7 +14,8 @@ internal sealed class Removal(ServiceContext context)
     /// <summary>Takes a path, or all that matches a pattern; the folders above stay.</summary>
     public void Take(string pattern)
     {
-        foreach (var node in Glob.IsPattern(pattern) ? TreeFiles.Matching(context.Tree, pattern) : context.Tree.Find(WindowsPath.Parse(pattern)) is { Parent: not null } one ? [one] : [])
+        foreach (var node in Glob.IsPattern(pattern) ? TreeFiles.Matching(context.Tree, pattern)
+            : context.Tree.Find(WindowsPath.Parse(pattern)) is { Parent: not null } one ? [one] : [])
             Take(node);
     }
 

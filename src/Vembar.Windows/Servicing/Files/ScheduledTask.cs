@@ -14,7 +14,8 @@ internal static class ScheduledTask
     {
         var root = context.Windows("System32/Tasks");
         var wanted = pattern.Replace('\\', '/').Trim('/');
-        var found = Glob.IsPattern(wanted) ? TreeFiles.Matching(context.Tree, $"{root}/{wanted}") : context.Tree.Find(root.Append(WindowsPath.Parse(wanted))) is { } one ? [one] : [];
+        var found = Glob.IsPattern(wanted) ? TreeFiles.Matching(context.Tree, $"{root}/{wanted}")
+            : context.Tree.Find(root.Append(WindowsPath.Parse(wanted))) is { } one ? [one] : [];
         foreach (var node in found)
         {
             var path = string.Join('\\', node.Path.Parts.Skip(root.Parts.Count));

@@ -20,13 +20,18 @@ public sealed class FirstStartChange(FirstStartCommand command) : IChange
         {
             if (script.Commands.FirstOrDefault(c => c.Command == command.Command) is { } there)
                 return [Outcome(ChangeStatus.Already, $"it runs as '{there.Name}'")];
-            named = command with { Name = Enumerable.Range(1, int.MaxValue).Select(n => string.Create(CultureInfo.InvariantCulture, $"command {n}")).First(n => script.Commands.All(c => c.Name != n)) };
+            named = command with
+            {
+                Name = Enumerable.Range(1, int.MaxValue).Select(n => string.Create(CultureInfo.InvariantCulture, $"command {n}"))
+                .First(n => script.Commands.All(c => c.Name != n)),
+            };
         }
         if (FirstStartScript.Problem(named) is { } problem)
             return [Outcome(ChangeStatus.Refused, problem)];
         if (!script.Set(named))
             return [Outcome(ChangeStatus.Already, $"it runs as '{named.Name}'")];
         script.Write(context.Tree, windows);
-        return [Outcome(ChangeStatus.Done, $"runs once as '{named.Name}', in {FirstStartScript.PathIn(windows)}; its log will be beside it")];
+        return [Outcome(ChangeStatus.Done,
+            $"runs once as '{named.Name}', in {FirstStartScript.PathIn(windows)}; its log will be beside it")];
     }
 }

@@ -14,7 +14,8 @@ namespace Vembar.Windows.Servicing.FirstStart;
 /// <remarks>Source: the vendor's "Add a custom script to Windows Setup".</remarks>
 public sealed class FirstStartScript
 {
-    private const string ScriptPath = "Setup/Scripts/SetupComplete.cmd", Begin = "rem begin vembar ", End = "rem end vembar ", Log = @"%SystemRoot%\Setup\Scripts\first-start.log";
+    private const string ScriptPath = "Setup/Scripts/SetupComplete.cmd", Begin = "rem begin vembar ", End = "rem end vembar ",
+        Log = @"%SystemRoot%\Setup\Scripts\first-start.log";
     private const long Longest = 1 << 20;
     private readonly List<(string? Name, List<string> Lines)> _parts = [];
 
@@ -40,15 +41,18 @@ public sealed class FirstStartScript
     /// <summary>Reads the script of an image; an empty one when it has none.</summary>
     /// <param name="files">The image.</param>
     /// <param name="windows">Its Windows folder.</param>
-    public static FirstStartScript Read(IReadOnlyTree files, WindowsPath windows) => new(Encoding.UTF8.GetString(files.ReadFile(PathIn(windows), Longest) ?? []));
+    public static FirstStartScript Read(IReadOnlyTree files, WindowsPath windows) =>
+        new(Encoding.UTF8.GetString(files.ReadFile(PathIn(windows), Longest) ?? []));
 
     /// <summary>Where the script is.</summary>
     public static WindowsPath PathIn(WindowsPath windows) => windows.Append(WindowsPath.Parse(ScriptPath));
 
     /// <summary>The commands that were added here, in the order in which they run.</summary>
-    public IReadOnlyList<FirstStartCommand> Commands => [.. _parts.Where(p => p.Name is not null).Select(p => new FirstStartCommand(p.Name!, CommandOf(p.Lines), GoodOf(p.Lines)))];
+    public IReadOnlyList<FirstStartCommand> Commands =>
+        [.. _parts.Where(p => p.Name is not null).Select(p => new FirstStartCommand(p.Name!, CommandOf(p.Lines), GoodOf(p.Lines)))];
 
-    private static string CommandOf(List<string> lines) => lines.Find(l => l.StartsWith("cmd /d /c \"", StringComparison.Ordinal)) is { } line ? line[11..^1] : "";
+    private static string CommandOf(List<string> lines) =>
+        lines.Find(l => l.StartsWith("cmd /d /c \"", StringComparison.Ordinal)) is { } line ? line[11..^1] : "";
 
     private static List<int> GoodOf(List<string> lines) => lines.Find(l => l.StartsWith("rem good ", StringComparison.Ordinal)) is { } line
         ? [.. line[9..].Split(' ').Select(c => int.TryParse(c, CultureInfo.InvariantCulture, out var code) ? code : 0)] : [0];
@@ -57,7 +61,8 @@ public sealed class FirstStartScript
     public static string? Problem(FirstStartCommand command)
     {
         const int LongestCommand = 8000;
-        return command.Name.Length == 0 || command.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c is not (' ' or '-' or '_' or '.')) ? $"'{command.Name}' is not a name for a first-start command: letters, digits, blanks, '-', '_' and '.' are"
+        return command.Name.Length == 0 || command.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c is not (' ' or '-' or '_' or '.'))
+            ? $"'{command.Name}' is not a name for a first-start command: letters, digits, blanks, '-', '_' and '.' are"
             : command.Command.Trim().Length == 0 ? "there is no command"
             : command.Command.Any(char.IsControl) ? "a first-start command is one line"
             : command.Command.Length > LongestCommand ? $"a command of more than {LongestCommand} characters cannot run" : null;
@@ -67,7 +72,8 @@ public sealed class FirstStartScript
     /// <returns>Whether anything changed.</returns>
     public bool Set(FirstStartCommand command)
     {
-        if (Commands.FirstOrDefault(c => c.Name == command.Name) is { } there && there.Command == command.Command && there.Good.SequenceEqual(command.Good))
+        if (Commands.FirstOrDefault(c => c.Name == command.Name) is { } there && there.Command == command.Command
+            && there.Good.SequenceEqual(command.Good))
             return false;
         var good = string.Join(' ', command.Good.Select(g => g.ToString(CultureInfo.InvariantCulture)));
         List<string> lines =

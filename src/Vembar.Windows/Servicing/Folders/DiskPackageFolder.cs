@@ -38,7 +38,8 @@ public sealed class DiskPackageFolder(string path) : IPackageFolder
         {
             var exact = Path.Combine(at, part);
             var next = Path.Exists(exact) ? exact
-                : Directory.Exists(at) ? Directory.EnumerateFileSystemEntries(at).FirstOrDefault(e => Path.GetFileName(e).Equals(part, StringComparison.OrdinalIgnoreCase)) : null;
+                : Directory.Exists(at) ? Directory.EnumerateFileSystemEntries(at)
+                .FirstOrDefault(e => Path.GetFileName(e).Equals(part, StringComparison.OrdinalIgnoreCase)) : null;
             if (next is null)
                 return null;
             at = next;

@@ -20,12 +20,15 @@ public sealed class ExpandingFolder(IPackageFolder folder) : IPackageFolder
     public long? Length(string file) => folder.Length(file) ?? Expand(file)?.Files.Values.Single();
 
     /// <inheritdoc/>
-    public Stream Open(string file) => folder.Length(file) is null && Expand(file) is { } packed ? packed.Open(packed.Files.Keys.Single()) : folder.Open(file);
+    public Stream Open(string file) =>
+        folder.Length(file) is null && Expand(file) is { } packed ? packed.Open(packed.Files.Keys.Single()) : folder.Open(file);
 
     /// <inheritdoc/>
-    public NewContent Content(string file) => folder.Length(file) is null && Length(file) is { } length ? NewContent.From(() => Open(file), length) : folder.Content(file);
+    public NewContent Content(string file) =>
+        folder.Length(file) is null && Length(file) is { } length ? NewContent.From(() => Open(file), length) : folder.Content(file);
 
-    /// <summary>The name that a compressed file has: the last character of its ending becomes an underscore, a short ending gets one more.</summary>
+    /// <summary>The name that a compressed file has: the last character of its ending becomes an underscore, a short ending gets one
+    /// more.</summary>
     public static string CompressedName(string file)
     {
         var dot = file.LastIndexOf('.');
@@ -45,12 +48,16 @@ public sealed class ExpandingFolder(IPackageFolder folder) : IPackageFolder
             var bytes = folder.Read(name);
             if (bytes.AsSpan().StartsWith("SZDD"u8) || bytes.AsSpan().StartsWith("KWAJ"u8))
             {
-                throw VembarException.Input("old-compression", $"'{displayName}' is compressed in the way of before cabinets ({System.Text.Encoding.ASCII.GetString(bytes.AsSpan(0, 4))})",
+                throw VembarException.Input("old-compression",
+                    $"'{displayName}' is compressed in the way of before cabinets "
+                    + $"({System.Text.Encoding.ASCII.GetString(bytes.AsSpan(0, 4))})",
                     "Expand it, and put the plain file beside it.");
             }
             var packed = PackedFile.InMemory(bytes, displayName);
             if (packed.Files.Count != 1)
-                throw VembarException.Input("bad-packed-file", $"'{displayName}' holds {packed.Files.Count} files, where '{file}' alone is wanted", "Take the driver package from its vendor again.");
+                throw VembarException.Input("bad-packed-file",
+                    $"'{displayName}' holds {packed.Files.Count} files, where '{file}' alone is wanted",
+                    "Take the driver package from its vendor again.");
             return _expanded[name] = packed;
         }
     }

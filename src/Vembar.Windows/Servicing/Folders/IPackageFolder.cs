@@ -3,7 +3,8 @@ using Vembar.Images.Nodes;
 
 namespace Vembar.Windows.Servicing.Folders;
 
-/// <summary>The folder that holds a driver package or a package: on this machine, in a packed file, or in an image. Names compare without case.</summary>
+/// <summary>The folder that holds a driver package or a package: on this machine, in a packed file, or in an image. Names compare without
+/// case.</summary>
 public interface IPackageFolder
 {
     /// <summary>What it is, for messages.</summary>

@@ -4,7 +4,8 @@ using Vembar.Native;
 
 namespace Vembar.Windows.Servicing.Folders;
 
-/// <summary>A file that holds files packed: zip, cabinet, 7-Zip, ISO 9660, tar also compressed. Nothing of it is unpacked under its own name.</summary>
+/// <summary>A file that holds files packed: zip, cabinet, 7-Zip, ISO 9660, tar also compressed. Nothing of it is unpacked under its own
+/// name.</summary>
 public abstract class PackedFile
 {
     /// <summary>The most files that one may hold.</summary>
@@ -19,7 +20,8 @@ public abstract class PackedFile
     private const int DeepestPath = 64, LongestPath = 2048;
 
     private static readonly string[] s_endings =
-        [".zip", ".cab", ".7z", ".iso", ".tar", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.bz2", ".tbz2", ".tar.zst", ".tzst", ".tar.lzma"];
+        [".zip", ".cab", ".7z", ".iso", ".tar", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.bz2", ".tbz2", ".tar.zst", ".tzst",
+        ".tar.lzma"];
 
     private readonly Dictionary<string, long> _files = new(StringComparer.OrdinalIgnoreCase);
     private long _bytes;
@@ -56,7 +58,8 @@ public abstract class PackedFile
             Span<byte> start = stackalloc byte[2];
             if (file.ReadAtLeast(start, 2, throwOnEndOfStream: false) == 2 && start.SequenceEqual("PK"u8))
                 code = BadZip;
-            return code == BadZip ? new ZipPackedFile(path) : new SpooledPackedFile(path, file.Length, () => Posix.OpenFile(path, write: false), cancellation);
+            return code == BadZip ? new ZipPackedFile(path)
+                : new SpooledPackedFile(path, file.Length, () => Posix.OpenFile(path, write: false), cancellation);
         }
         catch (Exception failure) when (ToError(failure, path, code) is { } error)
         {
@@ -95,7 +98,9 @@ public abstract class PackedFile
     private protected static VembarException? ToError(Exception failure, string path, string code = BadFile) => failure switch
     {
         VembarException => null,
-        InvalidDataException => VembarException.Input(code, $"'{path}' cannot be unpacked: {failure.Message.TrimEnd('.')}", "Fetch the file again, or unpack it yourself."),
+        InvalidDataException =>
+            VembarException.Input(code, $"'{path}' cannot be unpacked: {failure.Message.TrimEnd('.')}",
+            "Fetch the file again, or unpack it yourself."),
         _ => VembarException.From(failure, "read", path),
     };
 
@@ -110,7 +115,8 @@ public abstract class PackedFile
         if (parts.Contains(".."))
             throw new InvalidDataException($"the name '{name}' in it leads out of it");
         if (parts.Length > DeepestPath || name.Length > LongestPath)
-            throw new InvalidDataException($"a path in it is deeper than {DeepestPath} folders or longer than {LongestPath} characters: '{name[..Math.Min(name.Length, 60)]}…'");
+            throw new InvalidDataException($"a path in it is deeper than {DeepestPath} folders or longer than {LongestPath} characters: "
+                + $"'{name[..Math.Min(name.Length, 60)]}…'");
         if (length < 0 || (_bytes += length) > MostBytes || _bytes < 0)
             throw new InvalidDataException($"it holds more than {MostBytes >> 30} GiB");
         if (_files.Count == MostFiles)

@@ -14,10 +14,12 @@ public sealed class PackedFolder(PackedFile packed, string folder) : IPackageFol
     public long? Length(string file) => packed.Files.TryGetValue(At(file), out var length) ? length : null;
 
     /// <inheritdoc/>
-    public Stream Open(string file) => packed.Files.ContainsKey(At(file)) ? packed.Open(At(file)) : throw PackageFolders.Missing(DisplayName, file);
+    public Stream Open(string file) =>
+        packed.Files.ContainsKey(At(file)) ? packed.Open(At(file)) : throw PackageFolders.Missing(DisplayName, file);
 
     /// <inheritdoc/>
-    public NewContent Content(string file) => Length(file) is { } length ? NewContent.From(() => Open(file), length) : throw PackageFolders.Missing(DisplayName, file);
+    public NewContent Content(string file) =>
+        Length(file) is { } length ? NewContent.From(() => Open(file), length) : throw PackageFolders.Missing(DisplayName, file);
 
     private string At(string file) => folder.Length > 0 ? $"{folder}/{file}" : file;
 }

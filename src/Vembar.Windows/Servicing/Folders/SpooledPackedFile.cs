@@ -85,7 +85,8 @@ internal sealed class SpooledPackedFile : PackedFile
         var at = 0L;
         while (reader.Next() is { } entry)
         {
-            if (!entry.IsFile || entry.LinkTo is not null || Plain(entry.Name) is not { } name || !Files.TryGetValue(name, out var length) || !places.TryAdd(name, at))
+            if (!entry.IsFile || entry.LinkTo is not null || Plain(entry.Name) is not { } name || !Files.TryGetValue(name, out var length)
+                || !places.TryAdd(name, at))
                 continue;
             var end = at + length;
             for (int got; (got = reader.Read(buffer)) > 0; at += got)
@@ -101,5 +102,7 @@ internal sealed class SpooledPackedFile : PackedFile
         return places;
     }
 
-    private static string? Plain(string name) => name.Split(['/', '\\'], StringSplitOptions.RemoveEmptyEntries).Where(p => p != ".").ToArray() is { Length: > 0 } parts ? string.Join('/', parts) : null;
+    private static string? Plain(string name) =>
+        name.Split(['/', '\\'], StringSplitOptions.RemoveEmptyEntries).Where(p => p != ".").ToArray() is { Length: > 0 } parts
+        ? string.Join('/', parts) : null;
 }

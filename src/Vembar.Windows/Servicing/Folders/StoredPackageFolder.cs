@@ -15,7 +15,8 @@ public sealed class StoredPackageFolder(TreeEditor files, WindowsPath folder) : 
 
     /// <inheritdoc/>
     public Stream Open(string file) =>
-        new MemoryStream(files.ReadFile(At(file), PackageFolders.LargestFile) ?? throw PackageFolders.Missing(DisplayName, file), writable: false);
+        new MemoryStream(files.ReadFile(At(file), PackageFolders.LargestFile) ?? throw PackageFolders.Missing(DisplayName, file),
+        writable: false);
 
     /// <inheritdoc/>
     public NewContent Content(string file)

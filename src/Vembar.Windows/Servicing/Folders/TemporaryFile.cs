@@ -10,7 +10,9 @@ internal static class TemporaryFile
     // What is large belongs there rather than into /tmp, which may be memory.
     private const string Large = "/var/tmp";
 
-    private static string Folder => Environment.GetEnvironmentVariable("TMPDIR") is { Length: > 0 } named ? named : Directory.Exists(Large) ? Large : Path.GetTempPath();
+    private static string Folder =>
+        Environment.GetEnvironmentVariable("TMPDIR") is { Length: > 0 } named ? named
+        : Directory.Exists(Large) ? Large : Path.GetTempPath();
 
     /// <summary>Creates one.</summary>
     /// <param name="bytes">How many bytes it will hold.</param>
@@ -23,7 +25,8 @@ internal static class TemporaryFile
         {
             if (Posix.FreeBytes(folder) is var free && free < bytes)
             {
-                throw VembarException.Environment("no-room", $"{what} holds {bytes >> 20} MiB unpacked, and '{folder}' has room for {free >> 20} MiB",
+                throw VembarException.Environment("no-room",
+                    $"{what} holds {bytes >> 20} MiB unpacked, and '{folder}' has room for {free >> 20} MiB",
                     "Set TMPDIR to a folder with more room, or unpack it yourself.");
             }
             var path = Path.Combine(folder, $".vembar-{Guid.NewGuid():N}");

@@ -9,7 +9,8 @@ namespace Vembar.Windows.Servicing.Folders;
 /// <param name="content">The entry's content.</param>
 /// <param name="length">Its length.</param>
 /// <param name="explain">Says what is wrong with the zip file.</param>
-internal sealed class ZipEntryStream(ZipArchive zip, Stream content, long length, Func<Exception, VembarException?> explain) : ReadOnlyStream
+internal sealed class ZipEntryStream(ZipArchive zip, Stream content, long length, Func<Exception, VembarException?> explain)
+    : ReadOnlyStream
 {
     private long _read;
 
@@ -25,7 +26,8 @@ internal sealed class ZipEntryStream(ZipArchive zip, Stream content, long length
             {
                 var got = content.Read(buffer);
                 _read += got;
-                return buffer.Length == 0 || (got > 0 ? _read <= length : _read == length) ? got : throw new InvalidDataException("a file in it is not as long as it says");
+                return buffer.Length == 0 || (got > 0 ? _read <= length : _read == length) ? got
+                    : throw new InvalidDataException("a file in it is not as long as it says");
             }
         }
         catch (Exception failure) when (explain(failure) is { } error)

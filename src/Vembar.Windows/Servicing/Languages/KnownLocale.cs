@@ -8,7 +8,8 @@ namespace Vembar.Windows.Servicing.Languages;
 /// <param name="CodePage">The code page of programs without Unicode.</param>
 /// <param name="ConsoleCodePage">That of the console.</param>
 /// <param name="Layout">The keyboard layout that goes with it ("00000452").</param>
-/// <remarks>Source: [MS-LCID] for the numbers; the vendor's "Default input profiles (input locales)" for the layouts; "Code page identifiers".</remarks>
+/// <remarks>Source: [MS-LCID] for the numbers; the vendor's "Default input profiles (input locales)" for the layouts; "Code page
+/// identifiers".</remarks>
 public sealed record KnownLocale(string Name, ushort Id, int CodePage, int ConsoleCodePage, string Layout)
 {
     private static readonly Dictionary<string, KnownLocale> s_all = Parse(
@@ -95,7 +96,9 @@ public sealed record KnownLocale(string Name, ushort Id, int CodePage, int Conso
     public string Number => Id.ToString("x4", CultureInfo.InvariantCulture);
 
     private static Dictionary<string, KnownLocale> Parse(string lines) => lines.Split('\n').Select(l => l.Split(' '))
-        .ToDictionary(p => p[0], p => new KnownLocale(p[0], ushort.Parse(p[1], NumberStyles.HexNumber, CultureInfo.InvariantCulture), Number10(p[2]), Number10(p[3]), p[4]), StringComparer.OrdinalIgnoreCase);
+        .ToDictionary(p => p[0],
+            p => new KnownLocale(p[0], ushort.Parse(p[1], NumberStyles.HexNumber, CultureInfo.InvariantCulture), Number10(p[2]),
+                Number10(p[3]), p[4]), StringComparer.OrdinalIgnoreCase);
 
     private static int Number10(string text) => int.Parse(text, CultureInfo.InvariantCulture);
 }

@@ -24,8 +24,10 @@ public sealed partial class LocaleChange(string name, IReadOnlyList<string> part
     // What a user's formats consist of, beside the locale's name and number.
     private static readonly string[] s_formats =
     [
-        "iCalendarType", "iCountry", "iCurrDigits", "iCurrency", "iDate", "iDigits", "iFirstDayOfWeek", "iFirstWeekOfYear", "iLZero", "iMeasure", "iNegCurr", "iNegNumber", "iPaperSize", "iTime", "iTimePrefix", "iTLZero",
-        "NumShape", "s1159", "s2359", "sCountry", "sCurrency", "sDate", "sDecimal", "sGrouping", "sLanguage", "sList", "sLongDate", "sMonDecimalSep", "sMonGrouping", "sMonThousandSep", "sNativeDigits", "sNegativeSign",
+        "iCalendarType", "iCountry", "iCurrDigits", "iCurrency", "iDate", "iDigits", "iFirstDayOfWeek", "iFirstWeekOfYear", "iLZero",
+        "iMeasure", "iNegCurr", "iNegNumber", "iPaperSize", "iTime", "iTimePrefix", "iTLZero",
+        "NumShape", "s1159", "s2359", "sCountry", "sCurrency", "sDate", "sDecimal", "sGrouping", "sLanguage", "sList", "sLongDate",
+        "sMonDecimalSep", "sMonGrouping", "sMonThousandSep", "sNativeDigits", "sNegativeSign",
         "sPositiveSign", "sShortDate", "sShortTime", "sThousand", "sTime", "sTimeFormat", "sYearMonth",
     ];
 
@@ -36,22 +38,26 @@ public sealed partial class LocaleChange(string name, IReadOnlyList<string> part
     public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
     {
         var wanted = parts.Count > 0 ? parts : Parts;
-        ChangeOutcome Outcome(ChangeStatus status, string why) => new("locale", parts.Count > 0 ? $"{name} ({string.Join(", ", parts)})" : name, status, why);
+        ChangeOutcome Outcome(ChangeStatus status, string why) =>
+            new("locale", parts.Count > 0 ? $"{name} ({string.Join(", ", parts)})" : name, status, why);
         if (context.Install is null || context.Hive("SYSTEM") is not { } system)
             return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
         if (wanted.FirstOrDefault(p => !Parts.Contains(p)) is { } unknown)
             return [Outcome(ChangeStatus.Refused, $"'{unknown}' is not a part of it; {string.Join(", ", Parts)} are")];
         if (KnownLocale.Named(name) is not { } locale)
-            return [Outcome(ChangeStatus.Refused, $"'{name}' is not a locale that is known here{EditDistance.Hint(name, KnownLocale.Names)}")];
+            return [Outcome(ChangeStatus.Refused,
+                $"'{name}' is not a locale that is known here{EditDistance.Hint(name, KnownLocale.Names)}")];
         if (keyboard.Length > 0 && !KeyboardForm().IsMatch(keyboard))
             return [Outcome(ChangeStatus.Refused, $"'{keyboard}' is not a keyboard: 0809:00000809 is one")];
         // What another change of the same order brought counts.
         var languages = WindowsInstall.ReadLanguages(system);
         bool Speaks(string language) => languages.Contains(language, StringComparer.OrdinalIgnoreCase);
         if (wanted.Contains("display") && !Speaks(locale.Name))
-            return [Outcome(ChangeStatus.Refused, $"the image does not have the language {locale.Name}; it has {string.Join(", ", languages)}; a language package brings it")];
+            return [Outcome(ChangeStatus.Refused, $"the image does not have the language {locale.Name}; it has "
+                + $"{string.Join(", ", languages)}; a language package brings it")];
         if (!languages.Any(l => l.Split('-')[0].Equals(locale.Name.Split('-')[0], StringComparison.OrdinalIgnoreCase)))
-            return [Outcome(ChangeStatus.Refused, $"the image does not have the language of {locale.Name}; it has {string.Join(", ", languages)}; a language package brings it")];
+            return [Outcome(ChangeStatus.Refused, $"the image does not have the language of {locale.Name}; it has "
+                + $"{string.Join(", ", languages)}; a language package brings it")];
         var edits = new List<RegistryEdit>();
         var control = $@"{RegistryChange.CurrentSet(context)}\Control";
         foreach (var part in wanted)
@@ -59,14 +65,19 @@ public sealed partial class LocaleChange(string name, IReadOnlyList<string> part
         if (edits.FirstOrDefault(e => context.Hive(e.Root) is null) is { } lacking)
             return [Outcome(ChangeStatus.Refused, $"the image has no hive {lacking.Root}")];
         var made = RegistryChange.MakeAll(context, edits);
-        return [made > 0 ? Outcome(ChangeStatus.Done, $"{string.Join(", ", wanted)}: {locale.Name}{(wanted.Contains("system") && locale.CodePage > 0 ? string.Create(CultureInfo.InvariantCulture, $"; code pages {locale.CodePage} and {locale.ConsoleCodePage}") : "")}")
+        return [made > 0
+            ? Outcome(ChangeStatus.Done,
+            $"{string.Join(", ", wanted)}: "
+            + $"{locale.Name}{(wanted.Contains("system") && locale.CodePage > 0 ? string.Create(CultureInfo.InvariantCulture, $"; code pages {locale.CodePage} and {locale.ConsoleCodePage}") : "")}")
             : Outcome(ChangeStatus.Already, "it is so")];
     }
 
     private IEnumerable<RegistryEdit> Edits(string part, KnownLocale locale, string control)
     {
-        static RegistryEdit Text(string hive, string key, string value, string text) => new(hive, key, value, RegistryEditKind.Set, RegistryType.String, Encoding.Unicode.GetBytes(text + "\0"));
-        static RegistryEdit Texts(string hive, string key, string value, string text) => new(hive, key, value, RegistryEditKind.Set, RegistryType.MultiString, Encoding.Unicode.GetBytes(text + "\0\0"));
+        static RegistryEdit Text(string hive, string key, string value, string text) =>
+            new(hive, key, value, RegistryEditKind.Set, RegistryType.String, Encoding.Unicode.GetBytes(text + "\0"));
+        static RegistryEdit Texts(string hive, string key, string value, string text) =>
+            new(hive, key, value, RegistryEditKind.Set, RegistryType.MultiString, Encoding.Unicode.GetBytes(text + "\0\0"));
         string[] users = [ServiceContext.NewUsers, "DEFAULT"];
         switch (part)
         {
@@ -81,7 +92,8 @@ public sealed partial class LocaleChange(string name, IReadOnlyList<string> part
                 if (locale.CodePage > 0)
                 {
                     yield return Text("SYSTEM", $@"{control}\Nls\CodePage", "ACP", locale.CodePage.ToString(CultureInfo.InvariantCulture));
-                    yield return Text("SYSTEM", $@"{control}\Nls\CodePage", "OEMCP", locale.ConsoleCodePage.ToString(CultureInfo.InvariantCulture));
+                    yield return Text("SYSTEM", $@"{control}\Nls\CodePage", "OEMCP",
+                        locale.ConsoleCodePage.ToString(CultureInfo.InvariantCulture));
                 }
                 break;
             case "user":
@@ -103,7 +115,8 @@ public sealed partial class LocaleChange(string name, IReadOnlyList<string> part
                     yield return Text(user, @"Keyboard Layout\Preload", "1", $"0000{language}");
                     // A layout of another language stands in for the language's own.
                     yield return layout == $"0000{language}"
-                        ? new RegistryEdit(user, @"Keyboard Layout\Substitutes", $"0000{language}", RegistryEditKind.DeleteValue, RegistryType.None, [])
+                        ? new RegistryEdit(user, @"Keyboard Layout\Substitutes", $"0000{language}", RegistryEditKind.DeleteValue,
+                        RegistryType.None, [])
                         : Text(user, @"Keyboard Layout\Substitutes", $"0000{language}", layout);
                 }
                 break;

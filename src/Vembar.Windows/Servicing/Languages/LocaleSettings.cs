@@ -14,7 +14,8 @@ namespace Vembar.Windows.Servicing.Languages;
 /// <param name="User">What new users' formats are those of.</param>
 /// <param name="Keyboard">What new users type on ("0809:00000809").</param>
 /// <param name="TimeZone">The time zone by Windows' name.</param>
-public sealed record LocaleSettings(IReadOnlyList<string> Languages, string Display, string System, string User, string Keyboard, string TimeZone)
+public sealed record LocaleSettings(IReadOnlyList<string> Languages, string Display, string System, string User, string Keyboard,
+    string TimeZone)
 {
     /// <summary>Reads them.</summary>
     /// <param name="files">The install.</param>
@@ -23,7 +24,8 @@ public sealed record LocaleSettings(IReadOnlyList<string> Languages, string Disp
     public static LocaleSettings Read(IReadOnlyTree files, RegistryHive system)
     {
         var path = WindowsPath.Parse(ServiceContext.NewUsersPath);
-        return Read(system, files.ReadFile(path, RegistryHive.Longest) is { } bytes ? RegistryHive.Open(bytes, write: false, $"{files.DisplayName}: '{path}'") : null);
+        return Read(system, files.ReadFile(path, RegistryHive.Longest) is { } bytes
+            ? RegistryHive.Open(bytes, write: false, $"{files.DisplayName}: '{path}'") : null);
     }
 
     /// <summary>Reads them from hives that are open.</summary>
@@ -37,13 +39,15 @@ public sealed record LocaleSettings(IReadOnlyList<string> Languages, string Disp
         var layout = users?.Key(@"Keyboard Layout\Substitutes")?.GetString(preload) ?? preload;
         return new LocaleSettings(
             languages,
-            control?.Key(@"MUI\Settings")?.GetStrings("PreferredUILanguages") is [var first, ..] ? first : NameOf(control?.Key(@"Nls\Language")?.GetString("InstallLanguage")),
+            control?.Key(@"MUI\Settings")?.GetStrings("PreferredUILanguages") is [var first, ..] ? first
+            : NameOf(control?.Key(@"Nls\Language")?.GetString("InstallLanguage")),
             NameOf(control?.Key(@"Nls\Language")?.GetString("Default")),
             users?.Key(@"Control Panel\International")?.GetString("LocaleName") ?? "",
             preload.Length == 8 ? $"{preload[4..]}:{layout}" : "",
             control?.Key("TimeZoneInformation")?.GetString("TimeZoneKeyName") ?? "");
     }
 
-    private static string NameOf(string? number) => !ushort.TryParse(number, NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var id) ? ""
+    private static string NameOf(string? number) =>
+        !ushort.TryParse(number, NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var id) ? ""
         : KnownLocale.Names.Select(n => KnownLocale.Named(n)!).FirstOrDefault(l => l.Id == id)?.Name ?? number;
 }

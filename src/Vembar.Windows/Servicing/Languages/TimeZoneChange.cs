@@ -8,14 +8,16 @@ namespace Vembar.Windows.Servicing.Languages;
 
 /// <summary>Sets the time zone, from what the image itself knows of it.</summary>
 /// <param name="name">Windows' name of it: GMT Standard Time.</param>
-/// <remarks>SOFTWARE …\Time Zones\NAME holds TZI: bias, standard and daylight bias (4 bytes each), standard and daylight date (SYSTEMTIME). Source: the vendor's "TIME_ZONE_INFORMATION structure".</remarks>
+/// <remarks>SOFTWARE …\Time Zones\NAME holds TZI: bias, standard and daylight bias (4 bytes each), standard and daylight date
+/// (SYSTEMTIME). Source: the vendor's "TIME_ZONE_INFORMATION structure".</remarks>
 public sealed class TimeZoneChange(string name) : IChange
 {
     private const string Zones = @"Microsoft\Windows NT\CurrentVersion\Time Zones";
     private const int DateLength = 16, Length = 12 + 2 * DateLength;
 
     /// <summary>What Windows calls a time zone of the other naming (Europe/London); null when it is none of these.</summary>
-    internal static string? WindowsName(string name) => TimeZoneConverter.TZConvert.TryIanaToWindows(name, out var windows) ? windows : null;
+    internal static string? WindowsName(string name) =>
+        TimeZoneConverter.TZConvert.TryIanaToWindows(name, out var windows) ? windows : null;
 
     /// <inheritdoc/>
     public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
@@ -24,9 +26,13 @@ public sealed class TimeZoneChange(string name) : IChange
         if (context.Install is null || context.Hive("SOFTWARE") is not { } software || context.Hive("SYSTEM") is null)
             return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
         var known = software.Key(Zones)?.Subkeys.Select(k => k.Name).ToList() ?? [];
-        if (known.Find(k => k.Equals(name, StringComparison.OrdinalIgnoreCase)) is not { } exact || software.Key($@"{Zones}\{exact}") is not { } zone)
+        if (known.Find(k => k.Equals(name, StringComparison.OrdinalIgnoreCase)) is not { } exact
+            || software.Key($@"{Zones}\{exact}") is not { } zone)
         {
-            return [Outcome(ChangeStatus.Refused, WindowsName(name) is { } windows ? $"Windows calls this time zone '{windows}'{(known.Contains(windows) ? "" : ", which the image does not know")}" : $"the image does not know this time zone{(EditDistance.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "")}")];
+            return [Outcome(ChangeStatus.Refused, WindowsName(name) is { } windows ? $"Windows calls this time zone "
+                + $"'{windows}'{(known.Contains(windows) ? "" : ", which the image does not know")}"
+                : $"the image does not know this time "
+                + $"zone{(EditDistance.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "")}")];
         }
         if (zone.Get("TZI") is not (_, { Length: >= Length } tzi))
             return [Outcome(ChangeStatus.Refused, "what the image knows of this time zone is damaged: TZI is missing or too short")];
@@ -36,13 +42,18 @@ public sealed class TimeZoneChange(string name) : IChange
         RegistryEdit[] edits =
         [
             Set("TimeZoneKeyName", RegistryType.String, Encoding.Unicode.GetBytes(exact + "\0")),
-            Set("Bias", RegistryType.Dword, tzi[..4]), Set("StandardBias", RegistryType.Dword, tzi[4..8]), Set("DaylightBias", RegistryType.Dword, tzi[8..12]),
-            Set("StandardStart", RegistryType.Binary, tzi[12..(12 + DateLength)]), Set("DaylightStart", RegistryType.Binary, tzi[(12 + DateLength)..Length]),
+            Set("Bias", RegistryType.Dword, tzi[..4]), Set("StandardBias", RegistryType.Dword, tzi[4..8]),
+            Set("DaylightBias", RegistryType.Dword, tzi[8..12]),
+            Set("StandardStart", RegistryType.Binary, tzi[12..(12 + DateLength)]),
+            Set("DaylightStart", RegistryType.Binary, tzi[(12 + DateLength)..Length]),
             Set("StandardName", RegistryType.String, Words("Std")), Set("DaylightName", RegistryType.String, Words("Dlt")),
             Set("DynamicDaylightTimeDisabled", RegistryType.Dword, new byte[4]),
         ];
         var made = RegistryChange.MakeAll(context, edits);
         var minutes = BitConverter.ToInt32(tzi, 0);
-        return [made > 0 ? Outcome(ChangeStatus.Done, $"{zone.GetString("Display") ?? exact}, {(minutes == 0 ? "UTC" : string.Create(CultureInfo.InvariantCulture, $"UTC{(minutes > 0 ? '-' : '+')}{Math.Abs(minutes) / 60}:{Math.Abs(minutes) % 60:00}"))} in winter") : Outcome(ChangeStatus.Already, "it is so")];
+        return [made > 0
+            ? Outcome(ChangeStatus.Done,
+            $"{zone.GetString("Display") ?? exact}, "
+            + $"{(minutes == 0 ? "UTC" : string.Create(CultureInfo.InvariantCulture, $"UTC{(minutes > 0 ? '-' : '+')}{Math.Abs(minutes) / 60}:{Math.Abs(minutes) % 60:00}"))} in winter") : Outcome(ChangeStatus.Already, "it is so")];
     }
 }

@@ -23,17 +23,20 @@ public sealed class MendChange(IReadOnlyList<string> names) : IChange
         static ChangeOutcome Outcome(string what, ChangeStatus status, string why) => new("mend", what, status, why);
         if (context.Install is null)
             return [Outcome(string.Join(", ", names), ChangeStatus.Refused, "the image holds no Windows")];
-        var refused = names.Where(n => n != MendRule.Everything && MendRule.Find(n) is null).Select(n => Outcome(n, ChangeStatus.Refused, WhyNot(n))).ToList();
+        var refused = names.Where(n => n != MendRule.Everything && MendRule.Find(n) is null)
+            .Select(n => Outcome(n, ChangeStatus.Refused, WhyNot(n))).ToList();
         if (refused.Count > 0)
             return refused;
         var outcomes = new List<ChangeOutcome>();
-        foreach (var rule in MendRule.All.Where(r => (r.IsOfAll && names.Contains(MendRule.Everything)) || names.Contains(r.Name, StringComparer.OrdinalIgnoreCase)))
+        foreach (var rule in MendRule.All.Where(r => (r.IsOfAll && names.Contains(MendRule.Everything))
+            || names.Contains(r.Name, StringComparer.OrdinalIgnoreCase)))
         {
             var before = context.Tree.BytesChanged;
             try
             {
                 var said = Mend(context, rule.Name);
-                outcomes.Add(said is null ? Outcome(rule.Name, ChangeStatus.Already, "there is nothing of it") : Outcome(rule.Name, ChangeStatus.Done, said) with { Bytes = context.Tree.BytesChanged - before });
+                outcomes.Add(said is null ? Outcome(rule.Name, ChangeStatus.Already, "there is nothing of it")
+                    : Outcome(rule.Name, ChangeStatus.Done, said) with { Bytes = context.Tree.BytesChanged - before });
             }
             catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
             {
@@ -65,7 +68,8 @@ public sealed class MendChange(IReadOnlyList<string> names) : IChange
                 if (context.Hive("SOFTWARE")?.Key(Logon)?.GetString("AutoAdminLogon") != "1")
                     return null;
                 Make(context, Text(Logon, "AutoAdminLogon", "0"), Delete(Logon, "AutoLogonCount"));
-                return $"{context.Hive("SOFTWARE")!.Key(Logon)!.GetString("DefaultUserName") ?? "nobody"} is not logged on by himself any more";
+                return $"{context.Hive("SOFTWARE")!.Key(Logon)!.GetString("DefaultUserName") ?? "nobody"} is not logged on by himself "
+                    + $"any more";
             case MendRule.OpticalDriver:
                 return Start(context, "cdrom", from: 4, to: 1);
             case MendRule.MediaSharing:
@@ -74,8 +78,10 @@ public sealed class MendChange(IReadOnlyList<string> names) : IChange
                 var devices = context.Hive("SYSTEM")?.Key("MountedDevices")?.Values.Select(v => v.Name).ToList() ?? [];
                 if (devices.Count == 0)
                     return null;
-                Make(context, [.. devices.Select(d => new RegistryEdit("SYSTEM", "MountedDevices", d, RegistryEditKind.DeleteValue, RegistryType.None, []))]);
-                return string.Create(CultureInfo.InvariantCulture, $"{devices.Count} {(devices.Count == 1 ? "value is" : "values are")} out");
+                Make(context, [.. devices.Select(d => new RegistryEdit("SYSTEM", "MountedDevices", d, RegistryEditKind.DeleteValue,
+                    RegistryType.None, []))]);
+                return string.Create(CultureInfo.InvariantCulture,
+                    $"{devices.Count} {(devices.Count == 1 ? "value is" : "values are")} out");
             case MendRule.MachineGuid:
                 if (context.Hive("SOFTWARE")?.Key(Cryptography)?.GetString("MachineGuid") is not { Length: > 0 } machine)
                     return null;
@@ -84,12 +90,15 @@ public sealed class MendChange(IReadOnlyList<string> names) : IChange
             case MendRule.UpdateClientId:
                 if (context.Hive("SOFTWARE")?.Key(ReadinessCheck.UpdateClient)?.GetString("SusClientId") is not { Length: > 0 } client)
                     return null;
-                Make(context, Delete(ReadinessCheck.UpdateClient, "SusClientId"), Delete(ReadinessCheck.UpdateClient, "SusClientIdValidation"));
+                Make(context, Delete(ReadinessCheck.UpdateClient, "SusClientId"),
+                    Delete(ReadinessCheck.UpdateClient, "SusClientIdValidation"));
                 return $"{client} is out";
             case MendRule.SetupLogs:
-                return Files(context, "%Panther/**/*.log", "%Panther/**/*.etl", "%Panther/*.log", "%Panther/*.etl", "%System32/Sysprep/Panther/**");
+                return Files(context, "%Panther/**/*.log", "%Panther/**/*.etl", "%Panther/*.log", "%Panther/*.etl",
+                    "%System32/Sysprep/Panther/**");
             default:
-                return Files(context, "%MEMORY.DMP", "%Minidump/**", "%Temp/**", "%SoftwareDistribution/Download/**", "Windows.old", "$WINDOWS.~BT", "$WINDOWS.~WS");
+                return Files(context, "%MEMORY.DMP", "%Minidump/**", "%Temp/**", "%SoftwareDistribution/Download/**", "Windows.old",
+                    "$WINDOWS.~BT", "$WINDOWS.~WS");
         }
     }
 
@@ -99,21 +108,25 @@ public sealed class MendChange(IReadOnlyList<string> names) : IChange
         var gone = new List<string>();
         foreach (var path in ReadinessCheck.AnswerFilesOf(context.Tree, context.Install!.Folder))
         {
-            if (path.ToString().Equals(own, StringComparison.OrdinalIgnoreCase) || context.Tree.ReadFile(path, LongestText) is not { } bytes || ReadinessCheck.HoldsPassword(bytes) != withPassword)
+            if (path.ToString().Equals(own, StringComparison.OrdinalIgnoreCase)
+                || context.Tree.ReadFile(path, LongestText) is not { } bytes || ReadinessCheck.HoldsPassword(bytes) != withPassword)
                 continue;
             context.Tree.Remove(context.Tree.Find(path)!);
             gone.Add(path.ToString());
         }
         if (gone.Count == 0)
             return null;
-        return $"{string.Join(", ", gone)} {(gone.Count == 1 ? "is" : "are")} out{(withPassword ? "; change the password wherever else it is used" : "")}";
+        return $"{string.Join(", ", gone)} {(gone.Count == 1 ? "is" : "are")} "
+            + $"out{(withPassword ? "; change the password wherever else it is used" : "")}";
     }
 
     private static string? Start(ServiceContext context, string service, uint from, uint to)
     {
-        if (context.Hive("SYSTEM") is not { } system || WindowsInstall.ControlSet(system)?.Key($@"Services\{service}")?.GetDword("Start") != from)
+        if (context.Hive("SYSTEM") is not { } system
+            || WindowsInstall.ControlSet(system)?.Key($@"Services\{service}")?.GetDword("Start") != from)
             return null;
-        Make(context, new RegistryEdit("SYSTEM", $@"{RegistryChange.CurrentSet(context)}\Services\{service}", "Start", RegistryEditKind.Set, RegistryType.Dword, BitConverter.GetBytes(to)));
+        Make(context, new RegistryEdit("SYSTEM", $@"{RegistryChange.CurrentSet(context)}\Services\{service}", "Start",
+            RegistryEditKind.Set, RegistryType.Dword, BitConverter.GetBytes(to)));
         return string.Create(CultureInfo.InvariantCulture, $"{service}: Start is {to}");
     }
 
@@ -122,10 +135,12 @@ public sealed class MendChange(IReadOnlyList<string> names) : IChange
         var away = new Removal(context);
         foreach (var pattern in patterns)
             away.Take(pattern.StartsWith('%') ? $"{context.Install!.Folder}/{pattern[1..]}" : pattern);
-        return away.Files + away.Folders == 0 ? null : string.Create(CultureInfo.InvariantCulture, $"{away.Files} {(away.Files == 1 ? "file is" : "files are")} out");
+        return away.Files + away.Folders == 0 ? null
+            : string.Create(CultureInfo.InvariantCulture, $"{away.Files} {(away.Files == 1 ? "file is" : "files are")} out");
     }
 
-    private static RegistryEdit Delete(string key, string value) => new("SOFTWARE", key, value, RegistryEditKind.DeleteValue, RegistryType.None, []);
+    private static RegistryEdit Delete(string key, string value) =>
+        new("SOFTWARE", key, value, RegistryEditKind.DeleteValue, RegistryType.None, []);
 
     private static RegistryEdit Text(string key, string value, string text) =>
         new("SOFTWARE", key, value, RegistryEditKind.Set, RegistryType.String, System.Text.Encoding.Unicode.GetBytes(text + "\0"));

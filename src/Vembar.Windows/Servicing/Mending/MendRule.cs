@@ -9,8 +9,10 @@ public sealed record MendRule(string Name, string Title, bool IsOfAll = true)
     /// <summary>The word for all rules that are not only done by their own name.</summary>
     public const string Everything = "all";
 
-    internal const string AnswerFilePassword = "answer-file-password", AnswerFileLeft = "answer-file-left", StoredPassword = "stored-password", AutomaticLogon = "automatic-logon",
-        OpticalDriver = "optical-driver-disabled", MediaSharing = "media-sharing", MountedDevices = "mounted-devices", MachineGuid = "machine-guid", UpdateClientId = "update-client-id",
+    internal const string AnswerFilePassword = "answer-file-password", AnswerFileLeft = "answer-file-left",
+        StoredPassword = "stored-password", AutomaticLogon = "automatic-logon",
+        OpticalDriver = "optical-driver-disabled", MediaSharing = "media-sharing", MountedDevices = "mounted-devices",
+        MachineGuid = "machine-guid", UpdateClientId = "update-client-id",
         SetupLogs = "setup-logs", Ballast = "ballast";
 
     /// <summary>All rules, in the order in which they are made.</summary>
@@ -32,7 +34,8 @@ public sealed record MendRule(string Name, string Title, bool IsOfAll = true)
     /// <summary>What readiness checks find and only Windows on the reference can mend.</summary>
     public static IReadOnlyList<string> NotOffline { get; } =
     [
-        "not-generalized", "generalize-unfinished", "audit-mode", "state-differs", "upgraded", "hibernated", "volume-not-closed", "journal-not-closed", "registry-not-flushed", "hive-damaged", "updates-pending",
+        "not-generalized", "generalize-unfinished", "audit-mode", "state-differs", "upgraded", "hibernated", "volume-not-closed",
+        "journal-not-closed", "registry-not-flushed", "hive-damaged", "updates-pending",
         "domain-member", "app-for-one-user", "profile-left", "unreadable",
     ];
 

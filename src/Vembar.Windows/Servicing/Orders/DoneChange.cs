@@ -7,9 +7,11 @@ namespace Vembar.Windows.Servicing.Orders;
 /// <param name="What">What it named.</param>
 internal sealed partial record DoneChange(string Kind, string What)
 {
-    [GeneratedRegex(@"^(?<kind>[a-z-]+) (?<what>.+?): (done|already) \(", RegexOptions.Singleline | RegexOptions.CultureInvariant, matchTimeoutMilliseconds: 1000)]
+    [GeneratedRegex(@"^(?<kind>[a-z-]+) (?<what>.+?): (done|already) \(", RegexOptions.Singleline | RegexOptions.CultureInvariant,
+        matchTimeoutMilliseconds: 1000)]
     private static partial Regex Form();
 
     /// <summary>Reads a line of a history; null when it tells of no change that was made.</summary>
-    public static DoneChange? Parse(string line) => Form().Match(line) is { Success: true } match ? new DoneChange(match.Groups["kind"].Value, match.Groups["what"].Value) : null;
+    public static DoneChange? Parse(string line) =>
+        Form().Match(line) is { Success: true } match ? new DoneChange(match.Groups["kind"].Value, match.Groups["what"].Value) : null;
 }

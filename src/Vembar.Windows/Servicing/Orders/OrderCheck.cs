@@ -44,11 +44,13 @@ public static class OrderCheck
                 RegFile.Parse(InputFile.ReadAllBytes(value), value);
                 break;
             case "answers":
-                var bytes = Path.GetExtension(value) is ".yaml" or ".yml" ? AnswerProfile.Make(value).ToBytes() : InputFile.ReadAllBytes(value);
+                var bytes = Path.GetExtension(value) is ".yaml" or ".yml" ? AnswerProfile.Make(value).ToBytes()
+                    : InputFile.ReadAllBytes(value);
                 // Which architecture it is for, the image says.
                 var wrong = AnswerFile.Parse(bytes, value).Check(null).Where(f => f.IsError).Select(f => f.ToString()).ToList();
                 if (wrong.Count > 0)
-                    throw VembarException.Input("bad-answer-file", $"'{value}': {wrong[0]}", "", [.. wrong.Skip(1).Select(w => $"'{value}': {w}")]);
+                    throw VembarException.Input("bad-answer-file", $"'{value}': {wrong[0]}", "",
+                        [.. wrong.Skip(1).Select(w => $"'{value}': {w}")]);
                 break;
             case "package":
                 if (Package.Read(value).Problems("ControlSet001") is { Count: > 0 } problems)
@@ -75,7 +77,8 @@ public static class OrderCheck
             case "time-zone" when TimeZoneChange.WindowsName(value) is { } windows:
                 throw VembarException.Input("bad-time-zone", $"Windows calls this time zone '{windows}'");
             case "locale" when KnownLocale.Named(value) is null:
-                throw VembarException.Input("bad-locale", $"'{value}' is not a locale that is known{EditDistance.Hint(value, KnownLocale.Names)}");
+                throw VembarException.Input("bad-locale",
+                    $"'{value}' is not a locale that is known{EditDistance.Hint(value, KnownLocale.Names)}");
         }
     }
 

@@ -37,7 +37,8 @@ public sealed class OrderDraft
     /// <summary>How many further ones stand in it as remarks.</summary>
     public int Remarks { get; private set; }
 
-    /// <summary>Makes an order of what folders hold: drivers, packages, answer files, .reg files, rules, hardware profiles, certificates.</summary>
+    /// <summary>Makes an order of what folders hold: drivers, packages, answer files, .reg files, rules, hardware profiles,
+    /// certificates.</summary>
     /// <param name="paths">Folders.</param>
     /// <param name="folder">The folder that the order will be in: paths in it are relative to that.</param>
     /// <param name="cancellation">Ends it.</param>
@@ -49,7 +50,8 @@ public sealed class OrderDraft
         foreach (var path in paths)
         {
             if (!Directory.Exists(path))
-                throw VembarException.Input("no-such-folder", $"there is no folder '{path}'", "Name folders that hold drivers, packages, answer files and the like, or an image.");
+                throw VembarException.Input("no-such-folder", $"there is no folder '{path}'",
+                    "Name folders that hold drivers, packages, answer files and the like, or an image.");
             found.Begin();
             foreach (var file in Below(path, cancellation))
                 found.Look(path, file, cancellation);
@@ -57,7 +59,9 @@ public sealed class OrderDraft
         }
         draft.Write(found);
         if (draft._changes.Count == 0)
-            throw VembarException.Input("nothing-found", $"{string.Join(", ", paths.Select(p => $"'{p}'"))} holds no drivers, packages, answer files, .reg files or rules", "Name the folders that hold them.");
+            throw VembarException.Input("nothing-found",
+                $"{string.Join(", ", paths.Select(p => $"'{p}'"))} holds no drivers, packages, answer files, .reg files or rules",
+                "Name the folders that hold them.");
         draft.Finish("every change is one item; take out what is not meant");
         return draft;
     }
@@ -80,7 +84,8 @@ public sealed class OrderDraft
             }
         }
         if (draft.Changes + draft.Remarks == 0)
-            throw VembarException.Input("nothing-found", $"the history of '{image.Name}' holds no change that an order could make", "Name folders that hold drivers, packages and the like.");
+            throw VembarException.Input("nothing-found", $"the history of '{image.Name}' holds no change that an order could make",
+                "Name folders that hold drivers, packages and the like.");
         draft.Finish("what the history does not say stands in remarks");
         return draft;
     }
@@ -99,7 +104,8 @@ public sealed class OrderDraft
                     continue;
                 files.AddRange(Directory.EnumerateFiles(at));
                 if (files.Count > MostFiles)
-                    throw VembarException.Input("too-many-files", $"'{path}' holds more than {MostFiles} files", "Name the folders in it that hold drivers, packages and the like.");
+                    throw VembarException.Input("too-many-files", $"'{path}' holds more than {MostFiles} files",
+                        "Name the folders in it that hold drivers, packages and the like.");
                 foreach (var folder in Directory.EnumerateDirectories(at).Where(f => new DirectoryInfo(f).LinkTarget is null))
                     pending.Push(folder);
             }
@@ -200,7 +206,8 @@ public sealed class OrderDraft
         Remarks += lines.Count > 0 ? 1 : 0;
     }
 
-    private static string Line(string key, string value, string indent = "- ", bool isPlain = false) => $"{indent}{key}: {(isPlain ? value : Quoted(value))}";
+    private static string Line(string key, string value, string indent = "- ", bool isPlain = false) =>
+        $"{indent}{key}: {(isPlain ? value : Quoted(value))}";
 
     private static string Plain(string text) => string.Concat(text.Select(c => char.IsControl(c) ? ' ' : c));
 
@@ -208,11 +215,14 @@ public sealed class OrderDraft
     private static string Quoted(string text)
     {
         text = Plain(text).Replace("${", "$${", StringComparison.Ordinal);
-        var isPlain = text.Length > 0 && (char.IsLetterOrDigit(text[0]) || text[0] is '.' or '/') && text.All(c => char.IsLetterOrDigit(c) || c is '/' or '.' or '-' or '_' or ' ' or '(' or ')' or '+') && text[^1] != ' ';
+        var isPlain = text.Length > 0 && (char.IsLetterOrDigit(text[0]) || text[0] is '.' or '/')
+            && text.All(c => char.IsLetterOrDigit(c) || c is '/' or '.' or '-' or '_' or ' ' or '(' or ')' or '+') && text[^1] != ' ';
         return isPlain ? text : $"'{text.Replace("'", "''", StringComparison.Ordinal)}'";
     }
 
-    private string Relative(string path) => Path.GetRelativePath(_folder, Path.GetFullPath(path)) is var relative && relative.Length <= Path.GetFullPath(path).Length + 12 ? relative : Path.GetFullPath(path);
+    private string Relative(string path) =>
+        Path.GetRelativePath(_folder, Path.GetFullPath(path)) is var relative && relative.Length <= Path.GetFullPath(path).Length + 12
+        ? relative : Path.GetFullPath(path);
 
     private void Finish(string hint)
     {
@@ -224,7 +234,8 @@ public sealed class OrderDraft
         {
             if (values.Count == 0)
                 continue;
-            text.Append(key == "trust" ? "# Whose signatures count.\n" : "# The models: only drivers that their devices would get go in.\n");
+            text.Append(key == "trust" ? "# Whose signatures count.\n"
+                : "# The models: only drivers that their devices would get go in.\n");
             text.Append(key).Append(":\n");
             foreach (var value in values)
                 text.Append("  - ").Append(Quoted(Relative(value))).Append('\n');
@@ -245,7 +256,8 @@ public sealed class OrderDraft
 
         public List<string> DriverFolders { get; } = [];
 
-        private int Others => Packages.Count + UnmadePackages.Count + Answers.Count + Registry.Count + Rules.Count + Models.Count + Certificates.Count;
+        private int Others =>
+            Packages.Count + UnmadePackages.Count + Answers.Count + Registry.Count + Rules.Count + Models.Count + Certificates.Count;
 
         public void Begin() => (_before, _driversBefore) = (Others, DriverFolders.Count);
 
@@ -292,7 +304,8 @@ public sealed class OrderDraft
         private void Sort(string root, string file, string ending, CancellationToken cancellation)
         {
             // What is in a package's folder is the package's.
-            if (Packages.Exists(p => file.StartsWith(p.Path + "/", StringComparison.Ordinal)) || UnmadePackages.Exists(p => file.StartsWith(p + "/", StringComparison.Ordinal)))
+            if (Packages.Exists(p => file.StartsWith(p.Path + "/", StringComparison.Ordinal))
+                || UnmadePackages.Exists(p => file.StartsWith(p + "/", StringComparison.Ordinal)))
                 return;
             var name = Path.GetFileName(file);
             if (FolderWithManifest(root, file) is { } package)

@@ -15,7 +15,12 @@ public static class OrderSchema
     public static string Text()
     {
         using var stream = new MemoryStream();
-        using (var writer = new Utf8JsonWriter(stream, new JsonWriterOptions { Indented = true, NewLine = "\n", Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping }))
+        using (var writer = new Utf8JsonWriter(stream, new JsonWriterOptions
+        {
+            Indented = true,
+            NewLine = "\n",
+            Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
+        }))
             Schema().WriteTo(writer);
         return System.Text.Encoding.UTF8.GetString(stream.ToArray()) + "\n";
     }
@@ -40,7 +45,12 @@ public static class OrderSchema
             },
             ["trust"] = Paths("Certificates that vouch for drivers: files and folders."),
             ["for"] = Paths("Hardware profiles: only drivers that their devices would get go in."),
-            ["changes"] = new JsonObject { ["type"] = "array", ["minItems"] = 1, ["items"] = new JsonObject { ["oneOf"] = new JsonArray([.. OrderKind.All.Select(Change)]) } },
+            ["changes"] = new JsonObject
+            {
+                ["type"] = "array",
+                ["minItems"] = 1,
+                ["items"] = new JsonObject { ["oneOf"] = new JsonArray([.. OrderKind.All.Select(Change)]) },
+            },
         },
     };
 
@@ -67,11 +77,20 @@ public static class OrderSchema
             OrderForm.Codes => new JsonObject
             {
                 ["oneOf"] = new JsonArray(
-                    new JsonObject { ["type"] = Names("integer", "string"), ["pattern"] = "^[0-9, -]+$" }, new JsonObject { ["type"] = "array", ["minItems"] = 1, ["items"] = new JsonObject { ["type"] = "integer" } }),
+                    new JsonObject
+                    {
+                        ["type"] = Names("integer", "string"),
+                        ["pattern"] = "^[0-9, -]+$",
+                    }, new JsonObject { ["type"] = "array", ["minItems"] = 1, ["items"] = new JsonObject { ["type"] = "integer" } }),
             },
             OrderForm.Words => new JsonObject
             {
-                ["oneOf"] = new JsonArray(OneOrMore(choices), new JsonObject { ["type"] = "array", ["minItems"] = 1, ["items"] = Word(choices) }),
+                ["oneOf"] = new JsonArray(OneOrMore(choices), new JsonObject
+                {
+                    ["type"] = "array",
+                    ["minItems"] = 1,
+                    ["items"] = Word(choices),
+                }),
             },
             OrderForm.File => new JsonObject { ["type"] = "string", ["minLength"] = 1 },
             _ => new JsonObject { ["type"] = Names("string", "number", "boolean") },
@@ -81,7 +100,10 @@ public static class OrderSchema
         return value;
     }
 
-    private static JsonObject Word(IReadOnlyList<string> choices) => choices.Count == 0 ? new JsonObject { ["type"] = "string" } : new JsonObject { ["enum"] = Names([.. choices]) };
+    private static JsonObject Word(IReadOnlyList<string> choices) => choices.Count == 0 ? new JsonObject
+    {
+        ["type"] = "string",
+    } : new JsonObject { ["enum"] = Names([.. choices]) };
 
     private static JsonObject OneOrMore(IReadOnlyList<string> choices)
     {
@@ -94,7 +116,10 @@ public static class OrderSchema
     private static JsonObject Paths(string meaning) => new()
     {
         ["description"] = meaning,
-        ["oneOf"] = new JsonArray(new JsonObject { ["type"] = "string" }, new JsonObject { ["type"] = "array", ["items"] = new JsonObject { ["type"] = "string" } }),
+        ["oneOf"] = new JsonArray(new JsonObject
+        {
+            ["type"] = "string",
+        }, new JsonObject { ["type"] = "array", ["items"] = new JsonObject { ["type"] = "string" } }),
     };
 
     private static JsonArray Names(params string[] names) => new([.. names.Select(n => (JsonNode)n)]);

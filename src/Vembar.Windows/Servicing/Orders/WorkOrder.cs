@@ -56,7 +56,8 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
             var name = use.Groups[1].Value;
             if (variables.TryGetValue(name, out var value))
                 return value;
-            yaml.Wrong(at, $"there is no variable '{name}'{(variables.Count > 0 ? EditDistance.Hint(name, variables.Keys) : "; 'variables' at the top gives names their texts")}");
+            yaml.Wrong(at, $"there is no variable "
+                + $"'{name}'{(variables.Count > 0 ? EditDistance.Hint(name, variables.Keys) : "; 'variables' at the top gives names their texts")}");
             return use.Value;
         });
         List<string> Texts(string key) => yaml.Root.At(key) is { } node ? yaml.Texts(node).ConvertAll(t => Expand(node, t)) : [];
@@ -84,18 +85,22 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
             };
         }
         yaml.Throw();
-        return new WorkOrder(title, Grouped(items, folder, drivers), new OrderOrigin(Path.GetFileName(path), title, Blake3.Hash(InputFile.ReadAllBytes(path)), variables.Count > 0 ? variables : null))
+        return new WorkOrder(title, Grouped(items, folder, drivers),
+            new OrderOrigin(Path.GetFileName(path), title, Blake3.Hash(InputFile.ReadAllBytes(path)),
+            variables.Count > 0 ? variables : null))
         {
             Count = items.Count,
             Files = [.. items.Where(i => i.Kind.Form == OrderForm.File).Select(i => (i.Kind.Name, Place(i.Value, folder)))],
-            Items = [.. items.Select(i => (i.Kind.Name, i.Kind.Form == OrderForm.File ? Place(i.Value, folder) : i.Value, (IReadOnlyDictionary<string, string>)i.Fields))],
+            Items = [.. items.Select(i => (i.Kind.Name, i.Kind.Form == OrderForm.File ? Place(i.Value, folder) : i.Value,
+            (IReadOnlyDictionary<string, string>)i.Fields))],
         };
     }
 
     /// <summary>A change as the order writes it.</summary>
     private sealed record OrderItem(OrderKind Kind, string Value, Dictionary<string, string> Fields)
     {
-        public bool Yes(string field, bool otherwise = false) => Fields.TryGetValue(field, out var text) ? text is "yes" or "true" : otherwise;
+        public bool Yes(string field, bool otherwise = false) =>
+            Fields.TryGetValue(field, out var text) ? text is "yes" or "true" : otherwise;
 
         public string Text(string field) => Fields.GetValueOrDefault(field) ?? "";
     }
@@ -133,7 +138,8 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
             case YamlMappingNode map:
                 foreach (var (key, value) in map.Children)
                 {
-                    if (key is YamlScalarNode { Value: { } name } && VariableName().IsMatch(name) && value is YamlScalarNode { Value: { } text })
+                    if (key is YamlScalarNode { Value: { } name } && VariableName().IsMatch(name)
+                        && value is YamlScalarNode { Value: { } text })
                         variables[name] = text;
                     else
                         yaml.Wrong(key, $"'{key}' is not a variable: a name of letters, digits, '_' and '-', and a text");
@@ -146,7 +152,9 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         foreach (var (name, text) in given)
         {
             if (!variables.ContainsKey(name))
-                throw new VembarException(ErrorKind.Usage, "no-such-variable", $"'{path}' has no variable '{name}'", variables.Count > 0 ? $"It has {string.Join(", ", variables.Keys)}." : "It has none: 'variables' at its top gives names their texts.");
+                throw new VembarException(ErrorKind.Usage, "no-such-variable", $"'{path}' has no variable '{name}'",
+                    variables.Count > 0 ? $"It has {string.Join(", ", variables.Keys)}."
+                    : "It has none: 'variables' at its top gives names their texts.");
             variables[name] = text;
         }
         return variables;
@@ -156,11 +164,13 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
     private static string Current(string key) => key == "first-boot" ? "first-start" : key;
 
     // One text, or a list of texts where several are meant.
-    private static bool IsText(YamlNode node) => node is YamlScalarNode || (node is YamlSequenceNode { Children.Count: > 0 } list && list.Children.All(c => c is YamlScalarNode));
+    private static bool IsText(YamlNode node) =>
+        node is YamlScalarNode || (node is YamlSequenceNode { Children.Count: > 0 } list && list.Children.All(c => c is YamlScalarNode));
 
     private static OrderItem? Item(YamlNode item, YamlFile yaml, Func<YamlNode, string, string> expand)
     {
-        if (item is not YamlMappingNode { Children.Count: > 0 } map || map.Children.Any(c => c.Key is not YamlScalarNode || !IsText(c.Value)))
+        if (item is not YamlMappingNode { Children.Count: > 0 } map
+            || map.Children.Any(c => c.Key is not YamlScalarNode || !IsText(c.Value)))
         {
             yaml.Wrong(item, "a change is written as 'kind: value'");
             return null;
@@ -170,7 +180,8 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         foreach (var (key, value) in map.Children)
         {
             var name = Current(((YamlScalarNode)key).Value ?? "");
-            var text = value is YamlSequenceNode several ? string.Join(", ", several.Children.Select(c => ((YamlScalarNode)c).Value)) : ((YamlScalarNode)value).Value ?? "";
+            var text = value is YamlSequenceNode several ? string.Join(", ", several.Children.Select(c => ((YamlScalarNode)c).Value))
+                : ((YamlScalarNode)value).Value ?? "";
             if (!fields.TryAdd(name, expand(value, text)))
                 yaml.Wrong(key, $"'{name}' is said twice; each change is an item of its own");
             else if (value is YamlSequenceNode)
@@ -181,7 +192,10 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         if (kinds is not [var kind])
         {
             var first = fields.Keys.First();
-            yaml.Wrong(item, kinds.Count > 1 ? $"it is {string.Join(" and ", kinds.Select(k => k.Name))} at once; each change is an item of its own" : $"a change has exactly one of {string.Join(", ", names)}{(EditDistance.Nearest(first, names) is { } near ? $"; did you mean '{near}'?" : "")}");
+            yaml.Wrong(item,
+                kinds.Count > 1 ? $"it is {string.Join(" and ", kinds.Select(k => k.Name))} at once; each change is an item of its own"
+                : $"a change has exactly one of "
+                + $"{string.Join(", ", names)}{(EditDistance.Nearest(first, names) is { } near ? $"; did you mean '{near}'?" : "")}");
             return null;
         }
         var problems = new List<string>();
@@ -262,7 +276,9 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         "time-zone" => new TimeZoneChange(value),
         "answers" => new AnswersChange(value, item.Yes("merge")),
         "registry" => new RegistryChange(value),
-        "first-start" => new FirstStartChange(new FirstStartCommand(item.Text("name"), value, ExitCodes.Parse(item.Fields.GetValueOrDefault("good")) ?? [0])),
+        "first-start" =>
+            new FirstStartChange(new FirstStartCommand(item.Text("name"), value,
+            ExitCodes.Parse(item.Fields.GetValueOrDefault("good")) ?? [0])),
         "put" => new PutChange(value, item.Text("to")),
         "remove" => new RemoveChange(value),
         "ballast" => new BallastChange(value, Words(item.Text("rules"))),

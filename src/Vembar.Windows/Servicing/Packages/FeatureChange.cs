@@ -12,25 +12,31 @@ public sealed class FeatureChange(string name, bool on, bool withDependents) : I
     /// <inheritdoc/>
     public IEnumerable<ChangeOutcome> Apply(ServiceContext context)
     {
-        ChangeOutcome Outcome(ChangeStatus status, string why, string? what = null) => new("feature", $"{what ?? name}={(on ? "on" : "off")}", status, why);
+        ChangeOutcome Outcome(ChangeStatus status, string why, string? what = null) =>
+            new("feature", $"{what ?? name}={(on ? "on" : "off")}", status, why);
         if (context.Install is null)
             return [Outcome(ChangeStatus.Refused, "the image holds no Windows")];
         try
         {
             var store = new PackageStore(context);
-            List<(InstalledPackage Package, PackageFeature Feature, bool IsOn)> All() => [.. store.InUse.SelectMany(p => p.Features.Select(f => (p, f.Feature, f.IsOn)))];
+            List<(InstalledPackage Package, PackageFeature Feature, bool IsOn)> All() =>
+                [.. store.InUse.SelectMany(p => p.Features.Select(f => (p, f.Feature, f.IsOn)))];
             var pattern = Glob.IsPattern(name) ? Glob.Parse(name) : null;
-            var wanted = All().Where(f => pattern is null ? f.Feature.Name.Equals(name, StringComparison.OrdinalIgnoreCase) : pattern.Matches([f.Feature.Name])).Select(f => f.Feature.Name).ToList();
+            var wanted = All()
+                .Where(f => pattern is null ? f.Feature.Name.Equals(name, StringComparison.OrdinalIgnoreCase)
+                    : pattern.Matches([f.Feature.Name])).Select(f => f.Feature.Name).ToList();
             if (wanted.Count == 0)
             {
                 var near = EditDistance.Nearest(name, All().Select(f => f.Feature.Name));
-                return [Outcome(ChangeStatus.Refused, $"the image has no feature '{name}'{(near is null ? "" : $"; did you mean '{near}'?")}")];
+                return [Outcome(ChangeStatus.Refused, $"the image has no feature "
+                    + $"'{name}'{(near is null ? "" : $"; did you mean '{near}'?")}")];
             }
             var outcomes = new List<ChangeOutcome>();
             foreach (var feature in wanted)
             {
                 var all = All();
-                (InstalledPackage Package, PackageFeature Feature, bool IsOn) At(string n) => all.Find(f => f.Feature.Name.Equals(n, StringComparison.OrdinalIgnoreCase));
+                (InstalledPackage Package, PackageFeature Feature, bool IsOn) At(string n) =>
+                    all.Find(f => f.Feature.Name.Equals(n, StringComparison.OrdinalIgnoreCase));
                 if (At(feature).IsOn == on)
                 {
                     outcomes.Add(Outcome(ChangeStatus.Already, $"it is {(on ? "on" : "off")}", feature));
@@ -39,19 +45,22 @@ public sealed class FeatureChange(string name, bool on, bool withDependents) : I
                 var others = on ? Parents(feature, At) : Dependents(feature, all);
                 if (others.Find(o => At(o).Package is null) is { } missing)
                 {
-                    outcomes.Add(Outcome(ChangeStatus.Refused, $"it needs the feature '{missing}', which no package in the image brings", feature));
+                    outcomes.Add(Outcome(ChangeStatus.Refused, $"it needs the feature '{missing}', which no package in the image brings",
+                        feature));
                     continue;
                 }
                 var switched = others.FindAll(o => At(o).IsOn != on);
                 if (!on && switched.Count > 0 && !withDependents)
                 {
-                    outcomes.Add(Outcome(ChangeStatus.Refused, $"{string.Join(", ", switched)} {(switched.Count == 1 ? "needs" : "need")} it; --with-dependents switches them off too", feature));
+                    outcomes.Add(Outcome(ChangeStatus.Refused, $"{string.Join(", ", switched)} "
+                        + $"{(switched.Count == 1 ? "needs" : "need")} it; --with-dependents switches them off too", feature));
                     continue;
                 }
                 // Parents from the top down, dependents from the bottom up, then itself; or itself last when it goes on.
                 foreach (var other in switched.Append(feature))
                     store.Switch(At(other).Package, At(other).Feature, on);
-                outcomes.Add(Outcome(ChangeStatus.Done, $"{At(feature).Feature.Title}{(switched.Count > 0 ? $"; with {string.Join(", ", switched)}, which {(on ? "it needs" : "needed it")}" : "")}", feature));
+                outcomes.Add(Outcome(ChangeStatus.Done,
+                    $"{At(feature).Feature.Title}{(switched.Count > 0 ? $"; with {string.Join(", ", switched)}, which {(on ? "it needs" : "needed it")}" : "")}", feature));
             }
             return outcomes;
         }
@@ -64,7 +73,8 @@ public sealed class FeatureChange(string name, bool on, bool withDependents) : I
     private static List<string> Parents(string name, Func<string, (InstalledPackage Package, PackageFeature Feature, bool IsOn)> at)
     {
         var parents = new List<string>();
-        for (var parent = at(name).Feature.Parent; parent.Length > 0 && !parents.Contains(parent, StringComparer.OrdinalIgnoreCase); parent = at(parent).Feature?.Parent ?? "")
+        for (var parent = at(name).Feature.Parent; parent.Length > 0
+            && !parents.Contains(parent, StringComparer.OrdinalIgnoreCase); parent = at(parent).Feature?.Parent ?? "")
             parents.Insert(0, parent);
         return parents;
     }
@@ -74,7 +84,8 @@ public sealed class FeatureChange(string name, bool on, bool withDependents) : I
         var dependents = new List<string>();
         void Add(string of)
         {
-            foreach (var child in all.Where(f => f.Feature.Parent.Equals(of, StringComparison.OrdinalIgnoreCase) && f.IsOn && !dependents.Contains(f.Feature.Name)).Select(f => f.Feature.Name))
+            foreach (var child in all.Where(f => f.Feature.Parent.Equals(of, StringComparison.OrdinalIgnoreCase) && f.IsOn
+                && !dependents.Contains(f.Feature.Name)).Select(f => f.Feature.Name))
             {
                 Add(child);
                 dependents.Add(child);

@@ -33,15 +33,18 @@ public sealed class InstalledPackage
     public string? ReplacedBy { get; private set; }
 
     /// <summary>Its features and whether they are on.</summary>
-    public IReadOnlyList<(PackageFeature Feature, bool IsOn)> Features => [.. Manifest.Features.Select(f => (f, State.Features.ContainsKey(f.Name)))];
+    public IReadOnlyList<(PackageFeature Feature, bool IsOn)> Features =>
+        [.. Manifest.Features.Select(f => (f, State.Features.ContainsKey(f.Name)))];
 
     internal PackageState State { get; set; }
 
     internal WindowsPath Record { get; }
 
-    internal static WindowsPath RecordOf(WindowsPath windows, PackageManifest manifest) => windows.Append(WindowsPath.Parse($"{RecordsPath}/{manifest.Name}/{manifest.Version}"));
+    internal static WindowsPath RecordOf(WindowsPath windows, PackageManifest manifest) =>
+        windows.Append(WindowsPath.Parse($"{RecordsPath}/{manifest.Name}/{manifest.Version}"));
 
-    internal static InstalledPackage New(WindowsPath windows, PackageManifest manifest) => new(manifest, new PackageState(), RecordOf(windows, manifest));
+    internal static InstalledPackage New(WindowsPath windows, PackageManifest manifest) =>
+        new(manifest, new PackageState(), RecordOf(windows, manifest));
 
     /// <summary>The packages of an image, by name and version.</summary>
     /// <param name="files">The image.</param>
@@ -56,15 +59,20 @@ public sealed class InstalledPackage
             foreach (var version in files.Names(root.Child(name)))
             {
                 var record = root.Child(name).Child(version);
-                if (files.ReadFile(record.Child(PackageManifest.FileName), LongestRecord) is not { } manifest || files.ReadFile(record.Child(StateFile), LongestRecord) is not { } state)
+                if (files.ReadFile(record.Child(PackageManifest.FileName), LongestRecord) is not { } manifest
+                    || files.ReadFile(record.Child(StateFile), LongestRecord) is not { } state)
                     continue;
                 try
                 {
-                    all.Add(new InstalledPackage(PackageManifest.Parse(System.Text.Encoding.UTF8.GetString(manifest), $"{files.DisplayName}: {record}"), JsonSerializer.Deserialize(state, PackageJson.Default.PackageState) ?? new PackageState(), record));
+                    all.Add(new InstalledPackage(PackageManifest.Parse(System.Text.Encoding.UTF8.GetString(manifest),
+                        $"{files.DisplayName}: {record}"),
+                        JsonSerializer.Deserialize(state, PackageJson.Default.PackageState) ?? new PackageState(), record));
                 }
                 catch (JsonException problem)
                 {
-                    throw VembarException.Input("bad-package-record", $"{files.DisplayName}: '{record.Child(StateFile)}' is damaged: {problem.Message}", "Take the image from before that package was installed.");
+                    throw VembarException.Input("bad-package-record",
+                        $"{files.DisplayName}: '{record.Child(StateFile)}' is damaged: {problem.Message}",
+                        "Take the image from before that package was installed.");
                 }
             }
         }

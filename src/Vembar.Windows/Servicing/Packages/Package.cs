@@ -42,9 +42,11 @@ public sealed class Package
     {
         IPackageFolder folder = Directory.Exists(path) ? new DiskPackageFolder(path)
             : File.Exists(path) ? new PackedFolder(PackedFile.Open(path, cancellation), "")
-            : throw VembarException.Input("no-such-package", $"there is no package '{path}'", "Name a folder or a zip file that holds a package.yaml.");
+            : throw VembarException.Input("no-such-package", $"there is no package '{path}'",
+            "Name a folder or a zip file that holds a package.yaml.");
         if (folder.Length(PackageManifest.FileName) is null)
-            throw VembarException.Input("no-such-package", $"'{path}' holds no {PackageManifest.FileName}", "Name a folder or a zip file that holds one at its top.");
+            throw VembarException.Input("no-such-package", $"'{path}' holds no {PackageManifest.FileName}",
+                "Name a folder or a zip file that holds one at its top.");
         return Read(folder, path);
     }
 
@@ -74,7 +76,10 @@ public sealed class Package
         }
         foreach (var part in Parts)
         {
-            problems.AddRange(part.Files.Where(f => !Manifest.Laid([new PackagePart { Files = [f] }]).Any()).Select(f => $"'{f.From}' is not among the package's files"));
+            problems.AddRange(part.Files.Where(f => !Manifest.Laid([new PackagePart
+            {
+                Files = [f],
+            }]).Any()).Select(f => $"'{f.From}' is not among the package's files"));
             foreach (var reg in part.Registry)
             {
                 if (!Manifest.Hashes.ContainsKey(reg))
@@ -94,7 +99,8 @@ public sealed class Package
             }
         }
         problems.AddRange(PlaceProblems());
-        var twice = Manifest.Laid(Parts).GroupBy(l => l.To, StringComparer.OrdinalIgnoreCase).FirstOrDefault(g => g.Select(l => l.Hash).Distinct().Count() > 1);
+        var twice = Manifest.Laid(Parts).GroupBy(l => l.To, StringComparer.OrdinalIgnoreCase)
+            .FirstOrDefault(g => g.Select(l => l.Hash).Distinct().Count() > 1);
         if (twice is not null)
             problems.Add($"'{twice.Key}' is laid down twice, from {string.Join(" and ", twice.Select(t => t.From))}");
         return problems;
@@ -152,10 +158,12 @@ public sealed class Package
         var draft = Read(folder);
         var replaces = Path.Exists(zip);
         if (replaces && !overwrite && !IsPackage(zip, draft.Manifest.Name))
-            throw VembarException.Input("output-exists", $"'{zip}' is there already, and is no package '{draft.Manifest.Name}'", "Name another file with --out, or write over it with --overwrite.");
+            throw VembarException.Input("output-exists", $"'{zip}' is there already, and is no package '{draft.Manifest.Name}'",
+                "Name another file with --out, or write over it with --overwrite.");
         var source = Path.GetFullPath(folder);
         var target = Path.GetFullPath(zip);
-        var files = Directory.EnumerateFiles(source, "*", SearchOption.AllDirectories).Where(f => Path.GetFullPath(f) != target).Select(f => Path.GetRelativePath(source, f)).Where(f => f != PackageManifest.FileName).Order(StringComparer.Ordinal).ToList();
+        var files = Directory.EnumerateFiles(source, "*", SearchOption.AllDirectories).Where(f => Path.GetFullPath(f) != target)
+            .Select(f => Path.GetRelativePath(source, f)).Where(f => f != PackageManifest.FileName).Order(StringComparer.Ordinal).ToList();
         if (files.Find(f => !PackageManifest.IsInside(f)) is { } bad)
             throw VembarException.Input("bad-package", $"'{bad}' in '{folder}' is not a name that Windows can open", "Rename it.");
         // What stood there as hashes before is written anew.
@@ -166,10 +174,13 @@ public sealed class Package
             var end = lines.FindIndex(at + 1, l => l.Length > 0 && l[0] is not (' ' or '#' or '\t'));
             lines.RemoveRange(at, (end < 0 ? lines.Count : end) - at);
         }
-        var text = new StringBuilder(string.Join('\n', lines).TrimEnd()).Append('\n').Append(Hashes).Append(files.Count == 0 ? " {}\n" : "\n");
+        var text = new StringBuilder(string.Join('\n', lines).TrimEnd()).Append('\n').Append(Hashes)
+            .Append(files.Count == 0 ? " {}\n" : "\n");
         foreach (var file in files)
-            text.Append(CultureInfo.InvariantCulture, $"  '{file.Replace("'", "''", StringComparison.Ordinal)}': {HashOf(draft.Folder, file)}\n");
-        var made = new Package(PackageManifest.Parse(text.ToString(), $"{folder}/{PackageManifest.FileName}"), draft.Folder, folder, text.ToString());
+            text.Append(CultureInfo.InvariantCulture,
+                $"  '{file.Replace("'", "''", StringComparison.Ordinal)}': {HashOf(draft.Folder, file)}\n");
+        var made = new Package(PackageManifest.Parse(text.ToString(), $"{folder}/{PackageManifest.FileName}"), draft.Folder, folder,
+            text.ToString());
         if (made.Problems() is { Count: > 0 } problems)
             throw VembarException.Input("bad-package", $"'{folder}': {problems[0]}", "See docs/packages.md.", [.. problems.Skip(1)]);
         var beside = Path.Combine(Path.GetDirectoryName(target)!, $".{Path.GetFileName(target)}.{Guid.NewGuid():N}");
@@ -197,7 +208,8 @@ public sealed class Package
                 {
                     using var stream = draft.Folder.Open(file);
                     if (Entry(file, stream) != made.Manifest.Hashes[file])
-                        throw VembarException.Input("file-changed", $"'{file}' in '{folder}' was changed while the package was made", "Make it again when nobody writes there.");
+                        throw VembarException.Input("file-changed", $"'{file}' in '{folder}' was changed while the package was made",
+                            "Make it again when nobody writes there.");
                 }
             }
             // What cannot be read again is no package.

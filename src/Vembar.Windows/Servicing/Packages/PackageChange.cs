@@ -33,8 +33,10 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
                 if (package.Manifest.WhyNotFor(install) is { } unfit)
                     outcomes[path] = Outcome(path, ChangeStatus.Skipped, unfit);
                 else if (store.Find(package.Manifest.Name) is { } there && there.Manifest.Version >= package.Manifest.Version)
-                    outcomes[path] = Outcome(path, ChangeStatus.Already, there.Manifest.Version == package.Manifest.Version ? $"{there.Title} is there" : $"the newer {there.Title} is there");
-                else if (store.All.FirstOrDefault(p => p.Title.Equals($"{package.Manifest.Name} {PackageManifest.Show(package.Manifest.Version)}", StringComparison.OrdinalIgnoreCase)) is { } old)
+                    outcomes[path] = Outcome(path, ChangeStatus.Already, there.Manifest.Version == package.Manifest.Version
+                        ? $"{there.Title} is there" : $"the newer {there.Title} is there");
+                else if (store.All.FirstOrDefault(p => p.Title.Equals($"{package.Manifest.Name} "
+                    + $"{PackageManifest.Show(package.Manifest.Version)}", StringComparison.OrdinalIgnoreCase)) is { } old)
                     outcomes[path] = Outcome(path, ChangeStatus.Already, $"{old.ReplacedBy} took its place");
                 else if (package.Problems(RegistryChange.CurrentSet(context)) is { Count: > 0 } problems)
                     outcomes[path] = Outcome(path, ChangeStatus.Refused, string.Join("; ", problems));
@@ -43,16 +45,22 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
             }
             catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
             {
-                outcomes[path] = Outcome(path, ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details.Skip(problem.Message.Contains(problem.Details[0], StringComparison.Ordinal) ? 1 : 0))}" : problem.Message);
+                outcomes[path] = Outcome(path, ChangeStatus.Refused, problem.Details.Count > 0
+                    ? $"{problem.Message}; "
+                    + $"{string.Join("; ", problem.Details.Skip(problem.Message.Contains(problem.Details[0], StringComparison.Ordinal) ? 1 : 0))}" : problem.Message);
             }
         }
         // Of one package the newest.
-        foreach (var older in given.Where(g => given.Exists(o => o.Package.Manifest.Name.Equals(g.Package.Manifest.Name, StringComparison.OrdinalIgnoreCase) && (o.Package.Manifest.Version > g.Package.Manifest.Version || (o.Package.Manifest.Version == g.Package.Manifest.Version && given.IndexOf(o) < given.IndexOf(g))))).ToList())
+        foreach (var older in given.Where(
+            g => given.Exists(o => o.Package.Manifest.Name.Equals(g.Package.Manifest.Name, StringComparison.OrdinalIgnoreCase)
+                && (o.Package.Manifest.Version > g.Package.Manifest.Version
+                || (o.Package.Manifest.Version == g.Package.Manifest.Version && given.IndexOf(o) < given.IndexOf(g))))).ToList())
         {
             outcomes[older.Path] = Outcome(older.Path, ChangeStatus.Skipped, "a newer version of it, or the same, is given too");
             given.Remove(older);
         }
-        foreach (var (path, package) in InOrder(given, store, (path, why) => outcomes.TryAdd(path, Outcome(path, ChangeStatus.Refused, why))))
+        foreach (var (path, package) in InOrder(given, store,
+            (path, why) => outcomes.TryAdd(path, Outcome(path, ChangeStatus.Refused, why))))
         {
             try
             {
@@ -69,9 +77,12 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
                 outcomes[path] = Outcome(path, ChangeStatus.Done, string.Join("; ",
                     new[]
                     {
-                        $"{package.Manifest.Title} {PackageManifest.Show(package.Manifest.Version)}", replaced.Count > 0 ? $"in place of {string.Join(", ", replaced.Select(r => r.Title))}" : "",
-                        on.Count > 0 ? $"with {string.Join(", ", on)} on" : "", package.Parts.SelectMany(p => p.FirstStart).Any() ? "has commands for the first start" : "",
-                        OfWindows(ofWindows, PackageStore.IsHive, "HIVES, which the settings in them go with"), OfWindows(ofWindows, p => !PackageStore.IsHive(p), "files of Windows"),
+                        $"{package.Manifest.Title} {PackageManifest.Show(package.Manifest.Version)}",
+                        replaced.Count > 0 ? $"in place of {string.Join(", ", replaced.Select(r => r.Title))}" : "",
+                        on.Count > 0 ? $"with {string.Join(", ", on)} on" : "",
+                        package.Parts.SelectMany(p => p.FirstStart).Any() ? "has commands for the first start" : "",
+                        OfWindows(ofWindows, PackageStore.IsHive, "HIVES, which the settings in them go with"),
+                        OfWindows(ofWindows, p => !PackageStore.IsHive(p), "files of Windows"),
                     }.Where(t => t.Length > 0))) with
                 { Bytes = context.Tree.BytesChanged - before };
             }
@@ -87,11 +98,14 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
     {
         const int Most = 5;
         var those = files.Where(f => which(WindowsPath.Parse(f))).ToList();
-        return those.Count == 0 ? "" : $"takes the place of {what}: {string.Join(", ", those.Take(Most))}{(those.Count > Most ? $" and {those.Count - Most} more" : "")}";
+        return those.Count == 0 ? ""
+            : $"takes the place of {what}: "
+            + $"{string.Join(", ", those.Take(Most))}{(those.Count > Most ? $" and {those.Count - Most} more" : "")}";
     }
 
     // What a package needs comes before it; what is missing, or needs itself, is refused with those that need it.
-    private static List<(string Path, Package Package)> InOrder(List<(string Path, Package Package)> given, PackageStore store, Action<string, string> refuse)
+    private static List<(string Path, Package Package)> InOrder(List<(string Path, Package Package)> given, PackageStore store,
+        Action<string, string> refuse)
     {
         var ordered = new List<(string, Package)>();
         var state = new Dictionary<string, int>();
@@ -110,16 +124,23 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
             var sound = true;
             foreach (var need in item.Package.Manifest.Requires)
             {
-                if (given.FirstOrDefault(g => g.Package.Manifest.Name.Equals(need.Name, StringComparison.OrdinalIgnoreCase) && g.Package.Manifest.Version >= need.Least) is { Package: not null } other)
+                if (given.FirstOrDefault(g => g.Package.Manifest.Name.Equals(need.Name, StringComparison.OrdinalIgnoreCase)
+                    && g.Package.Manifest.Version >= need.Least) is { Package: not null } other)
                 {
                     if (Visit(other, way))
                         continue;
-                    refuse(item.Path, state.GetValueOrDefault(other.Path) == 1 ? $"its requirements go in a circle: {string.Join(" → ", way.SkipWhile(w => w != other.Package.Manifest.Name).Append(other.Package.Manifest.Name))}" : $"it needs {need}, which is refused");
+                    refuse(item.Path,
+                        state.GetValueOrDefault(other.Path) == 1
+                        ? $"its requirements go in a circle: "
+                        + $"{string.Join(" → ", way.SkipWhile(w => w != other.Package.Manifest.Name).Append(other.Package.Manifest.Name))}"
+                        : $"it needs {need}, which is refused");
                     sound = false;
                 }
                 else if (store.Find(need.Name) is not { } there || there.Manifest.Version < need.Least)
                 {
-                    refuse(item.Path, $"it needs {need}, {(store.Find(need.Name) is { } old ? $"and the image has {old.Title}" : "which is neither in the image nor given")}");
+                    refuse(item.Path,
+                        $"it needs {need}, "
+                        + $"{(store.Find(need.Name) is { } old ? $"and the image has {old.Title}" : "which is neither in the image nor given")}");
                     sound = false;
                 }
             }

@@ -21,7 +21,8 @@ public sealed partial record PackageManifest
     /// <summary>The manifest's file name.</summary>
     public const string FileName = "package.yaml";
 
-    private static readonly string[] s_known = ["format", "name", "version", "title", "kind", "language", "applies-to", "requires", "replaces", "conflicts", "features", "hashes", "files", "remove", "registry", "services", "first-start"];
+    private static readonly string[] s_known = ["format", "name", "version", "title", "kind", "language", "applies-to", "requires",
+        "replaces", "conflicts", "features", "hashes", "files", "remove", "registry", "services", "first-start"];
     private static readonly string[] s_partKeys = ["files", "remove", "registry", "services", "first-start"];
     private static readonly Version s_zero = new(0, 0, 0, 0);
 
@@ -78,7 +79,8 @@ public sealed partial record PackageManifest
     {
         version = s_zero;
         var parts = text.Split('.');
-        var numbers = parts.Select(p => int.TryParse(p, NumberStyles.None, CultureInfo.InvariantCulture, out var n) ? n : -1).Concat(new int[4]).Take(4).ToArray();
+        var numbers = parts.Select(p => int.TryParse(p, NumberStyles.None, CultureInfo.InvariantCulture, out var n) ? n : -1)
+            .Concat(new int[4]).Take(4).ToArray();
         if (parts.Length > 4 || numbers.Contains(-1))
             return false;
         version = new Version(numbers[0], numbers[1], numbers[2], numbers[3]);
@@ -86,7 +88,8 @@ public sealed partial record PackageManifest
     }
 
     /// <summary>A version without zeros at its end.</summary>
-    public static string Show(Version version) => version.Revision > 0 ? version.ToString() : version.Build > 0 ? version.ToString(3) : version.ToString(2);
+    public static string Show(Version version) =>
+        version.Revision > 0 ? version.ToString() : version.Build > 0 ? version.ToString(3) : version.ToString(2);
 
     /// <summary>Reads a manifest.</summary>
     /// <exception cref="VembarException">It is not one; all mistakes are told with their lines.</exception>
@@ -97,12 +100,16 @@ public sealed partial record PackageManifest
         var map = yaml.Root.Children;
         yaml.Known(yaml.Root, s_known);
         string Text(string key) => map.TryGetValue(key, out var node) && node is YamlScalarNode { Value: { } value } ? value : "";
-        if (Text("format") is { Length: > 0 } format && (!int.TryParse(format, CultureInfo.InvariantCulture, out var number) || number is < 1 or > Format))
-            throw VembarException.Input("newer-package", $"'{displayName}' is of format {format}; this program reads up to {Format}", "Use a newer version of the program.");
+        if (Text("format") is { Length: > 0 } format
+            && (!int.TryParse(format, CultureInfo.InvariantCulture, out var number) || number is < 1 or > Format))
+            throw VembarException.Input("newer-package", $"'{displayName}' is of format {format}; this program reads up to {Format}",
+                "Use a newer version of the program.");
         if (!ServicingName.IsOne(Text("name")))
-            yaml.Wrong(yaml.Root.At("name") ?? yaml.Root, $"'{Text("name")}' is not a package's name: letters, digits, '.', '_' and '-' are");
+            yaml.Wrong(yaml.Root.At("name") ?? yaml.Root,
+                $"'{Text("name")}' is not a package's name: letters, digits, '.', '_' and '-' are");
         if (!TryVersion(Text("version"), out var version))
-            yaml.Wrong(yaml.Root.At("version") ?? yaml.Root, $"'{Text("version")}' is not a version: up to four numbers with dots between them are");
+            yaml.Wrong(yaml.Root.At("version") ?? yaml.Root,
+                $"'{Text("version")}' is not a version: up to four numbers with dots between them are");
         // Packages made by earlier versions have other words for two kinds.
         var kind = Text("kind") switch
         {
@@ -121,7 +128,9 @@ public sealed partial record PackageManifest
             Version = version,
             Title = Text("title") is { Length: > 0 } title ? title : Text("name"),
             Kind = kind ?? PackageKind.Settings,
-            Requires = [.. yaml.Texts(yaml.Root.At("requires")).Select(t => Requirement.Parse(t) ?? Wrong<Requirement>(yaml, map["requires"], $"'{t}' is not 'name' or 'name >= version'")).OfType<Requirement>()],
+            Requires = [.. yaml.Texts(yaml.Root.At("requires"))
+            .Select(t => Requirement.Parse(t) ?? Wrong<Requirement>(yaml, map["requires"], $"'{t}' is not 'name' or 'name >= version'"))
+                .OfType<Requirement>()],
             Replaces = yaml.Texts(yaml.Root.At("replaces")),
             Conflicts = yaml.Texts(yaml.Root.At("conflicts")),
             Part = ReadPart(yaml, yaml.Root),
@@ -130,16 +139,24 @@ public sealed partial record PackageManifest
         };
         if (manifest.Requires.Any(r => r.Name.Equals(manifest.Name, StringComparison.OrdinalIgnoreCase)))
             yaml.Wrong(map["requires"], "a package cannot need itself");
-        if (manifest.Requires.Select(r => r.Name).Intersect(manifest.Conflicts.Append(""), StringComparer.OrdinalIgnoreCase).FirstOrDefault() is { } both)
+        if (manifest.Requires.Select(r => r.Name).Intersect(manifest.Conflicts.Append(""), StringComparer.OrdinalIgnoreCase)
+            .FirstOrDefault() is { } both)
             yaml.Wrong(map["conflicts"], $"'{both}' is needed and cannot be there, both");
         if ((manifest.Kind == PackageKind.Translation) != map.ContainsKey("language"))
-            yaml.Wrong(yaml.Root.At("language") ?? yaml.Root.At("kind") ?? yaml.Root, "a package of the kind 'translation' says which with 'language', and no other does");
+            yaml.Wrong(yaml.Root.At("language") ?? yaml.Root.At("kind") ?? yaml.Root,
+                "a package of the kind 'translation' says which with 'language', and no other does");
         else if (manifest.Kind == PackageKind.Translation)
         {
             if (KnownLocale.Named(Text("language")) is { } locale)
-                manifest = manifest with { Language = locale.Name, Part = manifest.Part with { System = [.. manifest.Part.System, .. LanguageKeys(locale)] } };
+                manifest = manifest with
+                {
+                    Language = locale.Name,
+                    Part = manifest.Part with { System = [.. manifest.Part.System, .. LanguageKeys(locale)] },
+                };
             else
-                yaml.Wrong(map["language"], $"'{Text("language")}' is not a language that is known here: pl-PL is one{EditDistance.Hint(Text("language"), KnownLocale.Names)}");
+                yaml.Wrong(map["language"],
+                    $"'{Text("language")}' is not a language that is known here: pl-PL is "
+                    + $"one{EditDistance.Hint(Text("language"), KnownLocale.Names)}");
         }
         if (map.TryGetValue("applies-to", out var applies))
             manifest = ReadApplies(yaml, applies, manifest);
@@ -176,7 +193,8 @@ public sealed partial record PackageManifest
         {
             // 22000, 22000-, -26100 or 22000-26100.
             var parts = builds.ToString().Split('-', StringSplitOptions.TrimEntries);
-            bool Number(string text, ref int into) => text.Length == 0 || int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out into);
+            bool Number(string text, ref int into) =>
+                text.Length == 0 || int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out into);
             if (parts.Length > 2 || !Number(parts[0], ref least) || !Number(parts[^1], ref last))
                 yaml.Wrong(builds, $"'{builds}' is not a range of builds: 22000-, -26100 and 22000-26100 are");
         }
@@ -209,7 +227,9 @@ public sealed partial record PackageManifest
             WindowsAttributes? attributes = null;
             foreach (var word in (fields.GetValueOrDefault("attributes") ?? "").Split([' ', ','], StringSplitOptions.RemoveEmptyEntries))
             {
-                WindowsAttributes? one = word switch { "read-only" => WindowsAttributes.ReadOnly, "hidden" => WindowsAttributes.Hidden, "system" => WindowsAttributes.System, "archive" => WindowsAttributes.Archive, "none" => WindowsAttributes.None, _ => null };
+                WindowsAttributes? one = word switch { "read-only" => WindowsAttributes.ReadOnly, "hidden" =>
+                    WindowsAttributes.Hidden, "system" => WindowsAttributes.System, "archive" => WindowsAttributes.Archive, "none" =>
+                    WindowsAttributes.None, _ => null };
                 if (one is null)
                     yaml.Wrong(item, $"'{word}' is not an attribute: read-only, hidden, system, archive, none are");
                 attributes = (attributes ?? 0) | (one ?? 0);
@@ -220,7 +240,8 @@ public sealed partial record PackageManifest
             if (IsInside(from) && IsTarget(to) && !Glob.IsPattern(to))
                 files.Add(new PackageFiles(from.Trim('/'), to.Replace('\\', '/').Trim('/'), attributes, security));
             else
-                yaml.Wrong(item, $"'{(IsInside(from) ? to : from)}' is not a path {(IsInside(from) ? "in an image" : "inside of the package")}");
+                yaml.Wrong(item,
+                    $"'{(IsInside(from) ? to : from)}' is not a path {(IsInside(from) ? "in an image" : "inside of the package")}");
         }
         var services = new List<RegistryEdit>();
         foreach (var item in Items("services"))
@@ -233,7 +254,8 @@ public sealed partial record PackageManifest
         {
             if (yaml.Fields(item, "name", "run", "good") is not { } fields)
                 continue;
-            var command = new FirstStartCommand(fields.GetValueOrDefault("name") ?? "", fields.GetValueOrDefault("run") ?? "", ExitCodes.Parse(fields.GetValueOrDefault("good")) ?? []);
+            var command = new FirstStartCommand(fields.GetValueOrDefault("name") ?? "", fields.GetValueOrDefault("run") ?? "",
+                ExitCodes.Parse(fields.GetValueOrDefault("good")) ?? []);
             if (FirstStartScript.Problem(command) is { } problem)
                 yaml.Wrong(item, problem);
             else if (command.Good.Count == 0)
@@ -253,10 +275,12 @@ public sealed partial record PackageManifest
     {
         const uint OwnProcess = 0x10, Normal = 1;
         string Text(string key) => fields.GetValueOrDefault(key) ?? "";
-        uint? start = Text("start") switch { "boot" => 0, "system" => 1, "automatic" or "" => 2, "on-demand" => 3, "disabled" => 4, _ => null };
+        uint? start = Text("start") switch { "boot" => 0, "system" => 1, "automatic" or "" => 2, "on-demand" => 3, "disabled" => 4, _ =>
+            null };
         if (!ServicingName.IsOne(Text("name")) || Text("binary").Length == 0 || start is null)
         {
-            yaml.Wrong(item, "a service has a name, a binary, and may have start (boot, system, automatic, on-demand, disabled), title and account");
+            yaml.Wrong(item,
+                "a service has a name, a binary, and may have start (boot, system, automatic, on-demand, disabled), title and account");
             yield break;
         }
         var key = $@"Services\{Text("name")}";
@@ -288,7 +312,8 @@ public sealed partial record PackageManifest
                 yaml.Wrong(item, $"'{Text("name")}' is not a feature's name: letters, digits, '.', '_' and '-' are");
             if (Text("default") is not ("" or "on" or "off" or "yes" or "no"))
                 yaml.Wrong(item, "'default' is on or off");
-            features.Add(new PackageFeature(Text("name"), Text("title") is { Length: > 0 } title ? title : Text("name"), Text("parent"), Text("default") is "on" or "yes", ReadPart(yaml, map)));
+            features.Add(new PackageFeature(Text("name"), Text("title") is { Length: > 0 } title ? title : Text("name"), Text("parent"),
+                Text("default") is "on" or "yes", ReadPart(yaml, map)));
         }
         if (node is not (null or YamlSequenceNode))
             yaml.Wrong(node, "'features' is a list");
@@ -326,9 +351,13 @@ public sealed partial record PackageManifest
     }
 
     /// <summary>Whether a path stays inside of the package.</summary>
-    internal static bool IsInside(string path) => path.Length > 0 && path[0] != '/' && !path.Contains('\\') && path.TrimEnd('/').Split('/').All(p => p is not ("" or "." or "..") && WindowsPath.IsUsableName(p));
+    internal static bool IsInside(string path) =>
+        path.Length > 0 && path[0] != '/' && !path.Contains('\\')
+        && path.TrimEnd('/').Split('/').All(p => p is not ("" or "." or "..") && WindowsPath.IsUsableName(p));
 
-    private static bool IsTarget(string path) => path.Length > 0 && path.Split('/', '\\').Where(p => p.Length > 0).ToList() is { Count: > 0 } parts && parts.TrueForAll(p => p is not ("." or "..") && (Glob.IsPattern(p) || WindowsPath.IsUsableName(p)));
+    private static bool IsTarget(string path) =>
+        path.Length > 0 && path.Split('/', '\\').Where(p => p.Length > 0).ToList() is { Count: > 0 } parts
+        && parts.TrueForAll(p => p is not ("." or "..") && (Glob.IsPattern(p) || WindowsPath.IsUsableName(p)));
 
     /// <summary>The files that parts of it lay down: path in the package, path in the image, hash.</summary>
     public IEnumerable<(string From, string To, ChunkId Hash)> Laid(IEnumerable<PackagePart> parts)
@@ -339,7 +368,8 @@ public sealed partial record PackageManifest
                 yield return (files.From, files.To, one);
             else
             {
-                foreach (var (file, hash) in Hashes.Where(h => h.Key.StartsWith(files.From + "/", StringComparison.OrdinalIgnoreCase)).OrderBy(h => h.Key, StringComparer.Ordinal))
+                foreach (var (file, hash) in Hashes.Where(h => h.Key.StartsWith(files.From + "/", StringComparison.OrdinalIgnoreCase))
+                    .OrderBy(h => h.Key, StringComparer.Ordinal))
                     yield return (file, $"{files.To}/{file[(files.From.Length + 1)..]}", hash);
             }
         }
@@ -348,10 +378,16 @@ public sealed partial record PackageManifest
     /// <summary>Which rule keeps it from an image, with the value; null when it is for it.</summary>
     public string? WhyNotFor(WindowsInstall install)
     {
-        static bool Lacks(IReadOnlyList<string> wanted, params IEnumerable<string> there) => wanted.Count > 0 && !wanted.Intersect(there, StringComparer.OrdinalIgnoreCase).Any();
-        return Lacks(Architectures, install.Architecture, WindowsInstall.ArchitectureWord(install.Architecture)) ? $"it is for {string.Join(", ", Architectures)}; the image is {install.Architecture}"
-            : install.BuildNumber < LeastBuild || install.BuildNumber > LastBuild ? string.Create(CultureInfo.InvariantCulture, $"it is for builds {(LeastBuild > 0 ? $"from {LeastBuild}" : "")}{(LastBuild < int.MaxValue ? $" to {LastBuild}" : "")}; the image has {install.BuildNumber}").Replace("builds  to", "builds to", StringComparison.Ordinal)
+        static bool Lacks(IReadOnlyList<string> wanted, params IEnumerable<string> there) =>
+            wanted.Count > 0 && !wanted.Intersect(there, StringComparer.OrdinalIgnoreCase).Any();
+        return Lacks(Architectures, install.Architecture, WindowsInstall.ArchitectureWord(install.Architecture))
+            ? $"it is for {string.Join(", ", Architectures)}; the image is {install.Architecture}"
+            : install.BuildNumber < LeastBuild || install.BuildNumber > LastBuild
+            ? string.Create(CultureInfo.InvariantCulture,
+            $"it is for builds {(LeastBuild > 0 ? $"from {LeastBuild}" : "")}{(LastBuild < int.MaxValue ? $" to {LastBuild}" : "")}; "
+            + $"the image has {install.BuildNumber}").Replace("builds  to", "builds to", StringComparison.Ordinal)
             : Lacks(Editions, install.Edition) ? $"it is for the editions {string.Join(", ", Editions)}; the image is {install.Edition}"
-            : Lacks(Languages, install.Languages) ? $"it is for the languages {string.Join(", ", Languages)}; the image has {string.Join(", ", install.Languages)}" : null;
+            : Lacks(Languages, install.Languages)
+            ? $"it is for the languages {string.Join(", ", Languages)}; the image has {string.Join(", ", install.Languages)}" : null;
     }
 }

@@ -18,12 +18,16 @@ public sealed class PackageRemoval(string name) : IChange
             var store = new PackageStore(context);
             if (store.Find(name) is not { } package)
                 return [Outcome(ChangeStatus.Already, "the image has no such package")];
-            if (store.InUse.Where(p => p != package && p.Manifest.Requires.Any(r => r.Name.Equals(name, StringComparison.OrdinalIgnoreCase))).ToList() is { Count: > 0 } dependents)
-                return [Outcome(ChangeStatus.Refused, $"{string.Join(", ", dependents.Select(d => d.Title))} {(dependents.Count == 1 ? "needs" : "need")} it")];
+            if (store.InUse.Where(p => p != package
+                && p.Manifest.Requires.Any(r => r.Name.Equals(name, StringComparison.OrdinalIgnoreCase)))
+                .ToList() is { Count: > 0 } dependents)
+                return [Outcome(ChangeStatus.Refused, $"{string.Join(", ", dependents.Select(d => d.Title))} "
+                    + $"{(dependents.Count == 1 ? "needs" : "need")} it")];
             if (InUse(context, package.Manifest.Language) is { } use)
                 return [Outcome(ChangeStatus.Refused, use)];
             store.Remove(package);
-            return [Outcome(ChangeStatus.Done, $"{package.Title} is out{(package.State.Replaced.Count > 0 ? $"; {string.Join(", ", package.State.Replaced)} is back" : "")}")];
+            return [Outcome(ChangeStatus.Done, $"{package.Title} is "
+                + $"out{(package.State.Replaced.Count > 0 ? $"; {string.Join(", ", package.State.Replaced)} is back" : "")}")];
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
         {
@@ -40,7 +44,9 @@ public sealed class PackageRemoval(string name) : IChange
         static string Primary(string name) => name.Split('-')[0];
         var others = settings.Languages.Where(l => !l.Equals(language, StringComparison.OrdinalIgnoreCase)).ToList();
         // Formats need the language in any of its countries.
-        bool Needs(string locale) => Primary(locale).Equals(Primary(language), StringComparison.OrdinalIgnoreCase) && !others.Exists(o => Primary(o).Equals(Primary(locale), StringComparison.OrdinalIgnoreCase));
+        bool Needs(string locale) =>
+            Primary(locale).Equals(Primary(language), StringComparison.OrdinalIgnoreCase)
+            && !others.Exists(o => Primary(o).Equals(Primary(locale), StringComparison.OrdinalIgnoreCase));
         List<string> uses = [];
         if (settings.Display.Equals(language, StringComparison.OrdinalIgnoreCase))
             uses.Add("what Windows is shown in");
@@ -48,6 +54,8 @@ public sealed class PackageRemoval(string name) : IChange
             uses.Add("the system's formats");
         if (Needs(settings.User))
             uses.Add("new users' formats");
-        return uses.Count == 0 ? null : $"{language} is in use for {string.Join(", ", uses)}; set another one first: --locale {(others.Count > 0 ? others[0] : "NAME")}";
+        return uses.Count == 0 ? null
+            : $"{language} is in use for {string.Join(", ", uses)}; set another one first: --locale "
+            + $"{(others.Count > 0 ? others[0] : "NAME")}";
     }
 }

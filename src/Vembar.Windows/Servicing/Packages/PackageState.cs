@@ -7,7 +7,8 @@ internal sealed record PackageState
     public IReadOnlyList<JournalStep> Steps { get; init; } = [];
 
     /// <summary>What its features changed that are on, by their names.</summary>
-    public IReadOnlyDictionary<string, IReadOnlyList<JournalStep>> Features { get; init; } = new Dictionary<string, IReadOnlyList<JournalStep>>();
+    public IReadOnlyDictionary<string, IReadOnlyList<JournalStep>> Features { get; init; } =
+        new Dictionary<string, IReadOnlyList<JournalStep>>();
 
     /// <summary>Packages whose place it took ("shelfmark 7.3").</summary>
     public IReadOnlyList<string> Replaced { get; init; } = [];

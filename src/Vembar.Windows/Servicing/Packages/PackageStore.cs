@@ -25,18 +25,23 @@ internal sealed class PackageStore
     }
 
     /// <summary>The packages in use.</summary>
-    public IReadOnlyList<InstalledPackage> InUse => _installed.FindAll(p => p.ReplacedBy is null && !_installed.Exists(o => o.State.Replaced.Contains(p.Title, StringComparer.OrdinalIgnoreCase)));
+    public IReadOnlyList<InstalledPackage> InUse =>
+        _installed.FindAll(p => p.ReplacedBy is null
+        && !_installed.Exists(o => o.State.Replaced.Contains(p.Title, StringComparer.OrdinalIgnoreCase)));
 
     /// <summary>All packages, also those whose place others took.</summary>
     public IReadOnlyList<InstalledPackage> All => _installed;
 
-    public InstalledPackage? Find(string name) => InUse.FirstOrDefault(p => p.Manifest.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
+    public InstalledPackage? Find(string name) =>
+        InUse.FirstOrDefault(p => p.Manifest.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
 
     /// <summary>Those whose place a package takes: older versions of itself, and those that it says.</summary>
     public IReadOnlyList<InstalledPackage> ReplacedBy(PackageManifest manifest) =>
-        [.. InUse.Where(p => p.Manifest.Name.Equals(manifest.Name, StringComparison.OrdinalIgnoreCase) || manifest.Replaces.Contains(p.Manifest.Name, StringComparer.OrdinalIgnoreCase))];
+        [.. InUse.Where(p => p.Manifest.Name.Equals(manifest.Name, StringComparison.OrdinalIgnoreCase)
+        || manifest.Replaces.Contains(p.Manifest.Name, StringComparer.OrdinalIgnoreCase))];
 
-    private static IEnumerable<PackagePart> PartsOf(InstalledPackage package) => package.Features.Where(f => f.IsOn).Select(f => f.Feature.Part).Prepend(package.Manifest.Part);
+    private static IEnumerable<PackagePart> PartsOf(InstalledPackage package) =>
+        package.Features.Where(f => f.IsOn).Select(f => f.Feature.Part).Prepend(package.Manifest.Part);
 
     /// <summary>Why a package cannot go in beside those that are there; null when it can.</summary>
     public string? Conflict(Package package)
@@ -44,7 +49,8 @@ internal sealed class PackageStore
         var replaced = ReplacedBy(package.Manifest);
         var others = InUse.Except(replaced).ToList();
         var manifest = package.Manifest;
-        if (others.Find(o => manifest.Conflicts.Contains(o.Manifest.Name, StringComparer.OrdinalIgnoreCase) || o.Manifest.Conflicts.Contains(manifest.Name, StringComparer.OrdinalIgnoreCase)) is { } rival)
+        if (others.Find(o => manifest.Conflicts.Contains(o.Manifest.Name, StringComparer.OrdinalIgnoreCase)
+            || o.Manifest.Conflicts.Contains(manifest.Name, StringComparer.OrdinalIgnoreCase)) is { } rival)
             return $"it cannot be beside {rival.Title}";
         var mine = manifest.Laid(package.Parts).ToLookup(l => l.To.Replace('\\', '/'), StringComparer.OrdinalIgnoreCase);
         foreach (var other in others)
@@ -52,7 +58,9 @@ internal sealed class PackageStore
             if (other.Manifest.Laid(PartsOf(other)).FirstOrDefault(l => mine[l.To].Any(m => m.Hash != l.Hash)) is { To: { } path })
                 return $"'{path}' is brought by {other.Title} with other content";
         }
-        if (manifest.Features.Select(f => f.Name).FirstOrDefault(f => others.Exists(o => o.Manifest.Features.Any(g => g.Name.Equals(f, StringComparison.OrdinalIgnoreCase)))) is { } twice)
+        if (manifest.Features.Select(f => f.Name)
+            .FirstOrDefault(
+                f => others.Exists(o => o.Manifest.Features.Any(g => g.Name.Equals(f, StringComparison.OrdinalIgnoreCase)))) is { } twice)
             return $"the feature '{twice}' is brought by another package too";
         var records = _windows.Append(WindowsPath.Parse(InstalledPackage.RecordsPath)).Parent;
         foreach (var to in mine.Select(l => l.Key))
@@ -62,22 +70,26 @@ internal sealed class PackageStore
             if (_context.Tree.Find(WindowsPath.Parse(to)) is { Entry.Kind: EntryKind.Folder })
                 return $"'{to}' is a folder in the image, a file was to be put there";
         }
-        var regs = package.Parts.SelectMany(p => p.Registry).SelectMany(r => RegFile.Parse(package.Folder.Read(r, RegFile.Longest), r, RegistryChange.CurrentSet(_context)));
+        var regs = package.Parts.SelectMany(p => p.Registry)
+            .SelectMany(r => RegFile.Parse(package.Folder.Read(r, RegFile.Longest), r, RegistryChange.CurrentSet(_context)));
         return RegistryChange.Missing(_context, regs);
     }
 
-    /// <summary>Files that are there, of no package, and that a package takes the place of: hives, and what lies in the Windows folder.</summary>
+    /// <summary>Files that are there, of no package, and that a package takes the place of: hives, and what lies in the Windows
+    /// folder.</summary>
     public IReadOnlyList<string> OfWindows(Package package)
     {
         var own = _installed.SelectMany(i => i.Manifest.Laid(PartsOf(i))).Select(l => l.To).ToHashSet(StringComparer.OrdinalIgnoreCase);
         return [.. package.Manifest.Laid([package.Manifest.Part, .. package.Manifest.Features.Where(f => f.IsOn).Select(f => f.Part)])
-            .Where(l => !own.Contains(l.To) && WindowsPath.Parse(l.To) is var path && (IsHive(path) || path.Parts[0].Equals(_windows.Name, StringComparison.OrdinalIgnoreCase))
+            .Where(l => !own.Contains(l.To) && WindowsPath.Parse(l.To) is var path
+                && (IsHive(path) || path.Parts[0].Equals(_windows.Name, StringComparison.OrdinalIgnoreCase))
                 && _context.Tree.Find(path)?.Entry is { Kind: EntryKind.File } there && there.Content?.Hash != l.Hash).Select(l => l.To)];
     }
 
     /// <summary>Whether a file is a hive: those of the system and of users.</summary>
     public static bool IsHive(WindowsPath path) =>
-        path.Parts is [_, var system, var config, _] && system.Equals("System32", StringComparison.OrdinalIgnoreCase) && config.Equals("config", StringComparison.OrdinalIgnoreCase)
+        path.Parts is [_, var system, var config, _] && system.Equals("System32", StringComparison.OrdinalIgnoreCase)
+        && config.Equals("config", StringComparison.OrdinalIgnoreCase)
         || path.Name.ToUpperInvariant() is "NTUSER.DAT" or "USRCLASS.DAT";
 
     /// <summary>Puts a package in.</summary>
@@ -85,16 +97,20 @@ internal sealed class PackageStore
     {
         var installed = InstalledPackage.New(_windows, package.Manifest);
         var replaced = ReplacedBy(package.Manifest);
-        var on = package.Manifest.Features.Where(f => f.IsOn || replaced.Any(r => r.Features.Any(g => g.IsOn && g.Feature.Name.Equals(f.Name, StringComparison.OrdinalIgnoreCase)))).ToList();
+        var on = package.Manifest.Features.Where(f => f.IsOn
+            || replaced.Any(r => r.Features.Any(g => g.IsOn && g.Feature.Name.Equals(f.Name, StringComparison.OrdinalIgnoreCase))))
+            .ToList();
         // A feature that is on has its parents on.
         for (var i = 0; i < on.Count; i++)
         {
-            if (package.Manifest.Features.FirstOrDefault(f => f.Name.Equals(on[i].Parent, StringComparison.OrdinalIgnoreCase)) is { } parent && !on.Contains(parent))
+            if (package.Manifest.Features.FirstOrDefault(f => f.Name.Equals(on[i].Parent,
+                StringComparison.OrdinalIgnoreCase)) is { } parent && !on.Contains(parent))
                 on.Add(parent);
         }
         var journal = new List<JournalStep>();
         var hives = new List<StoredHive>();
-        var keeps = package.Manifest.Laid(on.Select(f => f.Part).Prepend(package.Manifest.Part)).Select(l => l.To.Replace('\\', '/')).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var keeps = package.Manifest.Laid(on.Select(f => f.Part).Prepend(package.Manifest.Part)).Select(l => l.To.Replace('\\', '/'))
+            .ToHashSet(StringComparer.OrdinalIgnoreCase);
         foreach (var old in replaced.SelectMany(r => r.Manifest.Laid(PartsOf(r))).Where(l => !keeps.Contains(l.To.Replace('\\', '/'))))
             TakeAway(installed, WindowsPath.Parse(old.To), journal);
         Make(installed, package.Manifest.Part, package.Manifest, package.Folder, journal, hives);
@@ -108,17 +124,25 @@ internal sealed class PackageStore
         // What features bring stays at hand, so that they can be switched later.
         foreach (var part in package.Manifest.Features.Select(f => f.Part))
         {
-            foreach (var file in package.Manifest.Laid([part]).Select(l => l.From).Concat(part.Registry).Distinct(StringComparer.OrdinalIgnoreCase))
+            foreach (var file in package.Manifest.Laid([part]).Select(l => l.From).Concat(part.Registry)
+                .Distinct(StringComparer.OrdinalIgnoreCase))
                 _context.Tree.PutFile(Payload(installed, file), package.Folder.Content(file));
         }
         var bytes = System.Text.Encoding.UTF8.GetBytes(package.Text);
         _context.Tree.PutFile(installed.Record.Child(PackageManifest.FileName), new NewContent(bytes, null, bytes.Length));
-        installed.State = new PackageState { Steps = journal, Features = features, Replaced = [.. replaced.Select(r => r.Title)], Hives = hives };
+        installed.State = new PackageState
+        {
+            Steps = journal,
+            Features = features,
+            Replaced = [.. replaced.Select(r => r.Title)],
+            Hives = hives,
+        };
         installed.Save(_context.Tree);
         _installed.Add(installed);
     }
 
-    /// <summary>Takes what replaced packages left out of the image: those that took their place keep what they need to be taken out themselves.</summary>
+    /// <summary>Takes what replaced packages left out of the image: those that took their place keep what they need to be taken out
+    /// themselves.</summary>
     /// <returns>What was forgotten, "name version".</returns>
     public IReadOnlyList<string> ForgetReplaced()
     {
@@ -173,7 +197,8 @@ internal sealed class PackageStore
         {
             Steps = [.. handed, .. steps],
             Features = features,
-            Replaced = [.. older.State.Replaced, .. newer.State.Replaced.Where(r => !r.Equals(older.Title, StringComparison.OrdinalIgnoreCase))],
+            Replaced = [.. older.State.Replaced,
+            .. newer.State.Replaced.Where(r => !r.Equals(older.Title, StringComparison.OrdinalIgnoreCase))],
             Hives = [.. older.State.Hives, .. newer.State.Hives.Where(h => !older.State.Hives.Any(o => o.Hive == h.Hive))],
         };
         newer.Save(_context.Tree);
@@ -183,7 +208,8 @@ internal sealed class PackageStore
         _installed.Remove(older);
     }
 
-    private static WindowsPath Payload(InstalledPackage installed, string file) => file.Split('/').Aggregate(installed.Record.Child("payload"), (at, part) => at.Child(part));
+    private static WindowsPath Payload(InstalledPackage installed, string file) =>
+        file.Split('/').Aggregate(installed.Record.Child("payload"), (at, part) => at.Child(part));
 
     /// <summary>Takes a package out; what it replaced is back.</summary>
     public void Remove(InstalledPackage package)
@@ -208,7 +234,8 @@ internal sealed class PackageStore
         if (on)
         {
             var steps = new List<JournalStep>();
-            Make(package, feature.Part, package.Manifest, new StoredPackageFolder(_context.Tree, package.Record.Child("payload")), steps, hives);
+            Make(package, feature.Part, package.Manifest, new StoredPackageFolder(_context.Tree, package.Record.Child("payload")), steps,
+                hives);
             features[feature.Name] = steps;
         }
         else if (features.Remove(feature.Name, out var steps))
@@ -221,7 +248,8 @@ internal sealed class PackageStore
         package.Save(_context.Tree);
     }
 
-    private void Make(InstalledPackage installed, PackagePart part, PackageManifest manifest, IPackageFolder folder, List<JournalStep> journal, List<StoredHive> hives)
+    private void Make(InstalledPackage installed, PackagePart part, PackageManifest manifest, IPackageFolder folder,
+        List<JournalStep> journal, List<StoredHive> hives)
     {
         foreach (var pattern in part.Remove)
         {
@@ -233,7 +261,8 @@ internal sealed class PackageStore
             foreach (var (from, to, hash) in manifest.Laid([new PackagePart { Files = [files] }]))
                 Lay(installed, folder, from, WindowsPath.Parse(to), hash, files, journal);
         }
-        var edits = part.Registry.SelectMany(r => RegFile.Parse(folder.Read(r, RegFile.Longest), r, RegistryChange.CurrentSet(_context))).Select(l => l.Edit)
+        var edits = part.Registry.SelectMany(r => RegFile.Parse(folder.Read(r, RegFile.Longest), r, RegistryChange.CurrentSet(_context)))
+            .Select(l => l.Edit)
             .Concat(part.System.Select(s => s with { Subkey = $@"{RegistryChange.CurrentSet(_context)}\{s.Subkey}" }));
         var undo = new List<RegistryEdit>();
         foreach (var edit in edits)
@@ -267,10 +296,12 @@ internal sealed class PackageStore
         return [.. TreeFiles.Matching(_context.Tree, pattern).Select(n => n.Path)];
     }
 
-    private void Lay(InstalledPackage installed, IPackageFolder folder, string from, WindowsPath to, ChunkId hash, PackageFiles files, List<JournalStep> journal)
+    private void Lay(InstalledPackage installed, IPackageFolder folder, string from, WindowsPath to, ChunkId hash, PackageFiles files,
+        List<JournalStep> journal)
     {
         var there = _context.Tree.Find(to);
-        if (there?.Entry is { Kind: EntryKind.File, New: null, Content: { } content } && content.Hash == hash && (files.Security is null || there.Entry.Security == Blake3.Hash(files.Security)))
+        if (there?.Entry is { Kind: EntryKind.File, New: null, Content: { } content } && content.Hash == hash
+            && (files.Security is null || there.Entry.Security == Blake3.Hash(files.Security)))
             return;
         MakeFolders(to.Parent, journal);
         if (there is null)
@@ -305,7 +336,8 @@ internal sealed class PackageStore
         if (!_saved.TryGetValue(installed, out var next))
         {
             next = _context.Tree.Names(installed.Record.Child("saved"))
-                .Select(n => int.TryParse(n, System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out var number) ? number + 1 : 0).DefaultIfEmpty().Max();
+                .Select(n => int.TryParse(n, System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture,
+                    out var number) ? number + 1 : 0).DefaultIfEmpty().Max();
         }
         _saved[installed] = next + 1;
         return string.Create(System.Globalization.CultureInfo.InvariantCulture, $"saved/{next}");
@@ -352,7 +384,9 @@ internal sealed class PackageStore
                     break;
                 case "added":
                     // Another package that brings the same file keeps it, and takes it away when it goes itself.
-                    if (InUse.FirstOrDefault(o => o != package && o.Manifest.Laid(PartsOf(o)).Any(l => WindowsPath.Parse(l.To).ToString().Equals(step.Path, StringComparison.OrdinalIgnoreCase))) is { } heir)
+                    if (InUse.FirstOrDefault(o => o != package
+                        && o.Manifest.Laid(PartsOf(o))
+                        .Any(l => WindowsPath.Parse(l.To).ToString().Equals(step.Path, StringComparison.OrdinalIgnoreCase))) is { } heir)
                     {
                         heir.State = heir.State with { Steps = [step, .. heir.State.Steps] };
                         heir.Save(_context.Tree);

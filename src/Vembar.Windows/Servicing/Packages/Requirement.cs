@@ -10,7 +10,8 @@ public sealed record Requirement(string Name, Version Least)
     {
         var parts = text.Split(">=", 2, StringSplitOptions.TrimEntries);
         return ServicingName.IsOne(parts[0]) && (parts.Length == 1 || PackageManifest.TryVersion(parts[1], out _))
-            ? new Requirement(parts[0], parts.Length == 1 ? new Version(0, 0, 0, 0) : PackageManifest.TryVersion(parts[1], out var least) ? least : new Version(0, 0, 0, 0)) : null;
+            ? new Requirement(parts[0], parts.Length == 1 ? new Version(0, 0, 0, 0)
+            : PackageManifest.TryVersion(parts[1], out var least) ? least : new Version(0, 0, 0, 0)) : null;
     }
 
     /// <inheritdoc/>

@@ -7,7 +7,8 @@ using Vembar.Windows.Registry;
 namespace Vembar.Windows.Servicing.Registry;
 
 /// <summary>The text that Windows' registry editor exports: keys and values to set and to remove.</summary>
-/// <remarks>Source: the vendor's "How to add, modify, or delete registry subkeys and values by using a .reg file"; [MS-RRP] for the value types.</remarks>
+/// <remarks>Source: the vendor's "How to add, modify, or delete registry subkeys and values by using a .reg file"; [MS-RRP] for the value
+/// types.</remarks>
 public static class RegFile
 {
     /// <summary>No file longer than this is read, in bytes.</summary>
@@ -21,14 +22,17 @@ public static class RegFile
     /// <param name="currentSet">The name of the control set that Windows starts with ("ControlSet001").</param>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">It is not such a file; all mistakes are told with their lines.</exception>
-    public static IReadOnlyList<RegLine> Parse(ReadOnlySpan<byte> bytes, string displayName, string currentSet = "ControlSet001", CancellationToken cancellation = default)
+    public static IReadOnlyList<RegLine> Parse(ReadOnlySpan<byte> bytes, string displayName, string currentSet = "ControlSet001",
+        CancellationToken cancellation = default)
     {
         if (bytes.Length > Longest)
             throw VembarException.Input("bad-reg", $"'{displayName}' is too long to be a .reg file");
         using var lines = Lines(Decode(bytes)).GetEnumerator();
         var problems = new List<string>();
         if (!lines.MoveNext() || lines.Current.Text is not ("Windows Registry Editor Version 5.00" or "REGEDIT4"))
-            throw VembarException.Input("bad-reg", $"'{displayName}' is not a .reg file: it does not begin with 'Windows Registry Editor Version 5.00'", "Export it from a registry editor, or write that as its first line.");
+            throw VembarException.Input("bad-reg",
+                $"'{displayName}' is not a .reg file: it does not begin with 'Windows Registry Editor Version 5.00'",
+                "Export it from a registry editor, or write that as its first line.");
         var wide = lines.Current.Text != "REGEDIT4";
         var edits = new List<RegLine>();
         (string Hive, string Key)? at = null;
@@ -53,14 +57,16 @@ public static class RegFile
                     else if (IsControlSet(place, currentSet))
                         Wrong($"'{place.Key}' is a control set; Windows does not start without it");
                     else
-                        edits.Add(new RegLine(new RegistryEdit(place.Hive, place.Key, "", RegistryEditKind.DeleteKey, RegistryType.None, []), number));
+                        edits.Add(new RegLine(new RegistryEdit(place.Hive, place.Key, "", RegistryEditKind.DeleteKey, RegistryType.None,
+                            []), number));
                     skipped = true;
                 }
                 else
                 {
                     at = place;
                     if (place.Key.Length > 0)
-                        edits.Add(new RegLine(new RegistryEdit(place.Hive, place.Key, "", RegistryEditKind.MakeKey, RegistryType.None, []), number));
+                        edits.Add(new RegLine(new RegistryEdit(place.Hive, place.Key, "", RegistryEditKind.MakeKey, RegistryType.None, []),
+                            number));
                 }
                 skipped |= at is null;
             }
@@ -82,7 +88,8 @@ public static class RegFile
                 break;
         }
         return problems.Count == 0 ? edits
-            : throw VembarException.Input("bad-reg", $"'{displayName}', {problems[0]}", "Correct the file; lines count from 1.", [.. problems.Skip(1)]);
+            : throw VembarException.Input("bad-reg", $"'{displayName}', {problems[0]}", "Correct the file; lines count from 1.",
+            [.. problems.Skip(1)]);
     }
 
     private static string Decode(ReadOnlySpan<byte> bytes)
@@ -92,7 +99,8 @@ public static class RegFile
         if (bytes.StartsWith((ReadOnlySpan<byte>)[0xEF, 0xBB, 0xBF]))
             bytes = bytes[3..];
         const int WesternCodePage = 1252;
-        return System.Text.Unicode.Utf8.IsValid(bytes) ? Encoding.UTF8.GetString(bytes) : CodePagesEncodingProvider.Instance.GetEncoding(WesternCodePage)!.GetString(bytes);
+        return System.Text.Unicode.Utf8.IsValid(bytes) ? Encoding.UTF8.GetString(bytes)
+            : CodePagesEncodingProvider.Instance.GetEncoding(WesternCodePage)!.GetString(bytes);
     }
 
     // Lines without remarks and empty ones; those that end with '\' go on. A text in quotes may hold line ends.
@@ -187,7 +195,8 @@ public static class RegFile
             case "HKEY_USERS" or "HKU" when UserProfiles.IsUser(At(1)):
                 return (At(1), Rest(2));
             default:
-                why = $"'{path}' is in no hive of an image that is not running; known are HKEY_LOCAL_MACHINE with SOFTWARE, SYSTEM, SAM, SECURITY, DRIVERS or COMPONENTS, HKEY_CLASSES_ROOT, HKEY_CURRENT_USER (what new users get), "
+                why = $"'{path}' is in no hive of an image that is not running; known are HKEY_LOCAL_MACHINE with SOFTWARE, SYSTEM, "
+                    + $"SAM, SECURITY, DRIVERS or COMPONENTS, HKEY_CLASSES_ROOT, HKEY_CURRENT_USER (what new users get), "
                     + @"HKEY_USERS\.DEFAULT, and HKEY_USERS\S-1-… for users that the image has";
                 return null;
         }
@@ -197,7 +206,8 @@ public static class RegFile
     {
         const string Prefix = "ControlSet";
         return place.Hive == "SYSTEM" && (place.Key.Equals(currentSet, StringComparison.OrdinalIgnoreCase)
-            || (place.Key.StartsWith(Prefix, StringComparison.OrdinalIgnoreCase) && place.Key.Length == Prefix.Length + 3 && place.Key[Prefix.Length..].All(char.IsAsciiDigit)));
+            || (place.Key.StartsWith(Prefix, StringComparison.OrdinalIgnoreCase) && place.Key.Length == Prefix.Length + 3
+            && place.Key[Prefix.Length..].All(char.IsAsciiDigit)));
     }
 
     private static RegistryEdit Value(string hive, string key, string text, bool wide)
@@ -231,19 +241,25 @@ public static class RegFile
             return Set(RegistryType.String, Encoding.Unicode.GetBytes(value + "\0"));
         }
         if (data.StartsWith("dword:", StringComparison.OrdinalIgnoreCase))
-            return uint.TryParse(data.AsSpan(6).Trim(), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var number) ? Set(RegistryType.Dword, BitConverter.GetBytes(number)) : throw new FormatException($"'{data}' is not a number of up to eight hexadecimal digits");
+            return uint.TryParse(data.AsSpan(6).Trim(), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var number)
+                ? Set(RegistryType.Dword, BitConverter.GetBytes(number))
+                : throw new FormatException($"'{data}' is not a number of up to eight hexadecimal digits");
         if (!data.StartsWith("hex", StringComparison.OrdinalIgnoreCase) || data.IndexOf(':') is not (> 0 and var colon))
-            throw new FormatException($"'{(data.Length > 40 ? data[..40] : data)}' is not a value: a text in quotes, dword:, hex: or hex(N): is wanted, or - to remove it");
+            throw new FormatException($"'{(data.Length > 40 ? data[..40] : data)}' is not a value: a text in quotes, dword:, hex: or "
+                + $"hex(N): is wanted, or - to remove it");
         var kind = RegistryType.Binary;
         if (colon > 3)
         {
-            kind = data[3] == '(' && data[colon - 1] == ')' && uint.TryParse(data.AsSpan(4, colon - 5), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var type)
+            kind = data[3] == '(' && data[colon - 1] == ')'
+                && uint.TryParse(data.AsSpan(4, colon - 5), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var type)
                 ? (RegistryType)type : throw new FormatException($"'{data[..colon]}' is not a type");
         }
         var parts = data[(colon + 1)..].Split(',', StringSplitOptions.TrimEntries);
         if (parts is [""])
             parts = [];
-        var bytes = Array.ConvertAll(parts, p => byte.TryParse(p, NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var b) ? b : throw new FormatException($"'{p}' is not a byte in hexadecimal digits"));
+        var bytes = Array.ConvertAll(parts,
+            p => byte.TryParse(p, NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var b) ? b
+                : throw new FormatException($"'{p}' is not a byte in hexadecimal digits"));
         // The older form writes texts in bytes of one.
         if (!wide && kind is RegistryType.ExpandString or RegistryType.MultiString)
             bytes = Encoding.Unicode.GetBytes(Encoding.Latin1.GetString(bytes));

@@ -22,11 +22,13 @@ public sealed class RegistryChange(string path) : IChange
             if (Missing(context, lines) is { } missing)
                 return [Outcome(ChangeStatus.Refused, missing)];
             var made = MakeAll(context, lines.Select(l => l.Edit));
-            return [made > 0 ? Outcome(ChangeStatus.Done, Said(lines.Select(l => l.Edit), made)) : Outcome(ChangeStatus.Already, "the registry is so")];
+            return [made > 0 ? Outcome(ChangeStatus.Done, Said(lines.Select(l => l.Edit), made))
+                : Outcome(ChangeStatus.Already, "the registry is so")];
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
         {
-            return [Outcome(ChangeStatus.Refused, problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message)];
+            return [Outcome(ChangeStatus.Refused,
+                problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details)}" : problem.Message)];
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", path) is { } error)
         {
@@ -35,7 +37,8 @@ public sealed class RegistryChange(string path) : IChange
     }
 
     /// <summary>The name of the control set that Windows starts with.</summary>
-    internal static string CurrentSet(ServiceContext context) => context.Hive("SYSTEM") is { } system && WindowsInstall.ControlSet(system) is { } set ? set.Name : "ControlSet001";
+    internal static string CurrentSet(ServiceContext context) =>
+        context.Hive("SYSTEM") is { } system && WindowsInstall.ControlSet(system) is { } set ? set.Name : "ControlSet001";
 
     /// <summary>Which hive is not there, in words; null when all are.</summary>
     internal static string? Missing(ServiceContext context, IEnumerable<RegLine> lines)
@@ -76,7 +79,8 @@ public sealed class RegistryChange(string path) : IChange
         {
             context.Cancellation.ThrowIfCancellationRequested();
             var root = context.Hive(edit.Root)!.Root;
-            if (changed.Count > 0 && (at != (edit.Root, edit.Subkey) || edit.Kind != RegistryEditKind.Set || changed.ContainsKey(edit.Name)))
+            if (changed.Count > 0
+                && (at != (edit.Root, edit.Subkey) || edit.Kind != RegistryEditKind.Set || changed.ContainsKey(edit.Name)))
                 SetChanged();
             if (at != (edit.Root, edit.Subkey))
                 (at, key) = ((edit.Root, edit.Subkey), root.Key(edit.Subkey));
@@ -101,6 +105,9 @@ public sealed class RegistryChange(string path) : IChange
     {
         var all = edits.ToList();
         var hives = string.Join(", ", all.Select(e => e.Root == ServiceContext.NewUsers ? "what new users get" : e.Root).Distinct());
-        return string.Create(CultureInfo.InvariantCulture, $"{all.Count(e => e.Kind == RegistryEditKind.Set)} values set, {all.Count(e => e.Kind is RegistryEditKind.DeleteValue or RegistryEditKind.DeleteKey)} removed in {hives}; {made} of {all.Count} were different before");
+        return string.Create(CultureInfo.InvariantCulture,
+            $"{all.Count(e => e.Kind == RegistryEditKind.Set)} values set, "
+            + $"{all.Count(e => e.Kind is RegistryEditKind.DeleteValue or RegistryEditKind.DeleteKey)} removed in {hives}; {made} of "
+            + $"{all.Count} were different before");
     }
 }

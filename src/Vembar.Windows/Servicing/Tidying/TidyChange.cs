@@ -28,7 +28,8 @@ public sealed class TidyChange(IReadOnlyList<string> names) : IChange
             try
             {
                 var said = Tidy(context, rule);
-                outcomes.Add(said is null ? Outcome(rule.Name, ChangeStatus.Already, "there is nothing of it") : Outcome(rule.Name, ChangeStatus.Done, said) with { Bytes = context.Tree.BytesChanged - before });
+                outcomes.Add(said is null ? Outcome(rule.Name, ChangeStatus.Already, "there is nothing of it")
+                    : Outcome(rule.Name, ChangeStatus.Done, said) with { Bytes = context.Tree.BytesChanged - before });
             }
             catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
             {
@@ -48,21 +49,29 @@ public sealed class TidyChange(IReadOnlyList<string> names) : IChange
             case TidyRule.Drivers:
                 if (DriverStore.Open(context).Store is not { } store)
                     return null;
-                static Version VersionOf(ListedDriver driver) => System.Version.TryParse(driver.Version, out var version) ? version : new Version(0, 0);
+                static Version VersionOf(ListedDriver driver) =>
+                    System.Version.TryParse(driver.Version, out var version) ? version : new Version(0, 0);
                 var older = store.Listed.GroupBy(d => (d.OriginalInf.ToUpperInvariant(), d.Provider.ToUpperInvariant(), d.ClassGuid))
-                    .SelectMany(g => g.Where(d => g.Any(n => (n.Date ?? default, VersionOf(n)).CompareTo((d.Date ?? default, VersionOf(d))) > 0 && DriverVersions.Covers(n.Ids, d.Ids, new HashSet<string>())))).ToList();
+                    .SelectMany(g => g.Where(
+                        d => g.Any(n => (n.Date ?? default, VersionOf(n)).CompareTo((d.Date ?? default, VersionOf(d))) > 0
+                            && DriverVersions.Covers(n.Ids, d.Ids, new HashSet<string>())))).ToList();
                 foreach (var driver in older)
                     store.Remove(driver);
                 return older.Count == 0 ? null : string.Join(", ", older.Select(d => $"{d.OriginalInf} {d.Version} ({d.Inf})"));
             case TidyRule.Registry:
-                var hives = ((string[])["SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT", "DRIVERS", "COMPONENTS", ServiceContext.NewUsers])
+                var hives = ((string[])["SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT", "DRIVERS", "COMPONENTS",
+                    ServiceContext.NewUsers])
                     .Select(name => (Name: name, Saved: context.Compact(name))).Where(h => h.Saved > 0).ToList();
-                return hives.Count == 0 ? null : string.Join(", ", hives.Select(h => string.Create(CultureInfo.InvariantCulture, $"{(h.Name == ServiceContext.NewUsers ? "what new users get" : h.Name)} {h.Saved >> 10} KiB")));
+                return hives.Count == 0 ? null
+                    : string.Join(", ",
+                    hives.Select(h => string.Create(CultureInfo.InvariantCulture,
+                    $"{(h.Name == ServiceContext.NewUsers ? "what new users get" : h.Name)} {h.Saved >> 10} KiB")));
             default:
                 var away = new Removal(context);
                 foreach (var pattern in rule.Patterns)
                     away.Take(pattern.StartsWith('%') ? $"{context.Install!.Folder}/{pattern[1..]}" : pattern);
-                return away.Files + away.Folders == 0 ? null : string.Create(CultureInfo.InvariantCulture, $"{away.Files} {(away.Files == 1 ? "file" : "files")}");
+                return away.Files + away.Folders == 0 ? null
+                    : string.Create(CultureInfo.InvariantCulture, $"{away.Files} {(away.Files == 1 ? "file" : "files")}");
         }
     }
 }

@@ -22,10 +22,14 @@ public sealed record TidyRule(string Name, string Title, params IReadOnlyList<st
         new(Drivers, "added drivers of which a newer version is there"),
         new(Registry, "what registry hives do not use any more: they are written anew, so they are stored anew as well; not with 'all'"),
         new("temporary-files", "temporary files", "%Temp/**", "Users/*/AppData/Local/Temp/**", "Temp/**", "ProgramData/Temp/**"),
-        new("logs", "logs of set-up, updates and services", "%Panther/**/*.log", "%Panther/**/*.etl", "%Panther/*.log", "%Logs/**", "%INF/*.log", "%debug/*.log", "%*.log", "%System32/LogFiles/**/*.log", "%System32/LogFiles/**/*.etl", "%Setup/**/*.log"),
-        new("dumps", "memory dumps and error reports", "%MEMORY.DMP", "%Minidump/**", "%LiveKernelReports/**/*.dmp", "ProgramData/Microsoft/Windows/WER/**", "Users/*/AppData/Local/CrashDumps/**"),
-        new("update-downloads", "downloads of updates that are made already", "%SoftwareDistribution/Download/**", "%ServiceProfiles/NetworkService/AppData/Local/Microsoft/Windows/DeliveryOptimization/Cache/**"),
+        new("logs", "logs of set-up, updates and services", "%Panther/**/*.log", "%Panther/**/*.etl", "%Panther/*.log", "%Logs/**",
+        "%INF/*.log", "%debug/*.log", "%*.log", "%System32/LogFiles/**/*.log", "%System32/LogFiles/**/*.etl", "%Setup/**/*.log"),
+        new("dumps", "memory dumps and error reports", "%MEMORY.DMP", "%Minidump/**", "%LiveKernelReports/**/*.dmp",
+        "ProgramData/Microsoft/Windows/WER/**", "Users/*/AppData/Local/CrashDumps/**"),
+        new("update-downloads", "downloads of updates that are made already", "%SoftwareDistribution/Download/**",
+        "%ServiceProfiles/NetworkService/AppData/Local/Microsoft/Windows/DeliveryOptimization/Cache/**"),
         new("previous-windows", "an older Windows that set-up kept", "Windows.old", "Windows.old.*", "$WINDOWS.~BT", "$WINDOWS.~WS"),
-        new("caches", "caches that Windows fills again", "%Prefetch/*.pf", "Users/*/AppData/Local/Microsoft/Windows/Explorer/*cache_*.db", "Users/*/AppData/Local/Microsoft/Windows/INetCache/**"),
+        new("caches", "caches that Windows fills again", "%Prefetch/*.pf", "Users/*/AppData/Local/Microsoft/Windows/Explorer/*cache_*.db",
+        "Users/*/AppData/Local/Microsoft/Windows/INetCache/**"),
     ];
 }
