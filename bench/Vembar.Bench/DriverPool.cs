@@ -42,7 +42,8 @@ internal static class DriverPool
             for (var i = 0; i < 3; i++)
             {
                 text.Append(CultureInfo.InvariantCulture,
-                    $"[I{i}.NT]\r\nCopyFiles=C{i}\r\nAddReg=R{i}\r\n[I{i}.NT.Services]\r\nAddService={name},2,S\r\n[C{i}]\r\n{name}{i}.sys\r\n[R{i}]\r\n");
+                    $"[I{i}.NT]\r\nCopyFiles=C{i}\r\nAddReg=R{i}\r\n[I{i}.NT.Services]\r\nAddService={name},2,S\r\n"
+                    + $"[C{i}]\r\n{name}{i}.sys\r\n[R{i}]\r\n");
                 for (var k = 0; k < 60; k++)
                     text.Append(CultureInfo.InvariantCulture, $"HKR,Ndi\\params\\p{k},Default,,{k}\r\n");
                 var bytes = new byte[((int[])[20_000, 100_000, 400_000])[random.Next(3)]];
@@ -50,7 +51,8 @@ internal static class DriverPool
                 File.WriteAllBytes(Path.Combine(place, string.Create(CultureInfo.InvariantCulture, $"{name}{i}.sys")), bytes);
             }
             text.Append(CultureInfo.InvariantCulture,
-                $"[S]\r\nServiceType=1\r\nStartType=3\r\nErrorControl=1\r\nServiceBinary=%12%\\{name}0.sys\r\n[DestinationDirs]\r\nDefaultDestDir=12\r\n[SourceDisksNames]\r\n1=d\r\n[SourceDisksFiles]\r\n");
+                $"[S]\r\nServiceType=1\r\nStartType=3\r\nErrorControl=1\r\nServiceBinary=%12%\\{name}0.sys\r\n"
+                + $"[DestinationDirs]\r\nDefaultDestDir=12\r\n[SourceDisksNames]\r\n1=d\r\n[SourceDisksFiles]\r\n");
             for (var i = 0; i < 3; i++)
                 text.Append(CultureInfo.InvariantCulture, $"{name}{i}.sys=1\r\n");
             text.Append("[Strings]\r\nV=\"Corrin Silicon\"\r\nD=\"Device\"\r\n");

@@ -103,7 +103,9 @@ internal sealed class Bench(int times, string tree, string rows)
         return [.. all.Select((list, i) =>
         {
             var median = list.OrderBy(m => m.Seconds).ElementAt(list.Count / 2);
-            Note($"- `{commands[i].Command.Replace(_work, "$WORK", StringComparison.Ordinal).Replace(_vembar, "vembar", StringComparison.Ordinal)}`: {median.Seconds:0.00} s, {list.Max(m => m.MemoryKib) / 1024} MiB");
+            var command = commands[i].Command.Replace(_work, "$WORK", StringComparison.Ordinal)
+                .Replace(_vembar, "vembar", StringComparison.Ordinal);
+            Note($"- `{command}`: {median.Seconds:0.00} s, {list.Max(m => m.MemoryKib) / 1024} MiB");
             return median with { MemoryKib = list.Max(m => m.MemoryKib) };
         })];
     }

@@ -116,9 +116,12 @@ internal sealed class ReferenceMaker(DemoWorld.Output output, DemoEdition editio
         + $"  <!-- {new Filler(name).Text(600).Replace("--", "", StringComparison.Ordinal)} -->\r\n</assembly>\r\n";
 
     private static string InboxInf(string name) =>
-        $"; {name}\r\n[Version]\r\nSignature=\"$WINDOWS NT$\"\r\nClass=System\r\nClassGuid={{4d36e97d-e325-11ce-bfc1-08002be10318}}\r\nProvider=\"{Maker}\"\r\nDriverVer=06/21/2006,10.0.26100.1\r\n\r\n"
-        + $"[Manufacturer]\r\n\"{Maker}\"=Models,NTamd64\r\n\r\n[Models.NTamd64]\r\n\"{name}\"=Inst,ROOT\\{name}\r\n\r\n[Inst]\r\nCopyFiles=@{name}.sys\r\n\r\n[Inst.Services]\r\nAddService={name},2,Svc\r\n\r\n"
-        + $"[Svc]\r\nServiceType=1\r\nStartType=3\r\nErrorControl=1\r\nServiceBinary=%12%\\{name}.sys\r\n\r\n[DestinationDirs]\r\nDefaultDestDir=12\r\n; {new Filler(name + "inf").Text(900).ReplaceLineEndings(" ")}\r\n";
+        $"; {name}\r\n[Version]\r\nSignature=\"$WINDOWS NT$\"\r\nClass=System\r\n"
+            + $"ClassGuid={{4d36e97d-e325-11ce-bfc1-08002be10318}}\r\nProvider=\"{Maker}\"\r\nDriverVer=06/21/2006,10.0.26100.1\r\n\r\n"
+        + $"[Manufacturer]\r\n\"{Maker}\"=Models,NTamd64\r\n\r\n[Models.NTamd64]\r\n\"{name}\"=Inst,ROOT\\{name}\r\n\r\n"
+            + $"[Inst]\r\nCopyFiles=@{name}.sys\r\n\r\n[Inst.Services]\r\nAddService={name},2,Svc\r\n\r\n"
+        + $"[Svc]\r\nServiceType=1\r\nStartType=3\r\nErrorControl=1\r\nServiceBinary=%12%\\{name}.sys\r\n"
+            + $"\r\n[DestinationDirs]\r\nDefaultDestDir=12\r\n; {new Filler(name + "inf").Text(900).ReplaceLineEndings(" ")}\r\n";
 
     private void Boot()
     {

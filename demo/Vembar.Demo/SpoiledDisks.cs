@@ -82,7 +82,9 @@ internal static class SpoiledDisks
                     + "<settings pass=\"oobeSystem\">\r\n    <component name=\"Microsoft-Windows-Shell-Setup\" "
                     + "processorArchitecture=\"amd64\" publicKeyToken=\"31bf3856ad364e35\" language=\"neutral\" "
                     + "versionScope=\"nonSxS\">\r\n"
-                    + "      <UserAccounts><AdministratorPassword><Value>bG9hbmRlc2s=</Value><PlainText>false</PlainText></AdministratorPassword></UserAccounts>\r\n    </component>\r\n  </settings>\r\n</unattend>\r\n"));
+                    + "      <UserAccounts><AdministratorPassword><Value>bG9hbmRlc2s=</Value>"
+                    + "<PlainText>false</PlainText></AdministratorPassword></UserAccounts>\r\n"
+            + "    </component>\r\n  </settings>\r\n</unattend>\r\n"));
                 break;
             case "in-domain":
                 Hive(volume, "SYSTEM",

@@ -16,9 +16,9 @@ internal static class CoveragePage
         var devices = result.Models.SelectMany(m => m.Devices).ToList();
         page.Append(Page.Begin($"Driver coverage: {string.Join(", ", result.Models.Select(m => m.Model))}", $"{from} · Windows for "
             + $"{result.Windows.Architecture} · {Text.Count(result.Drivers, "driver package")} compared · {Text.Time(DateTime.UtcNow)}"));
-        page.Append(CultureInfo.InvariantCulture,
-            $"<div class=\"verdict "
-            + $"{(result.IsInOrder ? "good" : "bad")}\"><p><strong>{(result.IsInOrder ? "Every device that is needed has a driver." : "Devices that are needed have no driver.")}</strong></p>");
+        var (mark, verdict) = result.IsInOrder ? ("good", "Every device that is needed has a driver.")
+            : ("bad", "Devices that are needed have no driver.");
+        page.Append(CultureInfo.InvariantCulture, $"<div class=\"verdict {mark}\"><p><strong>{verdict}</strong></p>");
         page.Append(CultureInfo.InvariantCulture,
             $"<p>{Text.Count(devices.Count, "device")}: {E(CoverageRow.Summary(devices))}</p></div>\n");
 
@@ -34,8 +34,12 @@ internal static class CoveragePage
                 if (cell is null)
                     page.Append("<td class=\"none\">–</td>");
                 else
+                {
+                    var by = cell.Chosen is { } chosen ? $"{chosen.Driver.Provider}, by {chosen.Id}"
+                        : cell.Device.HardwareIds.Concat(cell.Device.CompatibleIds).First();
                     page.Append(CultureInfo.InvariantCulture,
-                        $"<td class=\"u{cell.Urgency}\">{E(CoverageRow.Cell(cell))}<small>{E(cell.Chosen is { } chosen ? $"{chosen.Driver.Provider}, by {chosen.Id}" : cell.Device.HardwareIds.Concat(cell.Device.CompatibleIds).First())}</small></td>");
+                        $"<td class=\"u{cell.Urgency}\">{E(CoverageRow.Cell(cell))}<small>{E(by)}</small></td>");
+                }
             }
             page.Append("</tr>\n");
         }
@@ -49,14 +53,19 @@ internal static class CoveragePage
             foreach (var device in model.Devices)
             {
                 foreach (var loser in device.Others)
+                {
+                    var won = device.WinnerOver(loser) is { } winner ? Driver(winner) : "–";
                     page.Append(CultureInfo.InvariantCulture,
-                        $"<tr><td>{E(device.Device.Name)}</td><td>{(device.WinnerOver(loser) is { } winner ? Driver(winner) : "–")}</td><td>{Driver(loser)}</td><td>{E(CoverageRow.Why(device, loser))}</td></tr>\n");
+                        $"<tr><td>{E(device.Device.Name)}</td><td>{won}</td><td>{Driver(loser)}</td>"
+                        + $"<td>{E(CoverageRow.Why(device, loser))}</td></tr>\n");
+                }
             }
             page.Append("</tbody></table>\n");
         }
         if (result.Passed.Count > 0)
         {
-            page.Append("<h2>Packages that were passed over</h2>\n<table><thead><tr><th>Package</th><th>Because</th></tr></thead><tbody>\n");
+            page.Append("<h2>Packages that were passed over</h2>\n"
+                + "<table><thead><tr><th>Package</th><th>Because</th></tr></thead><tbody>\n");
             foreach (var passed in result.Passed)
                 page.Append(CultureInfo.InvariantCulture, $"<tr><td><code>{E(passed.What)}</code></td><td>{E(passed.Why)}</td></tr>\n");
             page.Append("</tbody></table>\n");

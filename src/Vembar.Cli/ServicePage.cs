@@ -19,9 +19,9 @@ internal static class ServicePage
             ? plan ? "A change would be refused, so nothing would be written." : "Nothing was written, because a change was refused."
             : plan ? "Nothing was written."
             : result.Written ? $"The archive grew by {Text.Size(result.BytesStored)}." : "Nothing had to be changed.";
+        var mark = result.Refused ? "bad" : "good";
         page.Append(CultureInfo.InvariantCulture,
-            $"<div class=\"verdict "
-            + $"{(result.Refused ? "bad" : "good")}\"><p><strong>{Page.E(string.Join(", ", words))}.</strong></p><p>{Page.E(verdict)}</p></div>\n");
+            $"<div class=\"verdict {mark}\"><p><strong>{Page.E(string.Join(", ", words))}.</strong></p><p>{Page.E(verdict)}</p></div>\n");
         page.Append("<table><thead><tr><th>Change</th><th>What</th><th>Outcome</th><th>Why</th><th class=\"n\">Seconds</th><th "
             + "class=\"n\">Bytes</th></tr></thead><tbody>\n");
         foreach (var change in result.Changes)

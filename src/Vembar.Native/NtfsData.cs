@@ -12,12 +12,15 @@ public sealed unsafe partial class NtfsData : IDisposable
     private const int RunLength = 24;
 
     [LibraryImport(Library,
-        SetLastError = true)] private static partial nint ntfs_attr_open(nint inode, uint type, char* name, uint nameLength);
+        SetLastError = true)]
+    private static partial nint ntfs_attr_open(nint inode, uint type, char* name, uint nameLength);
     [LibraryImport(Library)] private static partial void ntfs_attr_close(nint attribute);
     [LibraryImport(Library,
-        SetLastError = true)] private static partial long ntfs_attr_pread(nint attribute, long position, long count, byte* to);
+        SetLastError = true)]
+    private static partial long ntfs_attr_pread(nint attribute, long position, long count, byte* to);
     [LibraryImport(Library,
-        SetLastError = true)] private static partial long ntfs_attr_pwrite(nint attribute, long position, long count, byte* from);
+        SetLastError = true)]
+    private static partial long ntfs_attr_pwrite(nint attribute, long position, long count, byte* from);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_pclose(nint attribute);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_truncate(nint attribute, long length);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_map_whole_runlist(nint attribute);

@@ -12,7 +12,8 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
     private const int AccessMode = 3;
 
     [LibraryImport(NtfsVolume.Library,
-        SetLastError = true)] private static partial nint ntfs_device_alloc(byte* name, nint state, nint* operations, nint data);
+        SetLastError = true)]
+    private static partial nint ntfs_device_alloc(byte* name, nint state, nint* operations, nint data);
     [LibraryImport(NtfsVolume.Library)] private static partial int ntfs_device_free(nint device);
 
     private readonly INtfsDevice _device;

@@ -7,20 +7,28 @@ namespace Vembar.Native;
 public sealed unsafe partial class NtfsFile
 {
     [LibraryImport(Library,
-        SetLastError = true)] private static partial int ntfs_set_ntfs_acl(nint* context, nint inode, byte* value, nuint size, int flags);
+        SetLastError = true)]
+    private static partial int ntfs_set_ntfs_acl(nint* context, nint inode, byte* value, nuint size, int flags);
     [LibraryImport(Library,
-        SetLastError = true)] private static partial int ntfs_set_ntfs_attrib(nint inode, byte* value, nuint size, int flags);
+        SetLastError = true)]
+    private static partial int ntfs_set_ntfs_attrib(nint inode, byte* value, nuint size, int flags);
     [LibraryImport(Library,
-        SetLastError = true)] private static partial int ntfs_set_ntfs_reparse_data(nint inode, byte* value, nuint size, int flags);
+        SetLastError = true)]
+    private static partial int ntfs_set_ntfs_reparse_data(nint inode, byte* value, nuint size, int flags);
     [LibraryImport(Library,
-        SetLastError = true)] private static partial int ntfs_set_ntfs_object_id(nint inode, byte* value, nuint size, int flags);
+        SetLastError = true)]
+    private static partial int ntfs_set_ntfs_object_id(nint inode, byte* value, nuint size, int flags);
     [LibraryImport(Library,
-        SetLastError = true)] private static partial int ntfs_set_ntfs_ea(nint inode, byte* value, nuint size, int flags);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_set_ntfs_dos_name(nint inode, nint folder, byte* value,
+        SetLastError = true)]
+    private static partial int ntfs_set_ntfs_ea(nint inode, byte* value, nuint size, int flags);
+    [LibraryImport(Library, SetLastError = true)]
+    private static partial int ntfs_set_ntfs_dos_name(nint inode, nint folder, byte* value,
         nuint size, int flags);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_add(nint inode, uint type, char* name,
+    [LibraryImport(Library, SetLastError = true)]
+    private static partial int ntfs_attr_add(nint inode, uint type, char* name,
         byte nameLength, byte* value, long size);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_delete(nint volume, byte* path, nint inode, nint folder,
+    [LibraryImport(Library, SetLastError = true)]
+    private static partial int ntfs_delete(nint volume, byte* path, nint inode, nint folder,
         char* name, byte length);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_link(nint inode, nint folder, char* name, byte length);
 

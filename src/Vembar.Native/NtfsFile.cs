@@ -18,17 +18,21 @@ public sealed unsafe partial class NtfsFile : IDisposable
 
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_inode_close(nint inode);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_inode_close_in_dir(nint inode, nint folder);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_readdir(nint folder, long* position, nint data,
+    [LibraryImport(Library, SetLastError = true)]
+    private static partial int ntfs_readdir(nint folder, long* position, nint data,
         delegate* unmanaged[Cdecl]<nint, char*, int, int, long, ulong, uint, int> each);
     [LibraryImport(Library, SetLastError = true)] private static partial nint ntfs_attr_get_search_ctx(nint inode, nint record);
     [LibraryImport(Library)] private static partial void ntfs_attr_put_search_ctx(nint context);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_lookup(uint type, char* name, uint nameLength,
+    [LibraryImport(Library, SetLastError = true)]
+    private static partial int ntfs_attr_lookup(uint type, char* name, uint nameLength,
         int ignoreCase, long lowestVcn, byte* value, uint valueLength, nint context);
     [LibraryImport(Library,
-        SetLastError = true)] private static partial int ntfs_get_ntfs_acl(nint* context, nint inode, byte* value, nuint size);
+        SetLastError = true)]
+    private static partial int ntfs_get_ntfs_acl(nint* context, nint inode, byte* value, nuint size);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_get_ntfs_attrib(nint inode, byte* value, nuint size);
     [LibraryImport(Library,
-        SetLastError = true)] private static partial ulong ntfs_inode_lookup_by_name(nint folder, char* name, int length);
+        SetLastError = true)]
+    private static partial ulong ntfs_inode_lookup_by_name(nint folder, char* name, int length);
 
     private nint _inode;
 

@@ -6,7 +6,8 @@ public sealed unsafe partial class NtfsVolume
 {
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_volume_write_flags(nint volume, ushort flags);
     [LibraryImport(Library,
-        SetLastError = true)] private static partial nint ntfs_create(nint folder, uint security, char* name, byte length, uint type);
+        SetLastError = true)]
+    private static partial nint ntfs_create(nint folder, uint security, char* name, byte length, uint type);
 
     /// <summary>Makes a file or folder.</summary>
     /// <param name="folder">Where.</param>

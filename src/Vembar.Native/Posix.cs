@@ -42,7 +42,8 @@ public static unsafe partial class Posix
     [LibraryImport(C, SetLastError = true)] private static partial nint flistxattr(int fd, byte* list, nuint size);
     [LibraryImport(C, SetLastError = true)] private static partial nint lgetxattr(byte* path, byte* name, byte* value, nuint size);
     [LibraryImport(C,
-        SetLastError = true)] private static partial int lsetxattr(byte* path, byte* name, byte* value, nuint size, int flags);
+        SetLastError = true)]
+    private static partial int lsetxattr(byte* path, byte* name, byte* value, nuint size, int flags);
     [LibraryImport(C, SetLastError = true)] private static partial int flock(int fd, int operation);
     [LibraryImport(C, SetLastError = true)] private static partial int fsync(int fd);
     [LibraryImport(C, SetLastError = true)] private static partial int sync_file_range(int fd, long offset, long length, uint flags);
@@ -320,8 +321,15 @@ public static unsafe partial class Posix
         if (statx(dir, path, flags, BasicStats, buffer) != 0)
             return false;
         var mode = *(ushort*)(buffer + 28);
-        var kind = (mode & 0xF000) switch { 0x8000 => PosixKind.File, 0x4000 => PosixKind.Folder, 0xA000 => PosixKind.Link, 0x6000 =>
-            PosixKind.Disk, _ => PosixKind.Special };
+        var kind = (mode & 0xF000) switch
+        {
+            0x8000 => PosixKind.File,
+            0x4000 => PosixKind.Folder,
+            0xA000 => PosixKind.Link,
+            0x6000 =>
+            PosixKind.Disk,
+            _ => PosixKind.Special
+        };
         stat = new PosixStat(
             kind, mode & 0xFFFu, *(uint*)(buffer + 16), *(uint*)(buffer + 20), *(uint*)(buffer + 24),
             ((ulong)*(uint*)(buffer + 136) << 32) | *(uint*)(buffer + 140), *(ulong*)(buffer + 32),

@@ -37,9 +37,12 @@ public class AnswerKnowledgeTests(DemoFixture demo)
     [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup", "<Display><HorizontalResolution>wide</HorizontalResolution></Display>",
         "'HorizontalResolution' is a number")]
     [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup",
-        "<FirstLogonCommands><SynchronousCommand><Order>1</Order></SynchronousCommand><SynchronousCommand><Order>1</Order></SynchronousCommand></FirstLogonCommands>", "order 1 appears twice in 'FirstLogonCommands'")]
+        "<FirstLogonCommands><SynchronousCommand><Order>1</Order></SynchronousCommand><SynchronousCommand><Order>1</Order>"
+        + "</SynchronousCommand></FirstLogonCommands>", "order 1 appears twice in 'FirstLogonCommands'")]
     [InlineData("windowsPE", "Microsoft-Windows-Setup",
-        "<DiskConfiguration><Disk><CreatePartitions><CreatePartition><Order>1</Order></CreatePartition></CreatePartitions><ModifyPartitions><ModifyPartition><Order>1</Order><PartitionID>2</PartitionID></ModifyPartition></ModifyPartitions></Disk></DiskConfiguration>", "partition 2 is not among those that are made on that disk (1)")]
+        "<DiskConfiguration><Disk><CreatePartitions><CreatePartition><Order>1</Order></CreatePartition></CreatePartitions>"
+        + "<ModifyPartitions><ModifyPartition><Order>1</Order><PartitionID>2</PartitionID></ModifyPartition></ModifyPartitions></Disk>"
+        + "</DiskConfiguration>", "partition 2 is not among those that are made on that disk (1)")]
     [InlineData("oobeSystem", "Microsoft-Windows-Shell-Setup",
         "<UserAccounts><AdministratorPassword><Value>secret</Value></AdministratorPassword></UserAccounts>",
         "holds a password in plain text")]
@@ -52,15 +55,21 @@ public class AnswerKnowledgeTests(DemoFixture demo)
         Assert.Contains(expected, string.Join('\n', Check(pass, component, settings)), StringComparison.Ordinal);
 
     [Theory]
-    [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>Desk</Name></LocalAccount><LocalAccount><Name>desk</Name></LocalAccount></LocalAccounts></UserAccounts>", "the account 'Desk' is there twice")]
+    [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>Desk</Name></LocalAccount><LocalAccount><Name>desk</Name>"
+        + "</LocalAccount></LocalAccounts></UserAccounts>", "the account 'Desk' is there twice")]
     [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>a name that is far too "
         + "long</Name></LocalAccount></LocalAccounts></UserAccounts>", "has 27 characters; 20 are possible")]
     [InlineData("<UserAccounts><LocalAccounts><LocalAccount><Name>a/b</Name></LocalAccount></LocalAccounts></UserAccounts>", "in it")]
-    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.0.300/24</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "'10.20.0.300/24' is not an address")]
-    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.5/24</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "'10.20.5/24' is not an address")]
-    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.0.5/33</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "'10.20.0.5/33' is not an address")]
-    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>fd00::5/64</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "")]
-    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>{{address}}</IpAddress></UnicastIpAddresses></Interface></Interfaces>", "")]
+    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.0.300/24</IpAddress></UnicastIpAddresses></Interface>"
+        + "</Interfaces>", "'10.20.0.300/24' is not an address")]
+    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.5/24</IpAddress></UnicastIpAddresses></Interface>"
+        + "</Interfaces>", "'10.20.5/24' is not an address")]
+    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>10.20.0.5/33</IpAddress></UnicastIpAddresses></Interface>"
+        + "</Interfaces>", "'10.20.0.5/33' is not an address")]
+    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>fd00::5/64</IpAddress></UnicastIpAddresses></Interface>"
+        + "</Interfaces>", "")]
+    [InlineData("<Interfaces><Interface><UnicastIpAddresses><IpAddress>{{address}}</IpAddress></UnicastIpAddresses></Interface>"
+        + "</Interfaces>", "")]
     [InlineData("<UserData><ProductKey><Key></Key></ProductKey></UserData>", "")]
     [InlineData("<UserData><ProductKey><Key/></ProductKey></UserData>", "")]
     public void AccountsAddressesAndKeysAreLookedAt(string setting, string expected)
@@ -80,7 +89,8 @@ public class AnswerKnowledgeTests(DemoFixture demo)
         List<string> Errors(string element, int length) =>
             [.. AnswerFile.Parse(System.Text.Encoding.UTF8.GetBytes($"<unattend xmlns=\"urn:schemas-microsoft-com:unattend\"><settings "
             + $"pass=\"oobeSystem\"><component name=\"Tarn-Other\" "
-            + $"processorArchitecture=\"amd64\"><List><{element}>{new string('x', length)}</{element}></List></component></settings></unattend>"), "x.xml")
+            + $"processorArchitecture=\"amd64\"><List><{element}>{new string('x', length)}</{element}></List></component></settings>"
+            + $"</unattend>"), "x.xml")
             .Check("x64").Where(f => f.IsError).Select(f => f.Text)];
         Assert.Empty(Errors("CommandLine", 1024));
         Assert.Equal(["the command has 1025 characters; Windows takes up to 1024"], Errors("CommandLine", 1025));
@@ -124,7 +134,8 @@ public class AnswerKnowledgeTests(DemoFixture demo)
     {
         var file = AnswerFile.Parse(Encoding.UTF8.GetBytes($"<unattend xmlns=\"{AnswerFile.Namespace}\"><settings "
             + $"pass=\"oobeSystem\"><component name=\"Microsoft-Windows-Shell-Setup\" "
-            + $"processorArchitecture=\"amd64\"><UserAccounts><AdministratorPassword><Value>secret</Value><PlainText>true</PlainText></AdministratorPassword></UserAccounts></component></settings></unattend>"), "x");
+            + $"processorArchitecture=\"amd64\"><UserAccounts><AdministratorPassword><Value>secret</Value><PlainText>true</PlainText>"
+            + $"</AdministratorPassword></UserAccounts></component></settings></unattend>"), "x");
         Assert.Equal(1, file.HidePasswords());
         Assert.Equal(0, file.HidePasswords());
         Assert.DoesNotContain("secret", Encoding.UTF8.GetString(file.ToBytes()), StringComparison.Ordinal);
@@ -178,12 +189,14 @@ public class AnswerKnowledgeTests(DemoFixture demo)
         const string Shell = "Microsoft-Windows-Shell-Setup";
         var into = Parse(Settings("specialize", Shell, "<ComputerName>OLD</ComputerName><TimeZone>UTC</TimeZone>")
             + Settings("oobeSystem", Shell,
-            $"<FirstLogonCommands>{Command(1, "one")}{Command(2, "two")}</FirstLogonCommands><UserAccounts><LocalAccounts>{Account("a", "Users")}</LocalAccounts></UserAccounts>"));
+            $"<FirstLogonCommands>{Command(1, "one")}{Command(2, "two")}</FirstLogonCommands><UserAccounts>"
+            + $"<LocalAccounts>{Account("a", "Users")}</LocalAccounts></UserAccounts>"));
         var other = Parse(Settings("specialize", Shell, "<ComputerName>NEW</ComputerName>")
             + Settings("specialize", "Microsoft-Windows-Deployment", "<ExtendOSPartition><Extend>true</Extend></ExtendOSPartition>")
             .Replace("<settings pass=\"specialize\">", "<settings pass=\"generalize\">", StringComparison.Ordinal)
             + Settings("oobeSystem", Shell,
-            $"<FirstLogonCommands>{Command(1, "three")}{Command(2, "one", "<Description>x</Description>")}</FirstLogonCommands><UserAccounts><LocalAccounts>{Account("a", "Administrators")}{Account("b", "Users")}</LocalAccounts></UserAccounts>"));
+            $"<FirstLogonCommands>{Command(1, "three")}{Command(2, "one", "<Description>x</Description>")}</FirstLogonCommands>"
+            + $"<UserAccounts><LocalAccounts>{Account("a", "Administrators")}{Account("b", "Users")}</LocalAccounts></UserAccounts>"));
         Assert.Equal(6, into.Merge(other));
         using var folder = new TempFolder();
         File.WriteAllBytes(folder.At("m.xml"), into.ToBytes());

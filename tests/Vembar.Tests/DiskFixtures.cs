@@ -1,6 +1,6 @@
 using Vembar.Demo;
-using Vembar.Volumes.Disks;
 using Vembar.Tests;
+using Vembar.Volumes.Disks;
 using Xunit;
 
 [assembly: AssemblyFixture(typeof(DemoDisks))]

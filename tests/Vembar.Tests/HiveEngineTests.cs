@@ -95,7 +95,8 @@ public class HiveEngineTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         string[] names =
-            ["a", "B", "b_", "Z", "Köln", "ŁÓDŹ", "\u03A9mega", "[x]", "longer name with spaces", "aa", "ab", "Ab1", new string('n', 255)];
+            ["a", "B", "b_", "Z", "Köln", "ŁÓDŹ", "\u03A9mega", "[x]",
+                "longer name with spaces", "aa", "ab", "Ab1", new string('n', 255)];
         var name = Gen.OneOf(Gen.Int[0, names.Length - 1].Select(i => names[i]),
             Gen.Int[0, 3000].Select(i => string.Create(CultureInfo.InvariantCulture, $"k{i}")));
         var length = Gen.OneOf(Gen.Int[0, 8], Gen.Int[0, 300], Gen.Int[16_300, 16_400], Gen.Int[0, 70_000]);

@@ -105,8 +105,14 @@ public class HostileArchiveTests
             var bytes = good.ToArray();
             var record = bytes.AsSpan(bytes.Length - CommitLength);
             var field = 24 + 8 * random.Next(11);
-            var value = random.Next(4) switch { 0 => random.NextInt64(), 1 => -random.NextInt64(), 2 => random.Next(bytes.Length), _ =>
-                long.MaxValue };
+            var value = random.Next(4) switch
+            {
+                0 => random.NextInt64(),
+                1 => -random.NextInt64(),
+                2 => random.Next(bytes.Length),
+                _ =>
+                long.MaxValue
+            };
             BinaryPrimitives.WriteInt64LittleEndian(record[field..], value);
             Sign(record);
             MustEndInOrder(folder, bytes);

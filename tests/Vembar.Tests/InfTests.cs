@@ -53,7 +53,8 @@ public class InfTests(DemoFixture demo)
         var encoding = System.Text.Encoding.GetEncoding(name);
         byte[] bytes = [.. encoding.GetPreamble(), .. encoding.GetBytes("[Strings]\r\nName = \"Größe\"\r\n")];
         Assert.Equal("Größe", InfFile.Parse(bytes, "x").Expand("%Name%"));
-        Assert.Equal("Größe", InfFile.Parse([.. encoding.GetBytes("[Strings]\r\nName = \"Größe\"\r\n\x1A[broken")], "x").Expand("%Name%"));
+        Assert.Equal("Größe",
+            InfFile.Parse([.. encoding.GetBytes("[Strings]\r\nName = \"Größe\"\r\n\x1A[broken")], "x").Expand("%Name%"));
     }
 
     [Fact]

@@ -63,7 +63,8 @@ public class MendTests(DemoFixture demo)
         .Replace("</unattend>",
             "<settings pass=\"oobeSystem\"><component name=\"Microsoft-Windows-Shell-Setup\" processorArchitecture=\"amd64\" "
             + "publicKeyToken=\"31bf3856ad364e35\" language=\"neutral\" "
-            + "versionScope=\"nonSxS\"><UserAccounts><AdministratorPassword><Value>made-up</Value><PlainText>true</PlainText></AdministratorPassword></UserAccounts></component></settings></unattend>", StringComparison.Ordinal));
+            + "versionScope=\"nonSxS\"><UserAccounts><AdministratorPassword><Value>made-up</Value><PlainText>true</PlainText>"
+            + "</AdministratorPassword></UserAccounts></component></settings></unattend>", StringComparison.Ordinal));
 
     [Fact]
     public void EverythingThatCanBeMendedIsMendedAndNothingElse()

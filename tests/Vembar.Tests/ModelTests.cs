@@ -70,8 +70,14 @@ public sealed class ModelTests
         private byte[] Bytes()
         {
             // Most are small; some are cut into several chunks; some hold what others hold, at another place.
-            var bytes = new byte[_random.Next(4) switch { 0 => 0, 1 => _random.Next(100), 2 => _random.Next(20_000), _ =>
-                _random.Next(900_000) }];
+            var bytes = new byte[_random.Next(4) switch
+            {
+                0 => 0,
+                1 => _random.Next(100),
+                2 => _random.Next(20_000),
+                _ =>
+                _random.Next(900_000)
+            }];
             new Random(_random.Next(6)).NextBytes(bytes.AsSpan(Math.Min(bytes.Length, _random.Next(3) * 1000)));
             return bytes;
         }

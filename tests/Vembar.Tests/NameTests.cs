@@ -1,6 +1,6 @@
 using CsCheck;
-using Vembar.Images.Records;
 using Vembar.Images.Paths;
+using Vembar.Images.Records;
 using Vembar.Native;
 using Vembar.Operations;
 using Vembar.Operations.Capture;

@@ -230,7 +230,9 @@ public class OrderTests(DemoFixture demo)
         var schema = folder.Write("schema.json", OrderSchema.Text());
         (int Code, string Output, string Error) Check(string order) =>
             Tools.Try("python3",
-            ["-c", "import json,sys,yaml,jsonschema\njsonschema.Draft202012Validator(json.load(open(sys.argv[1]))).validate(yaml.safe_load(open(sys.argv[2])))", schema, order]);
+            ["-c", "import json,sys,yaml,jsonschema\n"
+                + "jsonschema.Draft202012Validator(json.load(open(sys.argv[1])))"
+                + ".validate(yaml.safe_load(open(sys.argv[2])))", schema, order]);
         foreach (var order in Directory.EnumerateFiles(demo.At("orders")))
             Assert.Equal((0, ""), (Check(order).Code, Check(order).Error));
         var count = 0;

@@ -42,7 +42,10 @@ public class PartitionTests
         Assert.Contains("No problems found", Tools.Run("sgdisk", ["-v", path]), StringComparison.Ordinal);
         var seen = Tools.Run("sgdisk", ["-p", path]);
         foreach (var (partition, code) in table.Partitions.Zip((string[])["EF00", "0C01", "0700", "2700"]))
-            Assert.Matches($@"\n +{partition.Number} +{partition.Start / 512} +{(partition.Start + partition.Length) / 512 - 1} .* {code} ", seen);
+        {
+            var (first, last) = (partition.Start / 512, (partition.Start + partition.Length) / 512 - 1);
+            Assert.Matches($@"\n +{partition.Number} +{first} +{last} .* {code} ", seen);
+        }
         // No two disks have the same identities.
         Assert.NotEqual(table.DiskId, DiskLayout.Uefi.Place(2048 * MiB, 512).DiskId);
     }

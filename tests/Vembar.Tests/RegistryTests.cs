@@ -104,7 +104,9 @@ public class RegistryTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         folder.Write("house.reg",
             Head + "[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn "
-            + "Valley\\Kiosk]\n\"Home\"=\"https://tarnvalley.example\"\n\"Idle\"=dword:0000012c\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Services\\Spooler]\n\"Start\"=dword:4\n[HKEY_CURRENT_USER\\Software\\Tarn Valley]\n\"Theme\"=\"slate\"\n");
+            + "Valley\\Kiosk]\n\"Home\"=\"https://tarnvalley.example\"\n\"Idle\"=dword:0000012c\n"
+            + "[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Services\\Spooler]\n\"Start\"=dword:4\n"
+            + "[HKEY_CURRENT_USER\\Software\\Tarn Valley]\n\"Theme\"=\"slate\"\n");
         var change = new RegistryChange(folder.At("house.reg"));
         var done = Do.Service(archive, null, change);
         Assert.Equal(ChangeStatus.Done, done.Changes.Single().Status);
@@ -285,7 +287,8 @@ public class RegistryTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         const string User = "S-1-5-21-1000200030-4000500060-7000800090-1001", Head = "Windows Registry Editor Version 5.00\r\n";
         var change = folder.Write("user.reg",
-            $"{Head}[HKEY_USERS\\{User}\\Software\\Shelfmark]\r\n\"Desk\"=\"14\"\r\n[HKEY_USERS\\{User}_Classes\\.shelf]\r\n@=\"book\"\r\n");
+            $"{Head}[HKEY_USERS\\{User}\\Software\\Shelfmark]\r\n\"Desk\"=\"14\"\r\n[HKEY_USERS\\{User}_Classes\\.shelf]\r\n"
+            + $"@=\"book\"\r\n");
         Assert.Equal($"line 2: the image has no user {User}; it has S-1-5-18",
             Do.Service(archive, "x", new RegistryChange(change)).Changes.Single().Why);
         var list = folder.Write("list.reg",

@@ -68,10 +68,14 @@ public class SecurityTextTests(DemoFixture demo)
         var sid = Gen.OneOf(Gen.Int[0, 3].Select(i => new[] { "BA", "SY", "WD", "LW" }[i]),
             Gen.UInt.Array[1, 5].Select(p => $"S-1-5-{string.Join('-', p)}"));
         var ace = Gen.Select(Gen.Int[0, 4], Gen.Int[0, 127], Gen.UInt, sid).Select((type, flags, mask, who) =>
-            $"({new[] { "A", "D", "AU", "AL", "ML" }[type]};{string.Concat(new[] { "OI", "CI", "NP", "IO", "ID", "SA", "FA" }.Where((_, i) => (flags & (1 << i)) != 0))};0x{mask:x};;;{who})");
+            $"({new[] { "A", "D", "AU", "AL", "ML" }[type]};"
+            + $"{string.Concat(new[] { "OI", "CI", "NP", "IO", "ID", "SA", "FA" }.Where((_, i) => (flags & (1 << i)) != 0))};"
+            + $"0x{mask:x};;;{who})");
         Gen.Select(sid, sid, ace.Array[0, 6], ace.Array[0, 3], Gen.Int[0, 7]).Sample((owner, group, dacl, sacl, flags) =>
         {
-            var text = $"O:{owner}G:{group}D:{(flags & 1) switch { 1 => "P", _ => "" }}{(flags & 2) switch { 2 => "AI", _ => "" }}{string.Concat(dacl)}{(sacl.Length > 0 ? $"S:{string.Concat(sacl)}" : "")}";
+            var marks = ((flags & 1) != 0 ? "P" : "") + ((flags & 2) != 0 ? "AI" : "");
+            var audit = sacl.Length > 0 ? $"S:{string.Concat(sacl)}" : "";
+            var text = $"O:{owner}G:{group}D:{marks}{string.Concat(dacl)}{audit}";
             var bytes = Parse(text);
             var shown = SecurityText.Format(bytes);
             Assert.NotNull(shown);

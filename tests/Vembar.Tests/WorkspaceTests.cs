@@ -80,7 +80,8 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         var archive = Small(folder);
         Open(archive, folder.At("w"));
         Tools.Run("sh", ["-e", "-c", """
-            printf changed > b.txt; printf new > sub/new.txt; rm other/e.txt; mv sub/deep sub/moved; mkdir fresh; mv sub/c.txt fresh/; chmod 600 soft a.txt
+            printf changed > b.txt; printf new > sub/new.txt; rm other/e.txt; mv sub/deep sub/moved; mkdir fresh
+            mv sub/c.txt fresh/; chmod 600 soft a.txt
             touch -h -d '2024-05-06' soft; rm soft; ln -s b.txt soft; ln -s nowhere link; setfattr -n user.note -v hello fresh/c.txt
             """], folder.At("w"));
         var status = Status(folder.At("w"));
@@ -263,7 +264,8 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         var archive = demo.CopyArchive(folder);
         Open(archive, folder.At("w"), "Users/Public");
         Tools.Run("sh",
-            ["-e", "-c", "mkfifo pipe; echo x > 'Users/Public/a:b'; echo x > Users/Public/Documents/WELCOME.TXT; echo x > Users/Public/aux"], folder.At("w"));
+            ["-e", "-c", "mkfifo pipe; echo x > 'Users/Public/a:b'; echo x > Users/Public/Documents/WELCOME.TXT; echo x > "
+                + "Users/Public/aux"], folder.At("w"));
         var problems = string.Join('\n', Status(folder.At("w")).Problems);
         foreach (var expected in (string[])["'pipe' is a pipe, socket or device", "'Users/Public/a:b' has a name that Windows cannot open",
             "'Users/Public/Documents/WELCOME.TXT' and 'Welcome.txt' differ in nothing but case", "'Users/Public/aux' has a name"])

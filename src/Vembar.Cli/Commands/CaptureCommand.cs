@@ -143,7 +143,10 @@ internal static class CaptureCommand
         Session.Line($"Image {image.Number} \"{image.Name}\" is in {result.Archive}.");
         Session.Line();
         if (image.Product.Length > 0)
-            Session.Line($"  {image.Product}{(image.Product.Contains(image.Edition, StringComparison.OrdinalIgnoreCase) ? "" : $", {image.Edition}")}, build {image.Build}, {image.Architecture}, {string.Join(", ", image.Languages)}");
+        {
+            var edition = image.Product.Contains(image.Edition, StringComparison.OrdinalIgnoreCase) ? "" : $", {image.Edition}";
+            Session.Line($"  {image.Product}{edition}, build {image.Build}, {image.Architecture}, {string.Join(", ", image.Languages)}");
+        }
         Session.Line($"  {Text.Count(stats.FilesSeen, "file")}, {Text.Size(stats.BytesSeen)}; {Text.Size(stats.BytesNew)} of it were "
             + $"new{(stats.BytesSeen > 0 ? $" ({100.0 * stats.BytesNew / stats.BytesSeen:0.0} %)" : "")}");
         if (stats.FilesRead < stats.FilesSeen && stats.BytesRead < stats.BytesSeen)
@@ -151,7 +154,8 @@ internal static class CaptureCommand
                 + $"earlier image of this folder has them, or second names");
         Session.Line($"  the archive grew by "
             + $"{Text.Size(stats.BytesStored)}{(result.Image.BytesAdded == 0 ? ", records and index alone" : "")}");
-        Session.Line($"  took {Text.Duration(stats.Seconds)}{(stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "")}");
+        var speed = stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "";
+        Session.Line($"  took {Text.Duration(stats.Seconds)}{speed}");
         foreach (var finding in (image.Findings ?? []).Where(f => f.Severity != Severity.Note))
             Session.Line($"  {finding.Severity.ToString().ToLowerInvariant()}  {finding.Check}: {Text.Safe(finding.Text)}");
         if (result.Excluded.Count > 0)
@@ -159,7 +163,12 @@ internal static class CaptureCommand
             Session.Line();
             Session.Line("Left out:");
             foreach (var rule in result.Excluded.GroupBy(l => l.Rule))
-                Session.Line($"  {rule.Key}{(rule.Count() > 1 || rule.First().Path != rule.Key ? $": {string.Join(", ", rule.Take(3).Select(l => l.Path))}{(rule.Count() > 3 ? $" and {rule.Count() - 3} more" : "")}" : "")}");
+            {
+                const int Named = 3;
+                var more = rule.Count() > Named ? $" and {rule.Count() - Named} more" : "";
+                var paths = string.Join(", ", rule.Take(Named).Select(l => l.Path));
+                Session.Line(rule.Count() > 1 || rule.First().Path != rule.Key ? $"  {rule.Key}: {paths}{more}" : $"  {rule.Key}");
+            }
         }
         if (verified is not null)
         {

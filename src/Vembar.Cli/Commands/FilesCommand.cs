@@ -66,8 +66,13 @@ internal static class FilesCommand
             bytes += entry.Length;
             attributes |= entry.Attributes is not null;
             var size = entry.Kind == EntryKind.File ? Text.Size(entry.Length) : entry.Kind == EntryKind.Folder ? "folder" : "link";
-            var displayName = entry.Kind switch { EntryKind.Folder => $"{path}/", EntryKind.Link => $"{path} -> {entry.LinkTarget}", _ =>
-                path.ToString() };
+            var displayName = entry.Kind switch
+            {
+                EntryKind.Folder => $"{path}/",
+                EntryKind.Link => $"{path} -> {entry.LinkTarget}",
+                _ =>
+                path.ToString()
+            };
             var time = entry.Modified is { } modified ? Text.Time(modified.ToDateTime()) : "";
             table.Row(size, time, string.Join(' ', Attributes(entry).Where(a => a is not ("directory" or "archive" or "normal"))),
                 displayName);

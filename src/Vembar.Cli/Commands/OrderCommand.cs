@@ -41,7 +41,13 @@ internal static class OrderCommand
                     foreach (var problem in problems)
                         Session.Line(problem.Problem.Contains(problem.What, StringComparison.Ordinal)
                             ? $"{problem.Kind}: {problem.Problem}" : $"{problem.Kind} '{problem.What}': {problem.Problem}");
-                    Session.Line($"{path} {(order.Title.Length > 0 ? $"(\"{order.Title}\") " : "")}{(ok ? "can be used" : $"cannot be used, {Text.Count(problems.Count, "problem")}")}: {Text.Count(order.Count, "change")}, {Text.Count(order.Files.Count, "file")} beside it{(order.Origin.Variables is { } set ? $"; {string.Join(", ", set.Select(v => $"{v.Key} is '{v.Value}'"))}" : "")}.");
+                    var title = order.Title.Length > 0 ? $"(\"{order.Title}\") " : "";
+                    var verdict = ok ? "can be used" : $"cannot be used, {Text.Count(problems.Count, "problem")}";
+                    var set = string.Join(", ",
+                        (order.Origin.Variables ?? new Dictionary<string, string>()).Select(v => $"{v.Key} is '{v.Value}'"));
+                    var variables = set.Length > 0 ? $"; {set}" : "";
+                    Session.Line($"{path} {title}{verdict}: {Text.Count(order.Count, "change")}, "
+                        + $"{Text.Count(order.Files.Count, "file")} beside it{variables}.");
                     if (ok)
                         Session.Line("What it would do to an image, 'vembar service IMAGE --order FILE --plan' tells.");
                 });
@@ -97,7 +103,11 @@ internal static class OrderCommand
             if (to is null)
                 Console.Out.Write(draft.Text);
             else
-                Session.Line($"{to} lists {Text.Count(draft.Changes, "change")}{(draft.Remarks > 0 ? $", and {draft.Remarks} more as remarks" : "")}. Read it through, then: vembar order check {to}");
+            {
+                var remarks = draft.Remarks > 0 ? $", and {draft.Remarks} more as remarks" : "";
+                Session.Line($"{to} lists {Text.Count(draft.Changes, "change")}{remarks}. "
+                    + $"Read it through, then: vembar order check {to}");
+            }
         });
         return ExitCode.Done;
     }

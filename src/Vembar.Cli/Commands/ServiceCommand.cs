@@ -272,7 +272,8 @@ internal static class ServiceCommand
         const int MostNamed = 5;
         int Count(ChangeStatus status) => changes.Count(c => c.Status == status);
         var refused = changes.Where(c => c.Status == ChangeStatus.Refused).Select(c => $"{c.Kind} {c.What}").ToList();
-        var named = $"{string.Join(", ", refused.Take(MostNamed))}{(refused.Count > MostNamed ? $" and {refused.Count - MostNamed} more" : "")}";
+        var more = refused.Count > MostNamed ? $" and {refused.Count - MostNamed} more" : "";
+        var named = $"{string.Join(", ", refused.Take(MostNamed))}{more}";
         var counts = new[] { (Count(ChangeStatus.Done), "to do"), (Count(ChangeStatus.Already), "already"),
             (Count(ChangeStatus.Skipped), "skipped") };
         var bytes = ServicePage.Bytes(changes.Sum(c => c.Bytes));
@@ -299,7 +300,8 @@ internal static class ServiceCommand
         if (plan)
             Session.Line(Summary(result.Changes));
         if (result.HeldBack)
-            Session.Line($"{(plan ? "A change would be refused, so nothing would be written." : "Nothing was written, because a change was refused.")}");
+            Session.Line(plan ? "A change would be refused, so nothing would be written."
+                : "Nothing was written, because a change was refused.");
         else if (plan)
             Session.Line("This was a plan; nothing was written.");
         else if (!result.Written)

@@ -101,8 +101,13 @@ internal static class VerifyCommand
             return;
         }
         if (result.Damage.Count == 0)
-            Session.Line($"{(result.Images == 1 ? "The image is" : $"All {Text.Count(result.Images, "image")} are")} "
-                + $"whole{(result.UncommittedTail > 0 ? $"; {Text.Size(result.UncommittedTail)} of an interrupted run, or of a file that was cut short, lie behind {(result.Images == 1 ? "it" : "them")}. The next change removes them" : "")}.");
+        {
+            var (subject, them) = result.Images == 1 ? ("The image is", "it") : ($"All {Text.Count(result.Images, "image")} are", "them");
+            var tail = result.UncommittedTail > 0
+                ? $"; {Text.Size(result.UncommittedTail)} of an interrupted run, or of a file that was cut "
+                + $"short, lie behind {them}. The next change removes them" : "";
+            Session.Line($"{subject} whole{tail}.");
+        }
         else if (result.UncommittedTail > 0)
             Session.Line($"The last {Text.Number(result.UncommittedTail)} bytes belong to no finished state: a run was interrupted, or "
                 + $"the file was cut short. The next change removes them.");

@@ -100,8 +100,11 @@ internal static class WorkspaceCommand
                 var lost = WorkspaceOperation.Close(path, parse.GetValue(loseChanges), parse.GetValue(archive), session.Progress,
                     session.Cancellation);
                 session.Result(new WorkspaceCloseJson(path, lost), json => json.WorkspaceCloseJson,
-                    () => Session.Line(
-                        $"{path} is closed{(lost > 0 ? $"; {Text.Count(lost, "change")} {(lost == 1 ? "was not saved and is" : "were not saved and are")} gone" : "")}."));
+                    () =>
+                    {
+                        var were = lost == 1 ? "was not saved and is" : "were not saved and are";
+                        Session.Line($"{path} is closed{(lost > 0 ? $"; {Text.Count(lost, "change")} {were} gone" : "")}.");
+                    });
                 return ExitCode.Done;
             }));
         return command;

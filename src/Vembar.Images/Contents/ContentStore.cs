@@ -26,7 +26,7 @@ internal static class ContentStore
         }
         try
         {
-            using var file = new PosixSourceFile(Posix.OpenFile(content.Path!, write: false));
+            using var file = PosixSourceFile.Open(content.Path!);
             return Add(writer, file);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", content.Path!) is { } error)

@@ -21,6 +21,22 @@ internal sealed class PosixSourceFile : ISourceFile
             throw new NativeException("read", "", Errno.NotAFile);
     }
 
+    /// <summary>Opens a file.</summary>
+    /// <exception cref="NativeException">It cannot be opened, or is no file, but a pipe or a device.</exception>
+    public static PosixSourceFile Open(string path)
+    {
+        var handle = Posix.OpenFile(path, write: false);
+        try
+        {
+            return new PosixSourceFile(handle);
+        }
+        catch
+        {
+            handle.Dispose();
+            throw;
+        }
+    }
+
     public long Length => _before.Size;
 
     public int Read(Span<byte> to, long offset) => Posix.Read(_handle, to, offset);

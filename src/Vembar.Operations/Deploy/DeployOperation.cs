@@ -206,7 +206,8 @@ public static class DeployOperation
             var kept = files.Kept.ToList();
             TellKept(request, kept.Count, warnings);
             return new DeployResult(image, request.Target, files.Files, files.Bytes, clock.Elapsed.TotalSeconds, kept, differences,
-                request.Verify, warnings, files.Resumed, volumes) { Compacted = files.Compacted };
+                request.Verify, warnings, files.Resumed, volumes)
+            { Compacted = files.Compacted };
         }
         catch (Exception failure)
         {

@@ -137,12 +137,15 @@ public static class ServiceOperation
             };
         }
         if (name is not null)
-            record = record with { Origin = new ImageOrigin
+            record = record with
             {
-                Kind = "image",
-                From = $"{writer.Base.Header.Id:D}#{image.Number}",
-                Program = Checks.ProgramVersion,
-            } };
+                Origin = new ImageOrigin
+                {
+                    Kind = "image",
+                    From = $"{writer.Base.Header.Id:D}#{image.Number}",
+                    Program = Checks.ProgramVersion,
+                }
+            };
         // Removing one of several names of a file frees its bytes only when it was the last: that takes a count.
         return editor.BytesDelta is null ? record with { Bytes = CountBytes(editor) } : record;
     }

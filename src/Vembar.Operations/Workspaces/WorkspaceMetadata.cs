@@ -24,7 +24,8 @@ internal static class WorkspaceMetadata
 
     // What files are of themselves cannot be set by a word.
     private const WindowsAttributes Settable =
-        WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive | WindowsAttributes.Normal | WindowsAttributes.Temporary | WindowsAttributes.NotIndexed | WindowsAttributes.Offline;
+        WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive
+        | WindowsAttributes.Normal | WindowsAttributes.Temporary | WindowsAttributes.NotIndexed | WindowsAttributes.Offline;
 
     private static string Words(WindowsAttributes attributes)
     {

@@ -79,8 +79,10 @@ public static class WorkspaceOperation
                     cancellation);
                 (files, bytes) = (target.Files, target.Bytes);
                 if (target.Lost.Count > 0)
-                    warnings.Add($"kept beside the files, for this file system cannot: "
-                        + $"{string.Join(", ", target.Lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})"))}");
+                {
+                    var lost = target.Lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})");
+                    warnings.Add($"kept beside the files, for this file system cannot: {string.Join(", ", lost)}");
+                }
             }
             progress.Report(new OperationProgress("remembering", 0, 0, false, ""));
             var (source, now) = workspace.Walk(null, cancellation);

@@ -44,7 +44,8 @@ internal sealed class IndexSegment
         var chunks = reader.UInt32();
         var earlier = reader.UInt32();
         reader.UInt32();
-        if (HeadLength + (long)earlier * SegmentLength + (long)blocks * BlockLength + FanOutLength + (long)chunks * ChunkLength + 8 != data.Length)
+        if (HeadLength + (long)earlier * SegmentLength + (long)blocks * BlockLength + FanOutLength + (long)chunks * ChunkLength + 8
+            != data.Length)
             throw reader.Error("its counts do not fit its length");
         BlockCount = (int)blocks;
         ChunkCount = (int)chunks;

@@ -216,8 +216,14 @@ public sealed class FolderSource : ISource
                 if (!entry.IsPlain || at == names.Count || !entry.Name.SequenceEqual(names[at])
                     || !Posix.TryStat(handle, names.Raw(at), out var stat))
                     return false;
-                var kind = stat.Kind switch { PosixKind.File => EntryKind.File, PosixKind.Folder => EntryKind.Folder, PosixKind.Link =>
-                    EntryKind.Link, _ => (EntryKind?)null };
+                var kind = stat.Kind switch
+                {
+                    PosixKind.File => EntryKind.File,
+                    PosixKind.Folder => EntryKind.Folder,
+                    PosixKind.Link =>
+                    EntryKind.Link,
+                    _ => (EntryKind?)null
+                };
                 if (kind != entry.Kind || entry.Modified != FileTime.From(stat.Modified)
                     || entry.Owner != new PosixOwner(stat.Mode, stat.Uid, stat.Gid))
                     return false;
@@ -232,7 +238,8 @@ public sealed class FolderSource : ISource
                         Kind = EntryKind.Folder,
                         Modified = entry.Modified,
                         Owner = entry.Owner,
-                    }) { Earlier = entry.Folder });
+                    })
+                    { Earlier = entry.Folder });
                 else
                     found.Files++;
                 if (kind == EntryKind.File)

@@ -68,8 +68,11 @@ public sealed class SourceNode
     public List<SourceNode>? Children => _other as List<SourceNode>;
 
     /// <summary>The folder of an earlier image that this one was, when there is one.</summary>
-    internal ChunkId? Earlier { get => (_content as EarlierFolder)?.Folder; set =>
-        _content = value is { } folder ? new EarlierFolder(folder, false) : null; }
+    internal ChunkId? Earlier
+    {
+        get => (_content as EarlierFolder)?.Folder; set =>
+        _content = value is { } folder ? new EarlierFolder(folder, false) : null;
+    }
 
     /// <summary>Whether all that is in the folder itself is as it was; then only its folders are among its children.</summary>
     internal bool IsUnchanged => _content is EarlierFolder { IsUnchanged: true };

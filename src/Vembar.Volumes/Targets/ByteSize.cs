@@ -14,8 +14,16 @@ public static class ByteSize
         if (!double.TryParse(digits.AsSpan(0, digits.Length - digits.AsSpan().TrimStart("0123456789.").Length),
             NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture, out var number))
             return false;
-        double? factor = unit.Replace("IB", "", StringComparison.Ordinal).TrimEnd('B') switch { "" => 1, "K" => 1L << 10, "M" =>
-            1L << 20, "G" => 1L << 30, "T" => 1L << 40, _ => null };
+        double? factor = unit.Replace("IB", "", StringComparison.Ordinal).TrimEnd('B') switch
+        {
+            "" => 1,
+            "K" => 1L << 10,
+            "M" =>
+            1L << 20,
+            "G" => 1L << 30,
+            "T" => 1L << 40,
+            _ => null
+        };
         if (factor is null || number * factor.Value is not (> 0 and < long.MaxValue / 2))
             return false;
         bytes = (long)(number * factor.Value);

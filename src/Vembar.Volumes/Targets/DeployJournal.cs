@@ -49,10 +49,11 @@ public sealed record DeployJournal
         {
             // Cut off or not ours.
         }
-        return found is not null && found.Key == key ? found : throw VembarException.Input(
-            "other-deployment",
-            $"{target} holds "
-            + $"{(found is null ? "what is left of a deployment that cannot be told" : "an unfinished deployment of another image, or with other answers")} ('{FileName}')",
+        if (found is not null && found.Key == key)
+            return found;
+        var left = found is null ? "what is left of a deployment that cannot be told"
+            : "an unfinished deployment of another image, or with other answers";
+        throw VembarException.Input("other-deployment", $"{target} holds {left} ('{FileName}')",
             "Finish it with the command that began it, or empty the target.");
     }
 }

@@ -155,8 +155,14 @@ public sealed record DiskLayout(PartitionScheme Scheme, IReadOnlyList<LayoutPart
                 _ => (PartitionTypes.BasicData, (byte)0x07),
             };
             var isGpt = Scheme == PartitionScheme.Gpt;
-            var name = partition.Role switch { PartitionRole.Efi => "EFI system partition", PartitionRole.Reserved =>
-                "Microsoft reserved partition", PartitionRole.Recovery => "Recovery", _ => "Basic data partition" };
+            var name = partition.Role switch
+            {
+                PartitionRole.Efi => "EFI system partition",
+                PartitionRole.Reserved =>
+                "Microsoft reserved partition",
+                PartitionRole.Recovery => "Recovery",
+                _ => "Basic data partition"
+            };
             placed.Add(new Partition(i + 1, at, length, isGpt ? type : default, isGpt ? Guid.NewGuid() : default, isGpt ? name : "",
                 isGpt ? (byte)0 : mbr,
                 !isGpt && partition.Role == PartitionRole.System));

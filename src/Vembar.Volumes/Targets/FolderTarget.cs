@@ -562,7 +562,8 @@ internal sealed class FolderTarget : IDisposable
             return $"has {stat.Size} bytes, not {entry.Length}";
         if (entry.Modified is { } time && stat.Modified != time.ToPosix())
             return "has another time";
-        using var file = new PosixSourceFile(Posix.OpenRead(parent, name));
+        using var handle = Posix.OpenRead(parent, name);
+        using var file = new PosixSourceFile(handle);
         return ContentComparison.Matches(file, entry.New is null ? _image.Parts(entry.Content!, item.Path) : NewContentParts.Of(entry.New))
             ? null : "has other content";
     }

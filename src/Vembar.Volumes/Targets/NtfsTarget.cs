@@ -86,7 +86,8 @@ internal sealed class NtfsTarget
 
     /// <summary>What is left of a run that did not come to its end; empty for nothing.</summary>
     public string Left() =>
-        !_begun ? "" : $"{_files.Concat(_links).Count(f => f.Made)} of {_files.Count + _links.Count} files of the image, each of them whole";
+        !_begun ? ""
+        : $"{_files.Concat(_links).Count(f => f.Made)} of {_files.Count + _links.Count} files of the image, each of them whole";
 
     private byte[]? ReadJournal()
     {
@@ -657,7 +658,8 @@ internal sealed class NtfsTarget
         var expected = (item.HardLinkOf ?? item).Entry;
         var entry = node.Entry;
         const WindowsAttributes Compared =
-            WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive | WindowsAttributes.NotIndexed | WindowsAttributes.Compressed | WindowsAttributes.Reparse;
+            WindowsAttributes.ReadOnly | WindowsAttributes.Hidden | WindowsAttributes.System | WindowsAttributes.Archive
+        | WindowsAttributes.NotIndexed | WindowsAttributes.Compressed | WindowsAttributes.Reparse;
         if (node.Kind != expected.Kind || node.Length != expected.Length)
             return $"is a {node.Kind} of {node.Length} bytes, not a {expected.Kind} of {expected.Length}";
         if (expected.Modified is { } time && entry.Modified?.Ticks != time.Ticks)

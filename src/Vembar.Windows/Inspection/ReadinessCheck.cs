@@ -166,7 +166,8 @@ public sealed class ReadinessCheck
     private void State()
     {
         const string Again =
-            @"Run `Windows\System32\Sysprep\sysprep.exe /generalize /oobe /shutdown` on the reference, and do not start it again before it is captured.";
+            @"Run `Windows\System32\Sysprep\sysprep.exe /generalize /oobe /shutdown` on the reference, "
+            + "and do not start it again before it is captured.";
         var state = Software(@"Microsoft\Windows\CurrentVersion\Setup\State")?.GetString("ImageState") ?? "";
         switch (state)
         {
@@ -249,8 +250,11 @@ public sealed class ReadinessCheck
             Add("domain-member", Severity.Stop, "it is still in a domain", $@"Tcpip\Parameters: Domain is {domain}", Leave);
         // The name of the primary domain is there for a workgroup too; its security identifier is not.
         if (Hive("SECURITY") is { } security && security.Key(@"Policy\PolPrDmS")?.Get("") is (_, { Length: > 8 }))
+        {
+            var named = DomainName(security) is { Length: > 0 } name ? $", {name}" : "";
             Add("domain-member", Severity.Stop, "it is still in a domain",
-                $@"SECURITY: Policy\PolPrDmS holds a domain's identifier{(DomainName(security) is { Length: > 0 } name ? $", {name}" : "")}", Leave);
+                $@"SECURITY: Policy\PolPrDmS holds a domain's identifier{named}", Leave);
+        }
         if (Software(@"Microsoft\Cryptography")?.GetString("MachineGuid") is { Length: > 0 } guid)
             Add("machine-guid", Severity.Note, "it has a machine GUID; generalizing takes it away at the next start",
                 $"MachineGuid {guid}", "Nothing, when it was generalized.");

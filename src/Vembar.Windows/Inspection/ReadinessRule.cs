@@ -88,7 +88,8 @@ public sealed class ReadinessRule
         if ((kind == "service") != (demand == "start") || (kind == "file" && demand != "present"))
         {
             yaml.Wrong(item,
-                $"a {kind} rule cannot have '{demand}': registry takes present, equals or matches; file takes present; service takes start");
+                $"a {kind} rule cannot have '{demand}': registry takes present, equals or matches; file takes present; "
+                    + $"service takes start");
             return null;
         }
         if (demand == "present" && fields["present"] is not ("yes" or "no" or "true" or "false"))
@@ -113,7 +114,8 @@ public sealed class ReadinessRule
         if (name is not ("SYSTEM" or "SOFTWARE" or "SAM" or "SECURITY" or "DEFAULT" or ReadinessCheck.NewUsers))
         {
             yaml.Wrong(item,
-                $@"'{whole}' does not begin with a hive: write SOFTWARE\..., SYSTEM\..., SAM\..., SECURITY\..., DEFAULT\... or {ReadinessCheck.NewUsers}\... (what new users get)");
+                $@"'{whole}' does not begin with a hive: write SOFTWARE\..., SYSTEM\..., SAM\..., SECURITY\..., "
+                + $@"DEFAULT\... or {ReadinessCheck.NewUsers}\... (what new users get)");
             return null;
         }
         var path = whole[(cut + 1)..];

@@ -63,8 +63,8 @@ public sealed class ServiceContext
         : WindowsInstall.HivePath(Install.Folder, name);
 
     /// <summary>A hive of the install, opened once, or null when there is none of that name.</summary>
-    /// <param name="name">SYSTEM, SOFTWARE, DEFAULT, …, <see cref="NewUsers"/>, or a user by the security identifier ("S-1-5-21-…", also
-    /// with "_Classes").</param>
+    /// <param name="name">SYSTEM, SOFTWARE, DEFAULT, …, <see cref="NewUsers"/>, or a user by the security identifier ("S-1-5-21-…",
+    /// also with "_Classes").</param>
     /// <exception cref="VembarException">It is damaged.</exception>
     public RegistryHive? Hive(string name)
     {

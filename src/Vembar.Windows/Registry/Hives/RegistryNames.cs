@@ -10,7 +10,8 @@ namespace Vembar.Windows.Registry.Hives;
 public static class RegistryNames
 {
     private const string LeftAlone =
-        "\u00B5\u019B\u01C5\u01C8\u01CB\u01F2\u023F\u0240\u0252\u025C\u0261\u0264\u0265\u0266\u026A\u026C\u0282\u0287\u029D\u029E\u0345\u03C2\u03D0\u03D1\u03D5\u03D6" +
+        "\u00B5\u019B\u01C5\u01C8\u01CB\u01F2\u023F\u0240\u0252\u025C\u0261\u0264\u0265\u0266\u026A\u026C\u0282\u0287\u029D\u029E" +
+        "\u0345\u03C2\u03D0\u03D1\u03D5\u03D6" +
         "\u03F0\u03F1\u03F3\u03F5\u1D8E\u1E9B\u1FBE\u2C5F\u2D27\u2D2D\uA661\uA699\uA69B";
 
     private static readonly (char First, char Last)[] s_leftAlone =

@@ -132,10 +132,14 @@ public sealed partial class AnswerFile
                 if (element.Name.LocalName == "LocalAccounts")
                     CheckAccounts(element, error);
                 if (PasswordOf(element) is { } password)
+                {
+                    var way = element.HasElements
+                        ? "; 'vembar answers check --hide COPY' writes a copy that hides it, which does not protect it"
+                        : ", which has no other form; keep the file from others";
                     warn(element, password.Hidden
                         ? $"'{element.Name.LocalName}' holds a password that is hidden, not protected: anyone who has the file can read it"
-                        : $"'{element.Name.LocalName}' holds a password in plain "
-                        + $"text{(element.HasElements ? "; 'vembar answers check --hide COPY' writes a copy that hides it, which does not protect it" : ", which has no other form; keep the file from others")}");
+                        : $"'{element.Name.LocalName}' holds a password in plain text{way}");
+                }
             }
         }
         foreach (var other in settings.Elements().Where(e => e.Name != s_ns + "component"))
@@ -171,8 +175,12 @@ public sealed partial class AnswerFile
         {
             var word = setting.Name.LocalName;
             if (!known.Settings.TryGetValue(word, out var passes))
-                warn(setting, $"'{word}' is not known in component "
-                    + $"'{name}'{(known.Settings.Keys.MinBy(k => EditDistance.Distance(k, word)) is { } near && EditDistance.Distance(near, word) <= Math.Max(2, word.Length / 4) ? $"; did you mean '{near}'?" : "")}");
+            {
+                var near = known.Settings.Keys.MinBy(k => EditDistance.Distance(k, word));
+                var meant = near is not null && EditDistance.Distance(near, word) <= Math.Max(2, word.Length / 4)
+                    ? $"; did you mean '{near}'?" : "";
+                warn(setting, $"'{word}' is not known in component '{name}'{meant}");
+            }
             else if (passes.Length > 0 && known.Passes.Contains(pass) && !passes.Contains(pass))
                 error(setting, $"'{word}' does nothing in pass '{pass}'; it works in {string.Join(", ", passes)}");
             if (setting.ElementsBeforeSelf(setting.Name).Any())

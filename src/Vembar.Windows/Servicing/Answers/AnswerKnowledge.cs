@@ -13,74 +13,74 @@ internal static partial class AnswerKnowledge
     /// <summary>Components, with their settings; a setting without passes works in all of its component's.</summary>
     public static IReadOnlyDictionary<string, Component> Components { get; } =
         new Dictionary<string, Component>(StringComparer.OrdinalIgnoreCase)
-    {
-        ["Microsoft-Windows-Shell-Setup"] = new(["offlineServicing", "generalize", .. s_setUp], new()
         {
-            ["ComputerName"] = ["specialize", "offlineServicing"],
-            ["ProductKey"] = ["specialize"],
-            ["CopyProfile"] = ["specialize"],
-            ["OEMInformation"] = ["specialize"],
-            ["OEMName"] = ["specialize"],
-            ["AutoLogon"] = ["specialize", "auditSystem", "oobeSystem"],
-            ["UserAccounts"] = ["auditSystem", "oobeSystem"],
-            ["OOBE"] = ["oobeSystem"],
-            ["FirstLogonCommands"] = ["oobeSystem"],
-            ["LogonCommands"] = ["oobeSystem"],
-            ["TimeZone"] = s_setUp,
-            ["RegisteredOwner"] = s_setUp,
-            ["RegisteredOrganization"] = s_setUp,
-            ["Display"] = s_setUp,
-            ["DisableAutoDaylightTimeSet"] = s_setUp,
-            ["BluetoothTaskbarIconEnabled"] = s_setUp,
-            ["DesktopOptimization"] = s_setUp,
-            ["WindowsFeatures"] = s_setUp,
-            ["Themes"] = s_setUp,
-            ["FolderLocations"] = ["oobeSystem"],
-            ["StartTiles"] = s_setUp,
-            ["TaskbarLinks"] = s_setUp,
-            ["VisualEffects"] = ["oobeSystem", "specialize"],
-            ["NotificationArea"] = s_setUp,
-            ["ShowWindowsLive"] = s_setUp,
-            ["StartPanelOff"] = s_setUp,
-            ["ConvertibleSlateModePromptPreference"] = s_setUp,
-            ["SignInMode"] = s_setUp,
-            ["ShowPowerButtonOnStartScreen"] = s_setUp,
-        }),
-        ["Microsoft-Windows-International-Core"] =
+            ["Microsoft-Windows-Shell-Setup"] = new(["offlineServicing", "generalize", .. s_setUp], new()
+            {
+                ["ComputerName"] = ["specialize", "offlineServicing"],
+                ["ProductKey"] = ["specialize"],
+                ["CopyProfile"] = ["specialize"],
+                ["OEMInformation"] = ["specialize"],
+                ["OEMName"] = ["specialize"],
+                ["AutoLogon"] = ["specialize", "auditSystem", "oobeSystem"],
+                ["UserAccounts"] = ["auditSystem", "oobeSystem"],
+                ["OOBE"] = ["oobeSystem"],
+                ["FirstLogonCommands"] = ["oobeSystem"],
+                ["LogonCommands"] = ["oobeSystem"],
+                ["TimeZone"] = s_setUp,
+                ["RegisteredOwner"] = s_setUp,
+                ["RegisteredOrganization"] = s_setUp,
+                ["Display"] = s_setUp,
+                ["DisableAutoDaylightTimeSet"] = s_setUp,
+                ["BluetoothTaskbarIconEnabled"] = s_setUp,
+                ["DesktopOptimization"] = s_setUp,
+                ["WindowsFeatures"] = s_setUp,
+                ["Themes"] = s_setUp,
+                ["FolderLocations"] = ["oobeSystem"],
+                ["StartTiles"] = s_setUp,
+                ["TaskbarLinks"] = s_setUp,
+                ["VisualEffects"] = ["oobeSystem", "specialize"],
+                ["NotificationArea"] = s_setUp,
+                ["ShowWindowsLive"] = s_setUp,
+                ["StartPanelOff"] = s_setUp,
+                ["ConvertibleSlateModePromptPreference"] = s_setUp,
+                ["SignInMode"] = s_setUp,
+                ["ShowPowerButtonOnStartScreen"] = s_setUp,
+            }),
+            ["Microsoft-Windows-International-Core"] =
         new(["specialize", "oobeSystem"], Plain("InputLocale", "SystemLocale", "UILanguage", "UILanguageFallback", "UserLocale")),
-        ["Microsoft-Windows-International-Core-WinPE"] =
+            ["Microsoft-Windows-International-Core-WinPE"] =
         new(["windowsPE"],
         Plain("InputLocale", "LayeredDriver", "SetupUILanguage", "SystemLocale", "UILanguage", "UILanguageFallback", "UserLocale")),
-        ["Microsoft-Windows-Setup"] =
+            ["Microsoft-Windows-Setup"] =
         new(["windowsPE"], Plain("ComplianceCheck", "Diagnostics", "DiskConfiguration", "Display", "DynamicUpdate", "EnableFirewall",
         "EnableNetwork", "ImageInstall", "LogPath", "PageFile", "Restart", "RunAsynchronous", "RunSynchronous", "UpgradeData",
         "UseConfigurationSet", "UserData", "WindowsDeploymentServices")),
-        ["Microsoft-Windows-UnattendedJoin"] = new(["specialize", "offlineServicing"], new()
-        {
-            ["Identification"] = ["specialize"],
-            ["OfflineIdentification"] = ["offlineServicing"],
-        }),
-        ["Microsoft-Windows-Deployment"] = new(["generalize", "specialize", "auditSystem", "auditUser", "oobeSystem"], new()
-        {
-            ["RunSynchronous"] = ["specialize", "auditUser"],
-            ["RunAsynchronous"] = ["specialize", "auditUser"],
-            ["Reseal"] = ["auditSystem", "auditUser", "oobeSystem"],
-            ["ExtendOSPartition"] = ["specialize"],
-            ["Generalize"] = ["generalize"],
-            ["AutoLogon"] = [],
-        }),
-        ["Microsoft-Windows-PnpSysprep"] = new(["generalize"], Plain("DoNotCleanUpNonPresentDevices", "PersistAllDeviceInstalls")),
-        ["Microsoft-Windows-PnpCustomizationsNonWinPE"] = new(["offlineServicing", "auditSystem"], Plain("DriverPaths")),
-        ["Microsoft-Windows-PnpCustomizationsWinPE"] = new(["windowsPE"], Plain("DriverPaths")),
-        ["Microsoft-Windows-Security-SPP"] = new(["generalize"], Plain("SkipRearm")),
-        ["Microsoft-Windows-Security-SPP-UX"] = new(["specialize"], Plain("SkipAutoActivation")),
-        ["Microsoft-Windows-LUA-Settings"] = new(["offlineServicing"], Plain("EnableLUA")),
-        ["Microsoft-Windows-TerminalServices-LocalSessionManager"] =
+            ["Microsoft-Windows-UnattendedJoin"] = new(["specialize", "offlineServicing"], new()
+            {
+                ["Identification"] = ["specialize"],
+                ["OfflineIdentification"] = ["offlineServicing"],
+            }),
+            ["Microsoft-Windows-Deployment"] = new(["generalize", "specialize", "auditSystem", "auditUser", "oobeSystem"], new()
+            {
+                ["RunSynchronous"] = ["specialize", "auditUser"],
+                ["RunAsynchronous"] = ["specialize", "auditUser"],
+                ["Reseal"] = ["auditSystem", "auditUser", "oobeSystem"],
+                ["ExtendOSPartition"] = ["specialize"],
+                ["Generalize"] = ["generalize"],
+                ["AutoLogon"] = [],
+            }),
+            ["Microsoft-Windows-PnpSysprep"] = new(["generalize"], Plain("DoNotCleanUpNonPresentDevices", "PersistAllDeviceInstalls")),
+            ["Microsoft-Windows-PnpCustomizationsNonWinPE"] = new(["offlineServicing", "auditSystem"], Plain("DriverPaths")),
+            ["Microsoft-Windows-PnpCustomizationsWinPE"] = new(["windowsPE"], Plain("DriverPaths")),
+            ["Microsoft-Windows-Security-SPP"] = new(["generalize"], Plain("SkipRearm")),
+            ["Microsoft-Windows-Security-SPP-UX"] = new(["specialize"], Plain("SkipAutoActivation")),
+            ["Microsoft-Windows-LUA-Settings"] = new(["offlineServicing"], Plain("EnableLUA")),
+            ["Microsoft-Windows-TerminalServices-LocalSessionManager"] =
         new(["offlineServicing", "generalize", "specialize"], Plain("fDenyTSConnections")),
-        ["Microsoft-Windows-TCPIP"] = new(["windowsPE", "specialize"], Plain("IcmpRedirectsEnabled", "Interfaces")),
-        ["Microsoft-Windows-DNS-Client"] =
+            ["Microsoft-Windows-TCPIP"] = new(["windowsPE", "specialize"], Plain("IcmpRedirectsEnabled", "Interfaces")),
+            ["Microsoft-Windows-DNS-Client"] =
         new(["windowsPE", "specialize"], Plain("DNSDomain", "DNSSuffixSearchOrder", "Interfaces", "UseDomainNameDevolution")),
-    };
+        };
 
     /// <summary>A component.</summary>
     /// <param name="Passes">The passes in which it works.</param>
@@ -89,12 +89,15 @@ internal static partial class AnswerKnowledge
 
     private static Dictionary<string, string[]> Plain(params string[] names) => names.ToDictionary(n => n, _ => Array.Empty<string>());
 
+    private static string NearestZone(string value) =>
+        s_zones.MinBy(z => EditDistance.Distance(z, value)) is { } near && EditDistance.Distance(near, value) <= value.Length / 2
+            ? $"; did you mean '{near}'?" : "";
+
     /// <summary>Why a setting's text cannot be its value; null when it can, or is not known.</summary>
     public static string? ValueProblem(string name, string value) => name switch
     {
         "TimeZone" => s_zones.Contains(value) || value.Contains("{{", StringComparison.Ordinal) ? null
-            : $"'{value}' is not among the time zones that are known "
-            + $"here{(s_zones.MinBy(z => EditDistance.Distance(z, value)) is { } near && EditDistance.Distance(near, value) <= value.Length / 2 ? $"; did you mean '{near}'?" : "")}",
+            : $"'{value}' is not among the time zones that are known here{NearestZone(value)}",
         "UILanguage" or "SystemLocale" or "UserLocale" or "UILanguageFallback" =>
             LocaleForm().IsMatch(value) ? null : $"'{value}' is not a locale: en-GB is one",
         "InputLocale" => value.Split(';').All(v => LocaleForm().IsMatch(v) || KeyboardForm().IsMatch(v)) ? null

@@ -31,7 +31,8 @@ public static class Coverage
                     foreach (var (driver, model, at) in byId.GetValueOrDefault(ids[place]) ?? [])
                     {
                         matches.Add(new DriverMatch(driver, model.Description, ids[place], (compatible ? 2 : 0) + (at > 0 ? 1 : 0), place,
-                            at, model.FeatureScore) { Components = model.Components });
+                            at, model.FeatureScore)
+                        { Components = model.Components });
                     }
                 }
             }

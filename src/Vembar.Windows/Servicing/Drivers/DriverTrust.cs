@@ -153,14 +153,13 @@ public sealed class DriverTrust
         }
         var (stamped, doubt) = StampOf(signer, message.Certificates);
         var (state, why) = Chain(certificate, message.Certificates, stamped ?? _clock.GetUtcNow().UtcDateTime, CodeSigning);
+        var when = stamped is not null ? " when it signed" : doubt.Length > 0 ? $", and {doubt}" : ", and there is no time-stamp";
         why = state switch
         {
             SignatureState.Signed =>
                 string.Create(CultureInfo.InvariantCulture,
                 $"signed by {name}{(stamped is { } time ? $", time-stamped {time:yyyy-MM-dd}" : "")}"),
-            SignatureState.Expired =>
-                $"the certificate of {name} "
-                + $"{why}{(stamped is not null ? " when it signed" : doubt.Length > 0 ? $", and {doubt}" : ", and there is no time-stamp")}",
+            SignatureState.Expired => $"the certificate of {name} {why}{when}",
             _ => $"signed by {name}, {why}",
         };
         return new DriverSignature(state, name, stamped, why);
@@ -228,7 +227,8 @@ public sealed class DriverTrust
                 : $"whose certificate leads to {links[^1].Certificate.GetNameInfo(X509NameType.SimpleName, forIssuer: true)}, which is "
                 + $"not trusted");
         const X509ChainStatusFlags Allowed =
-            X509ChainStatusFlags.PartialChain | X509ChainStatusFlags.UntrustedRoot | X509ChainStatusFlags.NotTimeValid | X509ChainStatusFlags.RevocationStatusUnknown | X509ChainStatusFlags.OfflineRevocation;
+            X509ChainStatusFlags.PartialChain | X509ChainStatusFlags.UntrustedRoot | X509ChainStatusFlags.NotTimeValid
+        | X509ChainStatusFlags.RevocationStatusUnknown | X509ChainStatusFlags.OfflineRevocation;
         var bad = links.Take(anchor + 1).SelectMany(l => l.ChainElementStatus).FirstOrDefault(s => (s.Status & ~Allowed) != 0);
         if (bad.Status != X509ChainStatusFlags.NoError)
             return (SignatureState.Untrusted, $"whose certificate is not right: {bad.StatusInformation.TrimEnd('.')}");

@@ -184,7 +184,8 @@ public sealed class FittedDriver
     {
         var at = (inf, section.ToUpperInvariant());
         if (way.Contains(at))
-            throw inf.Error(section, null, $"its Needs lead in a circle: {string.Join(" → ", way.Append(at).Select(w => $"[{w.Item2}]"))}");
+            throw inf.Error(section, null,
+                    $"its Needs lead in a circle: {string.Join(" → ", way.Append(at).Select(w => $"[{w.Item2}]"))}");
         way.Add(at);
         var included = new List<InfFile>();
         foreach (var line in inf.Section(section))
@@ -299,6 +300,8 @@ public sealed class FittedDriver
             uint Number(string key, uint otherwise) => Text(key) is { Length: > 0 } text
                 ? InfRegistry.Number(text) ?? throw inf.Error(install, inf.Line(install, key), $"{key}={text} is not a number") : otherwise;
             var events = inf.Expand(line.Value(3));
+            var log = line.Value(4) is { Length: > 0 } givenLog ? inf.Expand(givenLog) : "System";
+            var source = line.Value(5) is { Length: > 0 } givenSource ? inf.Expand(givenSource) : name;
             services.Add(new DriverService(
                 name, Text("DisplayName"), Number("ServiceType", 1), Number("StartType", 3), Number("ErrorControl", 1),
                 Text("ServiceBinary"), Text("LoadOrderGroup"),
@@ -309,8 +312,7 @@ public sealed class FittedDriver
                 ? [.. needs.Values.Select(inf.Expand).Where(d => d.Length > 0)] : [],
                 Edits = Registry([.. inf.Section(install).Select(l => (inf, install, l))]),
                 EventEdits = events.Length > 0 ? Registry([.. inf.Section(events).Select(l => (inf, events, l))]) : [],
-                EventLog = events.Length > 0
-                ? $@"{(line.Value(4) is { Length: > 0 } log ? inf.Expand(log) : "System")}\{(line.Value(5) is { Length: > 0 } source ? inf.Expand(source) : name)}" : "",
+                EventLog = events.Length > 0 ? $@"{log}\{source}" : "",
             });
         }
         return services;

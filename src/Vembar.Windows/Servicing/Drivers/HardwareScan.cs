@@ -100,7 +100,8 @@ public static partial class HardwareScan
             network, false);
     }
 
-    [GeneratedRegex("^usb:v(?<v>[0-9A-F]{4})p(?<p>[0-9A-F]{4})d(?<d>[0-9A-F]{4})dc(?<dc>[0-9A-F]{2})dsc[0-9A-F]{2}dp[0-9A-F]{2}ic(?<ic>[0-9A-F]{2})isc(?<isc>[0-9A-F]{2})ip(?<ip>[0-9A-F]{2})in(?<in>[0-9A-F]{2})")]
+    [GeneratedRegex("^usb:v(?<v>[0-9A-F]{4})p(?<p>[0-9A-F]{4})d(?<d>[0-9A-F]{4})dc(?<dc>[0-9A-F]{2})"
+        + "dsc[0-9A-F]{2}dp[0-9A-F]{2}ic(?<ic>[0-9A-F]{2})isc(?<isc>[0-9A-F]{2})ip(?<ip>[0-9A-F]{2})in(?<in>[0-9A-F]{2})")]
     private static partial Regex UsbAlias();
 
     private static HardwareDevice? Hid(string at, IdNames names)

@@ -99,8 +99,13 @@ public sealed class InfFile
         return new InfFile(displayName, sections, EnglishUnitedStates);
     }
 
-    private static VembarException Bad(string displayName, int line, string section, string problem) => VembarException.Input(
-        "bad-inf", $"'{displayName}'{(line > 0 ? string.Create(CultureInfo.InvariantCulture, $", line {line}") : "")}{(section.Length > 0 ? $", [{section}]" : "")}: {problem}", "Take the driver package from its vendor again.");
+    private static VembarException Bad(string displayName, int line, string section, string problem)
+    {
+        var place = line > 0 ? string.Create(CultureInfo.InvariantCulture, $", line {line}") : "";
+        var part = section.Length > 0 ? $", [{section}]" : "";
+        return VembarException.Input("bad-inf", $"'{displayName}'{place}{part}: {problem}",
+            "Take the driver package from its vendor again.");
+    }
 
     /// <summary>An error in it.</summary>
     /// <param name="section">The section; may be empty.</param>

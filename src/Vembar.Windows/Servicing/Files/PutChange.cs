@@ -65,7 +65,7 @@ public sealed class PutChange(string source, string target) : IChange
             var there = context.Tree.Find(path)?.Entry;
             if (there is { Kind: EntryKind.File, New: null } && there.Length == info.Length)
             {
-                using var open = new PosixSourceFile(Native.Posix.OpenFile(file, write: false));
+                using var open = PosixSourceFile.Open(file);
                 if (ContentComparison.Matches(open, context.Tree.PartsOf(there, path)))
                     return Outcome(ChangeStatus.Already, "the same content is there");
             }

@@ -26,7 +26,8 @@ public sealed class RemoveChange(string pattern) : IChange
             var path = node.Path.ToString();
             var (files, bytes) = context.Tree.Remove(node);
             return Outcome(path, ChangeStatus.Done, string.Create(System.Globalization.CultureInfo.InvariantCulture,
-                $"{files} file{(files == 1 ? "" : "s")}, {bytes} bytes")) with { Bytes = -bytes };
+                $"{files} file{(files == 1 ? "" : "s")}, {bytes} bytes")) with
+            { Bytes = -bytes };
         }
     }
 }

@@ -65,10 +65,10 @@ public sealed partial class LocaleChange(string name, IReadOnlyList<string> part
         if (edits.FirstOrDefault(e => context.Hive(e.Root) is null) is { } lacking)
             return [Outcome(ChangeStatus.Refused, $"the image has no hive {lacking.Root}")];
         var made = RegistryChange.MakeAll(context, edits);
+        var pages = wanted.Contains("system") && locale.CodePage > 0
+            ? string.Create(CultureInfo.InvariantCulture, $"; code pages {locale.CodePage} and {locale.ConsoleCodePage}") : "";
         return [made > 0
-            ? Outcome(ChangeStatus.Done,
-            $"{string.Join(", ", wanted)}: "
-            + $"{locale.Name}{(wanted.Contains("system") && locale.CodePage > 0 ? string.Create(CultureInfo.InvariantCulture, $"; code pages {locale.CodePage} and {locale.ConsoleCodePage}") : "")}")
+            ? Outcome(ChangeStatus.Done, $"{string.Join(", ", wanted)}: {locale.Name}{pages}")
             : Outcome(ChangeStatus.Already, "it is so")];
     }
 

@@ -51,9 +51,11 @@ public sealed class TimeZoneChange(string name) : IChange
         ];
         var made = RegistryChange.MakeAll(context, edits);
         var minutes = BitConverter.ToInt32(tzi, 0);
+        var sign = minutes > 0 ? '-' : '+';
+        var offset = minutes == 0 ? "UTC"
+            : string.Create(CultureInfo.InvariantCulture, $"UTC{sign}{Math.Abs(minutes) / 60}:{Math.Abs(minutes) % 60:00}");
         return [made > 0
-            ? Outcome(ChangeStatus.Done,
-            $"{zone.GetString("Display") ?? exact}, "
-            + $"{(minutes == 0 ? "UTC" : string.Create(CultureInfo.InvariantCulture, $"UTC{(minutes > 0 ? '-' : '+')}{Math.Abs(minutes) / 60}:{Math.Abs(minutes) % 60:00}"))} in winter") : Outcome(ChangeStatus.Already, "it is so")];
+            ? Outcome(ChangeStatus.Done, $"{zone.GetString("Display") ?? exact}, {offset} in winter")
+            : Outcome(ChangeStatus.Already, "it is so")];
     }
 }

@@ -76,7 +76,9 @@ public sealed class OrderDraft
         var seen = new HashSet<string>(StringComparer.Ordinal);
         foreach (var entry in image.History.Where(h => h.Action == "service"))
         {
-            draft.Remark($"{entry.Time:yyyy-MM-dd}{(entry.Order is { } order ? $", by {order.File}{(order.Title.Length > 0 ? $" ({order.Title})" : "")}" : "")}");
+            var title = entry.Order is { Title.Length: > 0 } titled ? $" ({titled.Title})" : "";
+            var by = entry.Order is { } order ? $", by {order.File}{title}" : "";
+            draft.Remark($"{entry.Time:yyyy-MM-dd}{by}");
             foreach (var detail in entry.Details)
             {
                 if (DoneChange.Parse(detail) is { } done && seen.Add($"{done.Kind} {done.What}"))

@@ -56,8 +56,8 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
             var name = use.Groups[1].Value;
             if (variables.TryGetValue(name, out var value))
                 return value;
-            yaml.Wrong(at, $"there is no variable "
-                + $"'{name}'{(variables.Count > 0 ? EditDistance.Hint(name, variables.Keys) : "; 'variables' at the top gives names their texts")}");
+            var hint = variables.Count > 0 ? EditDistance.Hint(name, variables.Keys) : "; 'variables' at the top gives names their texts";
+            yaml.Wrong(at, $"there is no variable '{name}'{hint}");
             return use.Value;
         });
         List<string> Texts(string key) => yaml.Root.At(key) is { } node ? yaml.Texts(node).ConvertAll(t => Expand(node, t)) : [];

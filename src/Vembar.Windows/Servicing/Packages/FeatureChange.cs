@@ -59,8 +59,9 @@ public sealed class FeatureChange(string name, bool on, bool withDependents) : I
                 // Parents from the top down, dependents from the bottom up, then itself; or itself last when it goes on.
                 foreach (var other in switched.Append(feature))
                     store.Switch(At(other).Package, At(other).Feature, on);
-                outcomes.Add(Outcome(ChangeStatus.Done,
-                    $"{At(feature).Feature.Title}{(switched.Count > 0 ? $"; with {string.Join(", ", switched)}, which {(on ? "it needs" : "needed it")}" : "")}", feature));
+                var needs = on ? "it needs" : "needed it";
+                var with = switched.Count > 0 ? $"; with {string.Join(", ", switched)}, which {needs}" : "";
+                outcomes.Add(Outcome(ChangeStatus.Done, $"{At(feature).Feature.Title}{with}", feature));
             }
             return outcomes;
         }

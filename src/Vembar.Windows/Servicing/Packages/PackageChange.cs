@@ -45,9 +45,10 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
             }
             catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Environment)
             {
-                outcomes[path] = Outcome(path, ChangeStatus.Refused, problem.Details.Count > 0
-                    ? $"{problem.Message}; "
-                    + $"{string.Join("; ", problem.Details.Skip(problem.Message.Contains(problem.Details[0], StringComparison.Ordinal) ? 1 : 0))}" : problem.Message);
+                // The first may be in the message already.
+                var told = problem.Details.Count > 0 && problem.Message.Contains(problem.Details[0], StringComparison.Ordinal) ? 1 : 0;
+                outcomes[path] = Outcome(path, ChangeStatus.Refused,
+                    problem.Details.Count > 0 ? $"{problem.Message}; {string.Join("; ", problem.Details.Skip(told))}" : problem.Message);
             }
         }
         // Of one package the newest.
@@ -129,18 +130,16 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
                 {
                     if (Visit(other, way))
                         continue;
-                    refuse(item.Path,
-                        state.GetValueOrDefault(other.Path) == 1
-                        ? $"its requirements go in a circle: "
-                        + $"{string.Join(" → ", way.SkipWhile(w => w != other.Package.Manifest.Name).Append(other.Package.Manifest.Name))}"
-                        : $"it needs {need}, which is refused");
+                    var circle = way.SkipWhile(w => w != other.Package.Manifest.Name).Append(other.Package.Manifest.Name);
+                    refuse(item.Path, state.GetValueOrDefault(other.Path) == 1
+                        ? $"its requirements go in a circle: {string.Join(" → ", circle)}" : $"it needs {need}, which is refused");
                     sound = false;
                 }
                 else if (store.Find(need.Name) is not { } there || there.Manifest.Version < need.Least)
                 {
-                    refuse(item.Path,
-                        $"it needs {need}, "
-                        + $"{(store.Find(need.Name) is { } old ? $"and the image has {old.Title}" : "which is neither in the image nor given")}");
+                    var found = store.Find(need.Name) is { } old ? $"and the image has {old.Title}"
+                        : "which is neither in the image nor given";
+                    refuse(item.Path, $"it needs {need}, {found}");
                     sound = false;
                 }
             }

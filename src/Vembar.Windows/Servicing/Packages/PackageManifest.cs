@@ -227,9 +227,17 @@ public sealed partial record PackageManifest
             WindowsAttributes? attributes = null;
             foreach (var word in (fields.GetValueOrDefault("attributes") ?? "").Split([' ', ','], StringSplitOptions.RemoveEmptyEntries))
             {
-                WindowsAttributes? one = word switch { "read-only" => WindowsAttributes.ReadOnly, "hidden" =>
-                    WindowsAttributes.Hidden, "system" => WindowsAttributes.System, "archive" => WindowsAttributes.Archive, "none" =>
-                    WindowsAttributes.None, _ => null };
+                WindowsAttributes? one = word switch
+                {
+                    "read-only" => WindowsAttributes.ReadOnly,
+                    "hidden" =>
+                    WindowsAttributes.Hidden,
+                    "system" => WindowsAttributes.System,
+                    "archive" => WindowsAttributes.Archive,
+                    "none" =>
+                    WindowsAttributes.None,
+                    _ => null
+                };
                 if (one is null)
                     yaml.Wrong(item, $"'{word}' is not an attribute: read-only, hidden, system, archive, none are");
                 attributes = (attributes ?? 0) | (one ?? 0);
@@ -275,8 +283,16 @@ public sealed partial record PackageManifest
     {
         const uint OwnProcess = 0x10, Normal = 1;
         string Text(string key) => fields.GetValueOrDefault(key) ?? "";
-        uint? start = Text("start") switch { "boot" => 0, "system" => 1, "automatic" or "" => 2, "on-demand" => 3, "disabled" => 4, _ =>
-            null };
+        uint? start = Text("start") switch
+        {
+            "boot" => 0,
+            "system" => 1,
+            "automatic" or "" => 2,
+            "on-demand" => 3,
+            "disabled" => 4,
+            _ =>
+            null
+        };
         if (!ServicingName.IsOne(Text("name")) || Text("binary").Length == 0 || start is null)
         {
             yaml.Wrong(item,
