@@ -1,5 +1,5 @@
 # setup installs what is missing; every other target calls it first.
-.PHONY: setup build demo test bench stress install format clean
+.PHONY: setup build demo test bench stress fuzz install format clean
 SHELL := /bin/bash
 PREFIX ?= /usr/local
 DEMO ?= vembar-demo
@@ -28,6 +28,11 @@ test: build
 # Random trials with faults; STRESS="ROUNDS SEED".
 stress: build
 	@python3 tests/stress/stress.py out/vembar $(STRESS)
+
+# Damaged input for every parser, for so many seconds; "FUZZ=60 SEED=7" gives the same inputs again.
+FUZZ ?= 600
+fuzz: setup
+	@dotnet run --project tests/fuzz -c Release --no-restore -- . $(FUZZ) $(SEED)
 
 bench: build
 	@tools/setup bench

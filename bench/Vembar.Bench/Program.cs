@@ -110,8 +110,13 @@ internal sealed class Bench(int times, string tree, string rows)
         })];
     }
 
-    private void Row(string work, string target, string reached, bool ok) =>
+    private readonly BenchHistory _history = new("bench/history.tsv");
+
+    private void Row(string work, string target, string reached, bool ok)
+    {
         _table.Add($"| {work} | {target} | {reached} | {(ok ? "yes" : "no")} |");
+        _history.Add(work, reached);
+    }
 
     private static string Ratio(double value) => value.ToString("0.00", CultureInfo.InvariantCulture);
 
@@ -423,5 +428,7 @@ internal sealed class Bench(int times, string tree, string rows)
         if (rows.Length == 0)
             File.WriteAllText("docs/performance.md", report.ToString());
         Console.WriteLine(string.Join('\n', _table));
+        var worse = _history.Close();
+        Console.WriteLine(worse.Count == 0 ? "no row is worse by 15 % than its median" : $"worse by 15 % than the median:\n{string.Join('\n', worse)}");
     }
 }
