@@ -3,7 +3,8 @@ using System.Globalization;
 using System.Text.RegularExpressions;
 
 /// <summary>
-/// What earlier runs measured: a line for each row of a run, with the day, the commit, the row's name and its first figure (a ratio or seconds),
+/// What earlier runs measured: a line for each row of a run, with the day, the commit, the row's name and its first figure (a ratio or
+/// seconds),
 /// separated by tabs.
 /// </summary>
 /// <param name="path">The file that it is kept in.</param>
@@ -21,7 +22,8 @@ internal sealed partial class BenchHistory(string path)
     public void Add(string row, string reached)
     {
         if (Figure().Match(reached) is { Success: true, Value: var figure })
-            _run.Add((row, double.Parse(figure, NumberStyles.AllowThousands | NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture)));
+            _run.Add((row, double.Parse(figure, NumberStyles.AllowThousands | NumberStyles.AllowDecimalPoint,
+                CultureInfo.InvariantCulture)));
     }
 
     /// <summary>Adds this run to the file, and tells which rows are worse by 15 % than the median of those before.</summary>
@@ -33,10 +35,12 @@ internal sealed partial class BenchHistory(string path)
         {
             var before = earlier.Where(p => p[2] == row).Select(p => double.Parse(p[3], CultureInfo.InvariantCulture)).Order().ToList();
             if (before.Count > 0 && before[before.Count / 2] is var median && figure > median * Worse)
-                worse.Add(string.Create(CultureInfo.InvariantCulture, $"{row}: {figure:0.00}, before {median:0.00} (median of {before.Count})"));
+                worse.Add(string.Create(CultureInfo.InvariantCulture, $"{row}: {figure:0.00}, before {median:0.00} (median of "
+                    + $"{before.Count})"));
         }
         var (day, commit) = (DateTime.UtcNow.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture), Commit());
-        File.AppendAllLines(path, _run.Select(r => string.Create(CultureInfo.InvariantCulture, $"{day}\t{commit}\t{r.Row}\t{r.Figure:0.###}")));
+        File.AppendAllLines(path,
+            _run.Select(r => string.Create(CultureInfo.InvariantCulture, $"{day}\t{commit}\t{r.Row}\t{r.Figure:0.###}")));
         return worse;
     }
 

@@ -429,6 +429,7 @@ internal sealed class Bench(int times, string tree, string rows)
             File.WriteAllText("docs/performance.md", report.ToString());
         Console.WriteLine(string.Join('\n', _table));
         var worse = _history.Close();
-        Console.WriteLine(worse.Count == 0 ? "no row is worse by 15 % than its median" : $"worse by 15 % than the median:\n{string.Join('\n', worse)}");
+        Console.WriteLine(worse.Count == 0 ? "no row is worse by 15 % than its median"
+            : $"worse by 15 % than the median:\n{string.Join('\n', worse)}");
     }
 }

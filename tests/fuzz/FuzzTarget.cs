@@ -19,7 +19,8 @@ namespace Vembar.Fuzz;
 /// <param name="Read">Reads one; may refuse it as bad input, and in no other way.</param>
 internal sealed record FuzzTarget(string Name, IReadOnlyList<byte[]> Inputs, Action<byte[]> Read)
 {
-    private const string RegistryFile = "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley]\r\n@=\"x\"\r\n"
+    private const string RegistryFile =
+        "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley]\r\n@=\"x\"\r\n"
         + "\"a\"=dword:1\r\n\"b\"=hex(2):25,00,\\\r\n  41,00\r\n\"c\"=-\r\n[-HKEY_CURRENT_USER\\Software\\Old]\r\n";
 
     /// <summary>Reads an input.</summary>
@@ -53,13 +54,16 @@ internal sealed record FuzzTarget(string Name, IReadOnlyList<byte[]> Inputs, Act
         }
         return
         [
-            new("hive", Files("tests/Vembar.Tests/Corpus/hives", "*.hive"), bytes => Walk(RegistryHive.Open(bytes, write: false, "hive").Root)),
-            new("hive-change", Files("tests/Vembar.Tests/Corpus/hives", "*.hive"), bytes => Change(RegistryHive.Open(bytes, write: true, "hive"))),
+            new("hive", Files("tests/Vembar.Tests/Corpus/hives", "*.hive"),
+            bytes => Walk(RegistryHive.Open(bytes, write: false, "hive").Root)),
+            new("hive-change", Files("tests/Vembar.Tests/Corpus/hives", "*.hive"),
+            bytes => Change(RegistryHive.Open(bytes, write: true, "hive"))),
             new("inf", Files("tests/Vembar.Tests/Corpus/inf", "*.inf"), bytes => InfFile.Parse(bytes, "inf").Line("Version", "Class")),
             new("reg", Files("demo/world", "*.reg").Concat(Texts(RegistryFile)).ToList(), bytes => RegFile.Parse(bytes, "reg")),
             new("answers", Files("demo/world/answers", "*.xml"), bytes => AnswerFile.Parse(bytes, "answers").Check("x64")),
             new("order", Files("demo/world/orders", "*.yaml"), bytes => WorkOrder.Read(Scratch(bytes))),
-            new("package", Files("demo/world/packages", "*.yaml"), bytes => PackageManifest.Parse(Encoding.UTF8.GetString(bytes), "package")),
+            new("package", Files("demo/world/packages", "*.yaml"),
+            bytes => PackageManifest.Parse(Encoding.UTF8.GetString(bytes), "package")),
             new("security", Texts("O:BAG:SYD:PAI(A;OICI;FA;;;SY)(A;;0x1200a9;;;BU)S:(AU;SA;FA;;;WD)", "D:(A;CI;KA;;;S-1-5-32-544)"),
                 bytes => SecurityText.Parse(Encoding.UTF8.GetString(bytes), out _)),
             new("archive", Files("tests/archives", "*.vmb"), bytes => Look(Scratch(bytes))),

@@ -2,12 +2,14 @@ using System.Buffers.Binary;
 
 namespace Vembar.Fuzz;
 
-/// <summary>Makes inputs out of sound ones: bits and bytes changed, numbers that parsers fear, parts cut out, doubled or taken from another.</summary>
+/// <summary>Makes inputs out of sound ones: bits and bytes changed, numbers that parsers fear, parts cut out, doubled or taken from
+/// another.</summary>
 /// <param name="inputs">The sound ones.</param>
 /// <param name="random">Where chance comes from.</param>
 internal sealed class Mutator(IReadOnlyList<byte[]> inputs, Random random)
 {
-    private static readonly int[] s_feared = [0, 1, -1, 7, 8, 255, 256, 4095, 4096, 65535, int.MaxValue, int.MinValue, 0x7FFFFFF8, 1 << 20, -8];
+    private static readonly int[] s_feared =
+        [0, 1, -1, 7, 8, 255, 256, 4095, 4096, 65535, int.MaxValue, int.MinValue, 0x7FFFFFF8, 1 << 20, -8];
     private int _given;
 
     /// <summary>The next input.</summary>
@@ -35,7 +37,8 @@ internal sealed class Mutator(IReadOnlyList<byte[]> inputs, Random random)
                 bytes[at] = (byte)random.Next(256);
                 return bytes;
             case 2 or 3:
-                BinaryPrimitives.WriteInt32LittleEndian(bytes.AsSpan(Math.Min(at, bytes.Length - 4)), s_feared[random.Next(s_feared.Length)]);
+                BinaryPrimitives.WriteInt32LittleEndian(bytes.AsSpan(Math.Min(at, bytes.Length - 4)),
+                    s_feared[random.Next(s_feared.Length)]);
                 return bytes;
             case 4:
                 return bytes[..at];

@@ -30,7 +30,8 @@ foreach (var target in targets)
         catch (Exception failure) when (failure is not OutOfMemoryException)
         {
             failed++;
-            var kept = Path.Combine(Directory.CreateDirectory(Path.Combine(project, "tests/fuzz/found")).FullName, $"{target.Name}-{seed}-{rounds}");
+            var kept = Path.Combine(Directory.CreateDirectory(Path.Combine(project, "tests/fuzz/found")).FullName,
+                $"{target.Name}-{seed}-{rounds}");
             File.WriteAllBytes(kept, input);
             Console.WriteLine($"{target.Name}: {failure.GetType().Name}: {failure.Message}\n  kept as {kept}\n{failure.StackTrace}");
             break;
