@@ -10,7 +10,7 @@ internal static class Errors
     {
         if (json)
         {
-            var document = new ErrorJson(new ErrorBody(error.Code, error.Message, error.Hint, error.Details));
+            var document = new ErrorJson(new ErrorBody(error.Code, error.Message, AdviceText.Of(error), AdviceText.DetailsOf(error)));
             try
             {
                 Console.Out.WriteLine(JsonSerializer.Serialize(document, CliJson.Default.ErrorJson));
@@ -22,10 +22,10 @@ internal static class Errors
             }
         }
         Console.Error.WriteLine($"vembar: {Text.Safe(error.Message)}");
-        foreach (var detail in error.Details)
+        foreach (var detail in AdviceText.DetailsOf(error))
             Console.Error.WriteLine($"  {Text.Safe(detail)}");
-        if (error.Hint.Length > 0)
-            Console.Error.WriteLine($"  {Text.Safe(error.Hint)}");
+        if (AdviceText.Of(error) is { Length: > 0 } advice)
+            Console.Error.WriteLine($"  {Text.Safe(advice)}");
         if (verbose)
             Console.Error.WriteLine(error.ToString());
     }

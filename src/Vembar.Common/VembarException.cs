@@ -25,14 +25,31 @@ public sealed class VembarException : Exception
         Details = details ?? [];
     }
 
+    /// <summary>Creates the error.</summary>
+    /// <param name="kind">Which kind.</param>
+    /// <param name="code">A short stable word for scripts, in kebab case.</param>
+    /// <param name="message">What is wrong, with the value at fault.</param>
+    /// <param name="advice">What to do, which the program puts into words.</param>
+    /// <param name="details">Further lines, when several things are wrong at once.</param>
+    /// <param name="inner">The cause, for the log.</param>
+    public VembarException(ErrorKind kind, string code, string message, Advice advice, IReadOnlyList<string>? details = null,
+        Exception? inner = null)
+        : this(kind, code, message, "", details, inner) => Advice = advice;
+
     /// <summary>Which kind.</summary>
     public ErrorKind Kind { get; }
 
     /// <summary>A short stable word for scripts.</summary>
     public string Code { get; }
 
-    /// <summary>What to do; may be empty.</summary>
+    /// <summary>What to do, in words that hold for every program; may be empty.</summary>
     public string Hint { get; }
+
+    /// <summary>What to do, where that names what a program calls its commands and options; null for nothing.</summary>
+    public Advice? Advice { get; init; }
+
+    /// <summary>The problems that it stands for, when it stands for several.</summary>
+    public IReadOnlyList<VembarException> Problems { get; private init; } = [];
 
     /// <summary>Further lines.</summary>
     public IReadOnlyList<string> Details { get; }
@@ -41,13 +58,28 @@ public sealed class VembarException : Exception
     public static VembarException Input(string code, string message, string hint = "", IReadOnlyList<string>? details = null) =>
         new(ErrorKind.Input, code, message, hint, details);
 
-    /// <summary>An error of the surroundings.</summary>
+    /// <summary>An error of the input.</summary>
+    public static VembarException Input(string code, string message, Advice advice, IReadOnlyList<string>? details = null) =>
+        new(ErrorKind.Input, code, message, advice, details);
+
+    /// <summary>An error of the environment.</summary>
     public static VembarException Environment(string code, string message, string hint = "") =>
         new(ErrorKind.Environment, code, message, hint);
 
+    /// <summary>An error of the environment.</summary>
+    public static VembarException Environment(string code, string message, Advice advice) =>
+        new(ErrorKind.Environment, code, message, advice);
+
     /// <summary>A damaged archive.</summary>
-    public static VembarException Damaged(string message, string hint = "Run `vembar verify` on the archive to see what it touches.") =>
-        new(ErrorKind.Damaged, "archive-damaged", message, hint);
+    /// <param name="message">What is damaged.</param>
+    /// <param name="advice">What to do; null for seeing what it touches.</param>
+    public static VembarException Damaged(string message, Advice? advice = null) =>
+        new(ErrorKind.Damaged, "archive-damaged", message, advice ?? Common.Advice.Of("see-damage"));
+
+    /// <summary>A damaged archive.</summary>
+    /// <param name="message">What is damaged.</param>
+    /// <param name="hint">What to do.</param>
+    public static VembarException Damaged(string message, string hint) => new(ErrorKind.Damaged, "archive-damaged", message, hint);
 
     /// <summary>All problems that were found before work started, told together.</summary>
     /// <param name="problems">At least one.</param>
@@ -59,7 +91,10 @@ public sealed class VembarException : Exception
         return new VembarException(
             worst.Kind, worst.Code, $"{problems.Count} problems were found before work started",
             "Nothing was changed. Mend these and run it again.",
-            [.. problems.Select(p => p.Hint.Length > 0 ? $"{p.Message} ({p.Hint})" : p.Message)]);
+            [.. problems.Select(p => p.Hint.Length > 0 ? $"{p.Message} ({p.Hint})" : p.Message)])
+        {
+            Problems = problems,
+        };
     }
 
     /// <summary>Says in our words what the operating system said.</summary>

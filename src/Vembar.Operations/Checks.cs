@@ -35,7 +35,7 @@ internal static class Checks
     public static void ImageName(string name)
     {
         if (string.IsNullOrWhiteSpace(name))
-            throw new VembarException(ErrorKind.Usage, "bad-name", "an image needs a name", "Give it with --name \"Reading room\".");
+            throw new VembarException(ErrorKind.Usage, "bad-name", "an image needs a name", Advice.Of("bad-name"));
         if (name.Any(char.IsControl))
             throw new VembarException(ErrorKind.Usage, "bad-name", "the name holds control characters", "Give a plain name.");
         if (name.All(char.IsAsciiDigit) || name.Equals("last", StringComparison.OrdinalIgnoreCase))

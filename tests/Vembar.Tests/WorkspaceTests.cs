@@ -326,7 +326,7 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         var copied = Status(folder.At("copy"));
         Assert.Equal(("", true), (Told(copied), copied.FilesRead > 0));
         File.Move(archive, folder.At("elsewhere.vmb"));
-        Assert.Contains("--archive", Assert.Throws<VembarException>(() => Status(folder.At("moved"))).Hint, StringComparison.Ordinal);
+        Assert.Equal("archive-moved", Assert.Throws<VembarException>(() => Status(folder.At("moved"))).Advice!.Word);
         Assert.Equal("", Told(Status(folder.At("moved"), folder.At("elsewhere.vmb"))));
         Do.Capture(folder.At("src"), folder.At("other.vmb"));
         Assert.Equal("other-archive", Assert.Throws<VembarException>(() => Status(folder.At("moved"), folder.At("other.vmb"))).Code);

@@ -59,7 +59,7 @@ internal static class TreeCodec
                 throw new InvalidOperationException($"'{entry.Name}' cannot be stored beside '{_last}'");
             if (TreeLimits.EntryProblem(entry) is { } problem)
                 throw VembarException.Input("entry-too-large", $"'{entry.Name}' cannot be stored: {problem}",
-                    "Take some of them away, or leave it out with --leave-out.");
+                    Advice.Of("entry-too-large"));
             _last = entry.Name;
             var length = TreeLimits.LengthOf(entry);
             if (!_isLarge && _page.Count < OnePage && _length + length <= TreeLimits.PageLength)

@@ -67,11 +67,11 @@ public sealed class ImageCatalogue
             || (which.Equals("last", StringComparison.OrdinalIgnoreCase) && (Images.Count == 0 || Lost[^1].Number > Images[^1].Number))))
         {
             throw VembarException.Damaged($"{string.Join("; ", Lost.Select(l => $"image {l.Number}: {l.Problem}"))}",
-                $"Heal it with `vembar verify {_archive.Path} --repair-from COPY`; name another image by its number.");
+                Advice.Of("heal-image", ("path", _archive.Path)));
         }
         if (Images.Count == 0)
             throw VembarException.Input("no-such-image", $"'{_archive.Path}' holds no images",
-                _archive.UncommittedTail > 0 ? "It is cut short or a capture into it was interrupted." : "Add one with `vembar capture`.");
+                _archive.UncommittedTail > 0 ? Advice.Of("capture-interrupted") : Advice.Of("no-images"));
         if (which is null)
         {
             return Images.Count == 1 ? Images[0] : throw VembarException.Input(

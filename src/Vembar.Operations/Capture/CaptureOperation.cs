@@ -148,7 +148,7 @@ public static class CaptureOperation
         throw VembarException.Input("not-ready",
             $"'{request.Source}' is not ready to be captured: "
             + $"{(stops.Count == 1 ? stops[0].Text : $"{stops.Count} findings stand against it")}",
-            "Mend them on the reference, or capture it all the same with --accept-unready.",
+            Advice.Of("not-ready"),
             [.. stops.Select(f => $"{f.Check}: {f.Text} ({f.Found}). {f.Remedy}")]);
     }
 
@@ -162,7 +162,7 @@ public static class CaptureOperation
         if (free < bytes / LeastShare)
             throw VembarException.Environment("no-room",
                 $"the source holds {bytes >> 20} MiB, and there is room for {free >> 20} MiB where '{request.Archive}' goes",
-                "Make room there, choose another place, or try it all the same with --skip-room-check.");
+                Advice.Of("no-room"));
     }
 
     private static BaseArchive BaseOf(CaptureRequest request)
@@ -173,11 +173,11 @@ public static class CaptureOperation
             using var archive = ArchiveReader.Open(request.Archive);
             if (archive.Header.Id == other.Header.Id)
                 throw new VembarException(ErrorKind.Usage, "based-on-itself", $"'{request.Archive}' cannot be based on itself",
-                    "Leave out --based-on.");
+                    Advice.Of("based-on-itself"));
             if (archive.Header.Bases.All(b => b.Id != other.Header.Id))
                 throw VembarException.Input("not-based-on",
                     $"'{request.Archive}' was made without '{request.BasedOn}' as its base, and that is settled when an archive is made",
-                    "Leave out --based-on, or name a new archive.");
+                    Advice.Of("not-based-on"));
         }
         return new BaseArchive(other.Header.Id, Path.GetFileName(request.BasedOn!));
     }
@@ -334,7 +334,7 @@ public static class CaptureOperation
         catch (BinaryFormatException problem)
         {
             throw VembarException.Damaged($"'{writer.Base.Path}': the folder '{node.Path}' of the earlier image cannot be read: "
-                + $"{problem.Message}", "Capture into a new archive, or read everything again with --reread.");
+                + $"{problem.Message}", Advice.Of("capture-anew"));
         }
     }
 }

@@ -43,7 +43,7 @@ public static class DeployOperation
         });
         if (!isDisk && request.Compact != CompactionChoice.None)
             problems.Add(new VembarException(ErrorKind.Usage, "compact-where", "a folder of Linux keeps no compacted files",
-                "Deploy to a disk image, a device, or a volume of one (--volume), or leave out --compact."));
+                Advice.Of("compact-where")));
         if (request.ComputerName is { } name && AnswerFile.ComputerNameProblem(name) is { } problem)
             problems.Add(new VembarException(ErrorKind.Usage, "bad-computer-name", problem, "Use up to 15 letters, digits and hyphens, "
                 + "not digits alone."));
@@ -126,10 +126,16 @@ public static class DeployOperation
             new VembarException(ErrorKind.Environment, VembarException.Interrupted, $"interrupted; {left}", hint, null, cause),
         VembarException own =>
             new VembarException(own.Kind, own.Code, $"{own.Message}; {left}", own.Hint.Length > 0 ? $"{own.Hint} {hint}" : hint,
-            own.Details, own),
+            own.Details, own)
+            {
+                Advice = own.Advice,
+            },
         _ => VembarException.From(cause, doing, target) is { } error
             ? new VembarException(error.Kind, error.Code, $"{error.Message}; {left}",
-            error.Hint.Length > 0 ? $"{error.Hint} {hint}" : hint, error.Details, cause) : null,
+            error.Hint.Length > 0 ? $"{error.Hint} {hint}" : hint, error.Details, cause)
+            {
+                Advice = error.Advice,
+            } : null,
     };
 
     private static DeployResult OntoDisk(
@@ -272,7 +278,7 @@ public static class DeployOperation
             [.. disk.Volumes.Select(v => $"volume {v.Number}: {v.FileSystem.Kind}, {v.Length >> 20} MiB")]);
         if (volume.FileSystem.Kind != FileSystem.Ntfs)
             throw VembarException.Input("not-ntfs", $"volume {number} of '{path}' is not an NTFS volume ({volume.FileSystem.Kind})",
-                "Format it with NTFS first, or make the disk anew with --erase.");
+                Advice.Of("not-ntfs"));
         using var source = ResolvedSource.OpenVolume(disk, volume);
         return !source.IsDirty && source.IsJournalClean ? volume : throw DiskTarget.InUse($"volume {number} of '{path}'");
     }
@@ -287,7 +293,7 @@ public static class DeployOperation
             throw VembarException.Input("target-not-empty",
                 $"{displayName} is not empty: it holds "
                 + $"{string.Join(", ", names.Take(5))}{(names.Count > 5 ? $" and {names.Count - 5} more" : "")}",
-                "Keep what is there with --keep-existing, or make the disk anew with --erase.");
+                Advice.Of("volume-not-empty"));
     }
 
     // Nobody means a folder of such a name.
@@ -310,7 +316,7 @@ public static class DeployOperation
         if (context.Install is not { } install)
             throw VembarException.Input("no-windows",
                 $"{editor.DisplayName} holds no Windows, so it takes no answer file and no computer name",
-                "Leave out --answers and --computer-name.");
+                Advice.Of("not-windows"));
         if (request.Answers is not null)
         {
             var outcome = new AnswersChange(request.Answers).Apply(context).Single();
@@ -341,8 +347,8 @@ public static class DeployOperation
         if (request.Fill.Keys.FirstOrDefault(n => !wanted.Contains(n)) is { } unknown)
         {
             throw VembarException.Input("no-such-placeholder", $"the answer file of {editor.DisplayName} has no {{{{{unknown}}}}}",
-                wanted.Count > 0 ? $"It has {string.Join(", ", wanted.Select(w => $"{{{{{w}}}}}"))}."
-                : bytes is null ? "The image has no answer file; give one with --answers." : "Leave out --fill.");
+                wanted.Count > 0 ? Advice.Of("known-placeholders", ("value", string.Join(", ", wanted.Select(w => $"{{{{{w}}}}}"))))
+                : bytes is null ? Advice.Of("no-answer-file") : Advice.Of("no-placeholders"));
         }
         if (answers is null || wanted.Count == 0)
             return;
@@ -356,14 +362,14 @@ public static class DeployOperation
         {
             if (answers.Check(null).FirstOrDefault(f => f.IsError) is { } wrong)
                 throw VembarException.Input("bad-answer-file", $"with what was filled in, the answer file is not right: {wrong.Text}",
-                    "Give other texts with --fill.");
+                    Advice.Of("bad-answer-file"));
         }
         else
         {
             var what = $"the answer file still has {string.Join(", ", left.Select(w => $"{{{{{w}}}}}"))}";
             if (isDisk)
                 throw VembarException.Input("placeholders-left", $"{what}, and the machine would stop at it at its first start",
-                    $"Give {string.Join(" ", left.Select(w => w == "computer" ? "--computer-name NAME" : $"--fill {w}=TEXT"))}.");
+                    Advice.Of("placeholders-left", ("names", string.Join(' ', left))));
             warnings.Add(what);
         }
     }

@@ -20,14 +20,14 @@ internal static class TargetChecks
         var target = request.Target;
         if (Directory.Exists(target))
             throw VembarException.Input("not-a-disk", $"the target '{target}' is a folder, not a disk",
-                "Leave out --size, --layout, --volume and --erase to deploy into the folder.");
+                Advice.Of("not-a-disk"));
         if (request.Volume is not null && (request.Size is not null || request.Layout is not null || request.MayErase is not null))
             throw new VembarException(ErrorKind.Usage, "volume-or-layout",
                 "--volume deploys into a volume as it is; --size, --layout and --erase make the disk anew", "Give one or the other.");
         if (request.Size is < SmallestDisk)
             throw new VembarException(ErrorKind.Usage, "bad-size",
                 string.Create(CultureInfo.InvariantCulture, $"a disk of {request.Size} bytes is too small for Windows"),
-                "Give a size with its unit, for instance --size \"64 GiB\"; a number alone means bytes.");
+                Advice.Of("bad-size"));
         if (request.Size is > LargestDisk)
             throw new VembarException(ErrorKind.Usage, "bad-size",
                 $"a disk of {request.Size >> 40} TiB is larger than the {LargestDisk >> 40} TiB that are made here",
@@ -39,11 +39,10 @@ internal static class TargetChecks
         }
         if (request.Size is not null)
             throw VembarException.Input("target-exists", $"the target '{target}' is there already, and --size makes a new disk image",
-                "Name a file that is not there, or leave out --size and give --erase or --volume.");
+                Advice.Of("new-disk-exists"));
         if (request.Volume is null && request.MayErase is null)
             throw VembarException.Input("target-exists", $"the target '{target}' is there already, as a file or a disk",
-                "Name a folder or a new file; or, when it is a disk: give --erase to divide it anew (all that is on it is lost), or "
-                + "--volume N to deploy into a volume of it.");
+                Advice.Of("target-exists"));
         NoArchive(target, archive);
         if (UseOf(target) is { } use)
             throw VembarException.Environment("disk-in-use", $"the disk '{target}' is in use: {use}",
@@ -61,7 +60,7 @@ internal static class TargetChecks
         var target = request.Target;
         if (request.Volume is not null || request.Size is null)
             throw VembarException.Input("no-such-disk", $"there is no disk '{target}'",
-                request.Volume is not null ? "Check the path." : "Make a new disk image with --size, for instance --size \"64 GiB\".");
+                request.Volume is not null ? Advice.Of("check-path") : Advice.Of("no-such-disk"));
         if (Path.GetExtension(target).Equals(".vmb", StringComparison.OrdinalIgnoreCase))
             throw new VembarException(ErrorKind.Usage, "named-like-an-archive",
                 $"'{target}' is named like an archive, and is to be a disk",
@@ -156,7 +155,7 @@ internal static class TargetChecks
             if (!request.KeepExisting && !File.Exists(Path.Combine(full, DeployJournal.FileName))
                 && Directory.EnumerateFileSystemEntries(full).Any(e => Path.GetFileName(e) != DeployJournal.UnfinishedName))
                 throw VembarException.Input("target-not-empty", $"the target folder '{request.Target}' is not empty",
-                    "Name an empty or new folder, or keep what is there with --keep-existing.");
+                    Advice.Of("target-not-empty"));
         }
         else
         {
@@ -177,6 +176,6 @@ internal static class TargetChecks
         var free = Posix.FreeBytes(Path.GetFullPath(target));
         if (free < needed)
             throw VembarException.Environment("no-room", $"the image takes {needed >> 20} MiB, '{target}' has room for {free >> 20}",
-                "Make room there, choose another target, or try it all the same with --skip-room-check.");
+                Advice.Of("no-room-in-target"));
     }
 }

@@ -30,7 +30,7 @@ public static class CoverageOperation
         var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, displayName))) { MayChange = false };
         var (store, why) = DriverStore.Open(context);
         if (store is null)
-            throw VembarException.Input("no-driver-store", $"'{displayName}': {why}", "Leave out --image to compare the packages alone.");
+            throw VembarException.Input("no-driver-store", $"'{displayName}': {why}", Advice.Of("no-driver-store"));
         var unsigned = (record.UnsignedDrivers ?? []).Select(u => u.Inf).ToHashSet(StringComparer.OrdinalIgnoreCase);
         var held = DriverDatabase.Read(context.Hive("SYSTEM")!, inbox: true).Where(l => l.Ids.Count > 0)
             .Select(l => CandidateDriver.Of(l, l.IsAdded ? store.Fit(l) : null, !unsigned.Contains(l.Inf))).ToList();

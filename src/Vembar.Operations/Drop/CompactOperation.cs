@@ -43,7 +43,7 @@ public static class CompactOperation
         {
             throw VembarException.Damaged($"'{path}' is not rewritten, for its images "
                 + $"{string.Join(", ", old.Base.LostImages.Select(i => i.Number))} would be lost: their records are damaged",
-                "Heal it with `vembar verify ARCHIVE --repair-from COPY`.");
+                Advice.Of("heal"));
         }
         try
         {

@@ -46,8 +46,8 @@ public static class FilesOperation
                 var near = tree.Names(good).Select(n => (Name: n, Distance: EditDistance.Distance(n, part)))
                     .Where(n => n.Distance <= Math.Max(2, part.Length / 3)).OrderBy(n => n.Distance).FirstOrDefault();
                 throw VembarException.Input("no-such-path", $"{tree.DisplayName} has no '{path}'",
-                    near.Name is null ? $"List what there is with `vembar files {tree.DisplayName} \"{good}\"`."
-                    : $"Did you mean '{good.Child(near.Name)}'?");
+                    near.Name is null ? Advice.Of("list-paths", ("displayName", tree.DisplayName), ("good", good.ToString()))
+                    : Advice.Of("near-path", ("value", good.Child(near.Name).ToString())));
             }
             good = good.Child(part);
         }

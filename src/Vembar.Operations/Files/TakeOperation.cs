@@ -31,9 +31,9 @@ public static class TakeOperation
                 + $"{string.Join(", ", twin.Select(t => t.Path))}", "Take them in two runs, to two folders."));
         foreach (var entry in found.Where(f => Path.Exists(Path.Combine(to, f.Entry.Name))))
             problems.Add(VembarException.Input("target-exists", $"'{Path.Combine(to, entry.Entry.Name)}' is there already",
-                "Choose another folder with --to."));
+                Advice.Of("choose-target")));
         if (File.Exists(to))
-            problems.Add(VembarException.Input("not-a-folder", $"'{to}' is a file", "Name a folder with --to."));
+            problems.Add(VembarException.Input("not-a-folder", $"'{to}' is a file", Advice.Of("not-a-folder")));
         Checks.Throw(problems);
         var isNew = !Directory.Exists(to);
         try
@@ -83,7 +83,7 @@ public static class TakeOperation
         var at = WindowsPath.Parse(path);
         if (FilesOperation.Locate(tree, at) is not { Content: { } content })
             throw VembarException.Input("not-a-file", $"'{at}' is not a file, so it cannot be printed",
-                "Name one file, or take the folder with --to DIR.");
+                Advice.Of("not-a-file"));
         var zeros = new byte[1 << 16];
         var end = 0L;
         void Fill(long until)

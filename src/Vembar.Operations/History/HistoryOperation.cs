@@ -76,13 +76,13 @@ public static class HistoryOperation
         {
             throw VembarException.Input("no-such-state",
                 $"'{path}' has no state {number}{(states[^1].Commit is null ? " that can be found" : "")}",
-                "States can be gone back to until the archive is compacted; `vembar history` lists them.",
+                Advice.Of("no-such-state"),
                 [.. states.AsEnumerable().Reverse()
                 .Select(s => s.Commit is null ? s.Problem : $"{s.Commit.Sequence}: {s.Catalogue?.Change ?? "damaged"}")]);
         }
         if (states[found].Catalogue is not { } catalogue)
             throw VembarException.Damaged($"state {number} of '{path}' cannot be gone back to: {states[found].Problem}",
-                "Choose another one; `vembar history` lists them.");
+                Advice.Of("other-state"));
         var described = new Describer(writer.Base).Describe(states[found]);
         if (found > 0 || writer.Base.IsIndexRebuilt)
         {

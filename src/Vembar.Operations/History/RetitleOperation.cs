@@ -15,7 +15,7 @@ public static class RetitleOperation
     {
         if (request is { Name: null, Version: null, Edition: null, Note: null, Labels.Count: 0 })
             throw new VembarException(ErrorKind.Usage, "nothing-to-do", "nothing was said to change",
-                "Give --name, --version, --edition, --note or --label.");
+                Advice.Of("nothing-to-retitle"));
         if (request.Name is not null)
             Checks.ImageName(request.Name);
         using var writer =

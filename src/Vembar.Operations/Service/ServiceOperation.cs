@@ -25,7 +25,7 @@ public static class ServiceOperation
         var clock = Stopwatch.StartNew();
         if (request.Changes.Count == 0)
             throw new VembarException(ErrorKind.Usage, "nothing-to-do", "no change was asked for",
-                "Give --order, or changes such as --driver, --package, --answers, --put.");
+                Advice.Of("nothing-to-service"));
         if (request.As is not null)
             Checks.ImageName(request.As);
         if (request.PlanOnly)

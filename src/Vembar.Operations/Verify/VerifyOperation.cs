@@ -40,7 +40,7 @@ public static class VerifyOperation
         {
             if (writer.Base.UncommittedTail == 0)
                 throw VembarException.Input("nothing-to-give-up", $"'{path}' has nothing behind its last whole state",
-                    "Nothing was changed. `vembar verify` tells what is damaged.");
+                    Advice.Of("nothing-to-give-up"));
             writer.GiveUpTail();
         }
         return Run(path, progress, cancellation);

@@ -48,7 +48,7 @@ internal sealed class Workspace : IDisposable
             throw VembarException.Input("not-a-folder", $"'{folder}' is a file", "Name a new or empty folder.");
         if (Directory.Exists(Path.Combine(folder, OwnFolder)))
             throw VembarException.Input("is-a-workspace", $"'{folder}' is a workspace already",
-                $"Close it with 'vembar workspace close {folder}', or name another folder.");
+                Advice.Of("is-a-workspace", ("folder", folder)));
         if (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any())
             throw VembarException.Input("target-not-empty", $"the folder '{folder}' is not empty", "Name a new or empty folder.");
         try
@@ -72,7 +72,7 @@ internal sealed class Workspace : IDisposable
         if (!Directory.Exists(Path.Combine(folder, OwnFolder)))
             throw VembarException.Input("not-a-workspace", Directory.Exists(folder)
                 ? $"'{folder}' is not a workspace: it has no folder '{OwnFolder}'"
-                : $"there is no workspace '{folder}'", "Lay an image open with 'vembar workspace open IMAGE DIR'.");
+                : $"there is no workspace '{folder}'", Advice.Of("not-a-workspace"));
         var held = Hold(folder);
         try
         {
@@ -82,7 +82,7 @@ internal sealed class Workspace : IDisposable
                 throw VembarException.Input("workspace-unfinished",
                     state.State == "closing" ? $"the workspace '{folder}' was being closed when that was interrupted"
                     : $"the workspace '{folder}' was not laid open to its end",
-                    $"Take what you need out of it and close it with 'vembar workspace close {folder} --lose-changes'.");
+                    Advice.Of("workspace-unfinished", ("folder", folder)));
             }
             return new Workspace(folder, held, state);
         }

@@ -54,7 +54,7 @@ public static class WorkspaceOperation
         var editor = new TreeEditor(tree);
         if (only.Count > 0 && editor.KeepOnly([.. only.Select(WindowsPath.Parse)]) is { Count: > 0 } missing)
             throw VembarException.Input("no-such-path", $"'{editor.DisplayName}' has no '{missing[0]}'",
-                "See what it holds with `vembar files`.", missing.Count > 1 ? [.. missing.Select(m => $"'{m}'")] : []);
+                Advice.Of("no-such-path"), missing.Count > 1 ? [.. missing.Select(m => $"'{m}'")] : []);
         if (editor.Children(editor.Root).Any(c => c.Entry.HasName(Workspace.OwnFolder)))
             throw VembarException.Input("name-not-possible",
                 $"the image has an entry '{Workspace.OwnFolder}' at its top, which is what workspaces call their own folder",
@@ -135,7 +135,7 @@ public static class WorkspaceOperation
     {
         if (archive.Header.Id != workspace.State.ArchiveId)
             throw VembarException.Input("other-archive",
-                $"'{archive.Path}' is not the archive that '{workspace.Folder}' was laid open from", "Name that one with --archive.");
+                $"'{archive.Path}' is not the archive that '{workspace.Folder}' was laid open from", Advice.Of("other-archive"));
     }
 
     private static ArchiveReader OpenArchive(Workspace workspace, string? given)
@@ -149,7 +149,7 @@ public static class WorkspaceOperation
         catch (VembarException problem) when (problem.Code == "no-such-archive")
         {
             throw VembarException.Input("no-such-archive", $"{problem.Message}, which '{workspace.Folder}' was laid open from",
-                "Say where it is now with --archive FILE.");
+                Advice.Of("archive-moved"));
         }
     }
 
@@ -239,7 +239,7 @@ public static class WorkspaceOperation
                 "Mend that in the workspace, and save again.", status.Problems.Count > 1 ? status.Problems : []);
         if (!request.AcceptRemovals && changes.Files is var (all, gone) && IsMuch(all, gone))
             throw VembarException.Input("much-is-gone", $"{gone} of {all} files that were laid open in '{request.Folder}' are gone",
-                "If that is meant, give --accept-removals; if not, lay the image open anew.");
+                Advice.Of("much-is-gone"));
         var current = writer.Base.Images.FirstOrDefault(i => i.Number == image.Number);
         if (status.Changes.Count == 0 && saved is not null && (request.As is null || IsSaved(saved, request.As)))
             return new WorkspaceSaved(status, saved, true, 0, clock.Elapsed.TotalSeconds);
@@ -248,7 +248,7 @@ public static class WorkspaceOperation
             throw VembarException.Input("name-taken",
                 $"the run that was killed had saved image {saved!.Number} \"{saved.Name}\", and {status.Changes.Count} "
                 + $"{(status.Changes.Count == 1 ? "change" : "changes")} came since",
-                "Save them into that image by leaving --as out, or into another with another name.");
+                Advice.Of("name-taken"));
         }
         if (status.Changes.Count == 0 && request.As is null && request.Title.IsIn(current ?? image))
             return new WorkspaceSaved(status, current ?? image, false, 0, clock.Elapsed.TotalSeconds);
@@ -269,7 +269,7 @@ public static class WorkspaceOperation
             throw VembarException.Input("image-changed",
                 current is null ? $"image {image.Number} \"{image.Name}\" is not in '{writer.Base.Path}' any more"
                 : $"image {image.Number} \"{current.Name}\" was changed since '{request.Folder}' was laid open from it",
-                "Save it as an image of its own with --as NAME; `vembar diff` shows what differs.");
+                Advice.Of("image-changed"));
         }
         else
         {
@@ -316,7 +316,7 @@ public static class WorkspaceOperation
             if (status.Changes.Count + status.Problems.Count > 0)
                 throw VembarException.Input("not-saved",
                     $"'{folder}' has {status.Changes.Count} {(status.Changes.Count == 1 ? "change" : "changes")} that "
-                    + $"{(status.Changes.Count == 1 ? "is" : "are")} not saved", "Save it, or give --lose-changes to lose them.",
+                    + $"{(status.Changes.Count == 1 ? "is" : "are")} not saved", Advice.Of("not-saved"),
                     [.. status.Changes.Take(10).Select(c => $"{c.Kind.ToString().ToLowerInvariant()} {c.Path}")]);
         }
         else

@@ -60,7 +60,7 @@ public sealed record ArchiveHeader(Guid Id, ChunkSizes Sizes, IReadOnlyList<Base
         var got = file.Read(start, 0);
         if (got < Magic.Length || !start[..Magic.Length].SequenceEqual(Magic))
             throw VembarException.Input("not-an-archive", $"'{path}' is not a Vembar archive",
-                "Name a .vmb file that `vembar capture` made.");
+                Advice.Of("not-an-archive"));
         if (got < FixedLength)
             throw VembarException.Damaged($"'{path}' is cut short: its header has {got} of {FixedLength} bytes",
                 "Take it from another copy.");
@@ -80,7 +80,7 @@ public sealed record ArchiveHeader(Guid Id, ChunkSizes Sizes, IReadOnlyList<Base
         if (XxHash3.HashToUInt64(whole.AsSpan(0,
             whole.Length - 8)) != BinaryPrimitives.ReadUInt64LittleEndian(whole.AsSpan(whole.Length - 8)))
             throw VembarException.Damaged($"'{path}' has a damaged header (its checksum does not match)",
-                "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
+                Advice.Of("take-copy-or-recover"));
         try
         {
             reader = new BinaryFormatReader(whole.AsSpan(0, whole.Length - 8), "header");

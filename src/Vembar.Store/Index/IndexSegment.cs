@@ -88,8 +88,7 @@ internal sealed class IndexSegment
     {
         VembarException Damaged() => VembarException.Damaged(
             $"'{path}' has a damaged index at byte {extent.Offset}",
-            "Heal it with `vembar verify ARCHIVE --repair-from COPY`, or save what can be read with `vembar verify ARCHIVE --recover "
-            + "NEW.vmb`.");
+            Advice.Of("heal-or-recover"));
         // Its checksum first: what a damaged record says of its length is not believed with memory.
         if (extent.Length > Array.MaxLength || extent.Length < HeadLength + 8 || (extent.Length > Large && !IsWhole(file, extent)))
             throw Damaged();

@@ -66,8 +66,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             if (mending is null)
             {
                 throw VembarException.Damaged(problem.Message,
-                    "Heal it with `vembar verify ARCHIVE --repair-from COPY`, or go back to a state that `vembar history ARCHIVE` shows "
-                    + "to be sound with `vembar rewind ARCHIVE --to N`.");
+                    Advice.Of("heal-or-rewind"));
             }
             problems.Add(problem.Message);
             Catalogue = new Catalogue();
@@ -112,7 +111,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         fileSystem ??= LocalFileSystem.Instance;
         if (Native.Posix.IsFolder(path))
             throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive",
-                "Name a .vmb file that `vembar capture` made.");
+                Advice.Of("not-an-archive"));
         IArchiveFile file;
         try
         {
@@ -122,7 +121,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         {
             throw error.Code == "not-found"
                 ? VembarException.Input("no-such-archive", $"there is no archive '{path}'",
-                "Check the path, or make it with `vembar capture`.") : error;
+                Advice.Of("no-such-archive")) : error;
         }
         try
         {
@@ -145,7 +144,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             var length = file.Length;
             var state = StateFinder.Find(file, header, length) ?? throw VembarException.Damaged(
                 $"'{path}' holds no complete state: it is cut short or its end is damaged",
-                "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.");
+                Advice.Of("take-copy-or-recover"));
             return new ArchiveReader(file, place, header, state, length, new BaseArchives(place, header, fileSystem, depth), mending);
         }
         catch (Exception failure) when (failure is not VembarException

@@ -55,7 +55,7 @@ internal sealed class BaseArchives : IDisposable
         if (_depth >= Deepest)
             throw VembarException.Input("base-circle",
                 $"'{_place.Path}' is based on an archive that is based on others, more than {Deepest} deep",
-                "Make one of them stand alone with `vembar copy`.");
+                Advice.Of("base-circle"));
         var others = new List<string>();
         foreach (var candidate in Candidates(wanted))
         {
@@ -76,7 +76,7 @@ internal sealed class BaseArchives : IDisposable
             "base-missing",
             $"'{_place.Path}' stores only what its base '{wanted.Name}' ({wanted.Id}) lacks, and "
             + $"{(others.Count == 0 ? "that archive is not beside it" : "that archive was not found")}",
-            $"Put '{wanted.Name}' beside it, or say where it is with --base PATH.", others);
+            Advice.Of("base-missing", ("name", wanted.Name)), others);
     }
 
     private IEnumerable<string> Candidates(BaseArchive wanted)

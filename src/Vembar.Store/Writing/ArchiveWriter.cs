@@ -177,7 +177,7 @@ public sealed class ArchiveWriter : IDisposable
             file.Dispose();
             if (clock.Elapsed >= wait)
                 throw VembarException.Environment("archive-locked", $"'{path}' is being written by another process",
-                    "Try again when it has finished, or wait for it with --wait SECONDS.");
+                    Advice.Of("archive-locked"));
             cancellation.WaitHandle.WaitOne(100);
             cancellation.ThrowIfCancellationRequested();
         }
@@ -191,8 +191,7 @@ public sealed class ArchiveWriter : IDisposable
         {
             throw VembarException.Damaged($"'{place.Path}' holds a newer state behind state {reader.Sequence} that is damaged; a change "
                 + $"would lose it",
-                "Save it with `vembar verify ARCHIVE --recover NEW.vmb` or heal it with --repair-from COPY; or give it up with `vembar "
-                + "verify ARCHIVE --give-up-newer`.");
+                Advice.Of("newer-state-damaged"));
         }
         return new ArchiveWriter(fileSystem, file, reader, effort, created);
     }
@@ -212,7 +211,7 @@ public sealed class ArchiveWriter : IDisposable
         if (bytes.Length > ChunkLimits.Longest)
             throw VembarException.Input("too-large",
                 $"a file or folder needs {bytes.Length >> 20} MiB to be described, which is more than {ChunkLimits.Longest >> 20} MiB",
-                "Leave it out with --leave-out, or split it.");
+                Advice.Of("too-large"));
         var id = Blake3.Hash(bytes);
         // Records are never taken from a base: which images there are can be told without it.
         if (kind == BlockKind.Record ? Base.TryFind(id, out _) || !_added.TryAdd(id) : !TryClaim(id))

@@ -285,7 +285,7 @@ internal sealed class ContentPipeline : IDisposable
     private static VembarException Unread(SourceNode node, Exception failure) =>
         failure is Native.NativeException { Errno: not (Native.Errno.AccessDenied or Native.Errno.NotPermitted) }
         ? VembarException.Input("unreadable", $"'{node.Path}' cannot be read: {failure.Message}",
-        "The source is damaged. Take it from another copy, or leave such files out with --skip-unreadable.")
+        Advice.Of("source-damaged"))
         : VembarException.From(failure, "read", node.Path.ToString())!;
 
     // Cuts as much as can be cut now; what is left at the end of a stretch that goes on is read again with what follows.

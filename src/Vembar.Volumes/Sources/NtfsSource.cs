@@ -182,7 +182,7 @@ public sealed class NtfsSource : ISource
             if (TreeLimits.NameProblem(name) is { } wrong)
                 walk.Unreadable(string.Join('/', path), VembarException.Input("damaged-folder",
                     $"{DisplayName}: '{string.Join('/', path)}' cannot be the name of a file: {wrong}",
-                    "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
+                    Advice.Of("damaged-folder")));
             else
                 Visit(walk, volume, folder.Node, path, name, child);
             walk.Tick();
@@ -215,7 +215,7 @@ public sealed class NtfsSource : ISource
                 continue;
             var path = string.Join('/', [.. folder.Path, children[i].Name]);
             walk.Unreadable(path, VembarException.Input("damaged-folder", $"{DisplayName}: '{path}' is in its folder twice",
-                "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable."));
+                Advice.Of("damaged-folder")));
             for (; i >= first; i--)
             {
                 walk.Forget(children[i]);
@@ -278,7 +278,7 @@ public sealed class NtfsSource : ISource
     private VembarException Unreadable(NativeException failure, string[] path) =>
         failure.Errno is not (Errno.AccessDenied or Errno.NotPermitted)
         ? VembarException.Input("unreadable", $"{DisplayName}: '{string.Join('/', path)}' cannot be read: {failure.Message}",
-        "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.")
+        Advice.Of("unreadable"))
         : VembarException.From(failure, "read", $"{DisplayName}/{string.Join('/', path)}")!;
 
     private TreeEntry Describe(SourceWalk walk, NtfsFile file, NtfsDescription description, string name, ulong parent, string[] path)
@@ -289,10 +289,10 @@ public sealed class NtfsSource : ISource
         if (!description.IsFolder && (attributes & IsNotHere) != 0)
             walk.Problems.Add(VembarException.Input("placeholder-file", $"{DisplayName}: '{string.Join('/', path)}' is a placeholder: "
                 + $"its content is on a server, not on the volume",
-                "Fetch it on the reference before capturing, or leave it out with --leave-out."));
+                Advice.Of("placeholder-file")));
         if (attributes.HasFlag(WindowsAttributes.Encrypted))
             walk.Problems.Add(VembarException.Input("encrypted-file", $"{DisplayName}: '{string.Join('/', path)}' is encrypted by the "
-                + $"file system", "Decrypt it on the reference, or leave it out with --leave-out."));
+                + $"file system", Advice.Of("encrypted-file")));
         List<PendingStream>? streams = null;
         foreach (var (stream, length) in description.Streams)
         {

@@ -147,7 +147,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
             return false;
         Unreadable(string.Join('/', path), VembarException.Input(
             "too-deep", $"{displayName}: '{string.Join('/', path[..3])}/…' leads more than {TreeLimits.MaxDepth} folders down",
-            "Move what is in it further up, or leave it out with --leave-out."));
+            Advice.Of("too-deep")));
         return true;
     }
 
@@ -181,7 +181,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         {
             Problems.Add(VembarException.Input("overlaid-file", $"{(count == 1 ? "a file" : $"{count} files")} "
                 + $"{reason}{(count == 1 ? ":" : ", such as")} '{first}'",
-                "Expand them on the reference before capturing it (compact /u /exe), or leave them out with --skip-unreadable."));
+                Advice.Of("overlaid-file")));
         }
         if (Problems.Count > 0)
             throw VembarException.Aggregate([.. Problems.OrderBy(p => p.Message, StringComparer.Ordinal)]);

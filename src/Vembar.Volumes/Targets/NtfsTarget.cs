@@ -174,7 +174,7 @@ internal sealed class NtfsTarget
         var free = _volume.FreeBytes();
         if (needed > free && !_keepExisting && !IsResuming && !_skipRoomCheck)
             problems.Add(VembarException.Environment("no-room", $"the image needs about {needed >> 20} MiB on the volume, which has "
-                + $"{free >> 20} MiB free", "Make the disk or the partition larger, or try it all the same with --skip-room-check."));
+                + $"{free >> 20} MiB free", Advice.Of("no-room-on-volume")));
         if (problems.Count > 0)
             throw VembarException.Aggregate(problems);
     }

@@ -38,7 +38,7 @@ public sealed class ResolvedSource : IDisposable
         {
             if (number is not null)
                 throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{path}' is not a disk, so it has no volumes to choose from",
-                    "Leave out --volume.");
+                    Advice.Of("no-volumes"));
             return new ResolvedSource(FolderSource.Open(path), null, null, []);
         }
         var disk = Disk.Open(path);
@@ -67,7 +67,7 @@ public sealed class ResolvedSource : IDisposable
                 throw VembarException.Input("encrypted-volume", $"{displayName} is encrypted as a whole; nothing of it can be read",
                 "Turn the encryption off on the reference and let it finish (manage-bde -off), then shut it down again."),
             var kind => throw VembarException.Input("not-ntfs", $"{displayName} is not an NTFS volume ({kind})",
-                $"See what the disk holds with `vembar survey {disk.Path}`."),
+                Advice.Of("nothing-to-capture", ("path", disk.Path))),
         };
     }
 
@@ -76,7 +76,7 @@ public sealed class ResolvedSource : IDisposable
         + $"{v.FileSystem.Kind}{(v.FileSystem.Label.Length > 0 ? $" \"{v.FileSystem.Label}\"" : "")}, {v.Length / (1 << 20)} MiB")];
 
     private static DiskVolume Given(Disk disk, int number) => disk.Volumes.FirstOrDefault(v => v.Number == number)
-        ?? throw VembarException.Input("no-such-volume", $"'{disk.Path}' has no volume {number}", "Choose one of these with --volume.",
+        ?? throw VembarException.Input("no-such-volume", $"'{disk.Path}' has no volume {number}", Advice.Of("no-such-volume"),
         [.. disk.Table.Warnings, .. Describe(disk)]);
 
     private static DiskVolume WithWindows(Disk disk)
@@ -101,7 +101,7 @@ public sealed class ResolvedSource : IDisposable
         if (found.Count > 1)
             throw VembarException.Input("which-volume",
                 $"'{disk.Path}' holds Windows on {found.Count} volumes: {string.Join(", ", found.Select(v => v.Number))}",
-                $"Say which one with --volume; `vembar survey {disk.Path}` tells them apart.", Describe(disk));
+                Advice.Of("which-volume", ("path", disk.Path)), Describe(disk));
         // A volume alone, not a disk: whoever names it means it.
         if (disk.Table.Scheme == PartitionScheme.None)
             return disk.Volumes[0];
@@ -113,7 +113,7 @@ public sealed class ResolvedSource : IDisposable
                 $"no Windows was found on '{disk.Path}', and a volume of it is encrypted as a whole",
                 "Turn the encryption off on the reference and let it finish (manage-bde -off), then shut it down again.", Describe(disk));
         throw VembarException.Input("no-windows", $"no Windows was found on '{disk.Path}'",
-            "Name the volume with --volume to capture it as it is.", [.. disk.Table.Warnings, .. Describe(disk)]);
+            Advice.Of("no-windows"), [.. disk.Table.Warnings, .. Describe(disk)]);
     }
 
     /// <inheritdoc/>

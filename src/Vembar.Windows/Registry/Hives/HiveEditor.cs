@@ -131,7 +131,7 @@ internal sealed class HiveEditor(HiveImage hive, HiveAllocator cells, long time)
         if (count == ushort.MaxValue)
             throw VembarException.Environment("hive-full",
                 $"a key of the registry hive would have more lists of keys than {ushort.MaxValue}, which is all that its format can hold",
-                "Make fewer changes, or tidy the hive first with --tidy registry.");
+                Advice.Of("hive-full"));
         var length = SubkeyLeaf.HeadLength + (count + 1 + count / 4) * step;
         if (cells.TryResize(list, length))
             return list;

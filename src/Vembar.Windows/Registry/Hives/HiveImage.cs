@@ -185,7 +185,7 @@ internal sealed class HiveImage
         if (Length + (long)length > Longest)
             throw VembarException.Environment("hive-full",
                 $"the registry hive would be longer than {Longest >> 20} MiB, which is all that its format can hold",
-                "Make fewer changes, or tidy the hive first with --tidy registry.");
+                Advice.Of("hive-full"));
         var piece = _added.Count > 0 ? _added[^1] : null;
         if (piece is null || piece.Bytes.Length - piece.Used < length)
         {

@@ -229,7 +229,7 @@ public sealed class DriverStore
                 return string.Create(CultureInfo.InvariantCulture, $"oem{number}.inf");
         }
         throw VembarException.Input("drivers-full", $"the image has {MostPublished} added drivers; there is no name left",
-            "Take some out with --driver-out.");
+            Advice.Of("drivers-full"));
     }
 
     // The path in the image for a directory id; null for those that have no place of their own offline.

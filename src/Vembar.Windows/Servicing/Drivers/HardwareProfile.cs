@@ -26,7 +26,7 @@ public sealed record HardwareProfile(string Model, IReadOnlyList<HardwareDevice>
                 profiles.AddRange(files.Select(Read));
             else
                 throw VembarException.Input("no-profile", $"there is no hardware profile (.yaml) in '{path}'",
-                    "Make one with 'vembar drivers hardware' on a machine of that model.");
+                    Advice.Of("no-profile"));
         }
         if (profiles.GroupBy(p => p.Model, StringComparer.OrdinalIgnoreCase).FirstOrDefault(g => g.Count() > 1) is { } twice)
             throw VembarException.Input("bad-profile", $"two profiles are of the model '{twice.Key}'", "Give each model one profile.");

@@ -20,13 +20,13 @@ public static partial class HardwareScan
     {
         if (!Directory.Exists(Path.Combine(sys, "bus")))
             throw VembarException.Input("no-sys", $"'{sys}' does not show any devices",
-                "Run it on a Linux machine of that model, or name a copy of its /sys with --from.");
+                Advice.Of("no-sys"));
         var devices = Bus(sys, "pci", Pci, names).Concat(Bus(sys, "hdaudio", HdAudio, names)).Concat(Bus(sys, "usb", Usb, names))
             .Concat(Bus(sys, "hid", Hid, names)).Concat(Bus(sys, "acpi", Acpi, names))
             .DistinctBy(d => string.Join('|', d.HardwareIds).ToUpperInvariant()).ToList();
         if (devices.Count == 0)
             throw VembarException.Input("no-sys", $"'{sys}' shows no PCI, USB, HID, audio or ACPI devices",
-                "Run it on a Linux machine of that model, or name a copy of its /sys with --from.");
+                Advice.Of("no-sys"));
         model ??= string.Join(' ', new[] { Text(Path.Combine(sys, "class/dmi/id/sys_vendor")),
             Text(Path.Combine(sys, "class/dmi/id/product_name")) }.Where(t => t.Length > 0));
         return new HardwareProfile(model.Length > 0 ? model : "unknown model", devices);

@@ -24,7 +24,7 @@ public sealed class PutChange(string source, string target) : IChange
         var first = text.IndexOf('=');
         if (first <= 0 || first + 1 == text.Length)
             throw new VembarException(ErrorKind.Usage, "bad-put", $"'{text}' is not FILE=PATH",
-                "Write --put house.bmp=Windows/Web/house.bmp.");
+                Advice.Of("bad-put"));
         throw VembarException.Input("no-such-file", $"there is no file '{text[..first]}'", "Check the path in front of the '='.");
     }
 

@@ -159,7 +159,7 @@ public sealed class Package
         var replaces = Path.Exists(zip);
         if (replaces && !overwrite && !IsPackage(zip, draft.Manifest.Name))
             throw VembarException.Input("output-exists", $"'{zip}' is there already, and is no package '{draft.Manifest.Name}'",
-                "Name another file with --out, or write over it with --overwrite.");
+                Advice.Of("output-exists"));
         var source = Path.GetFullPath(folder);
         var target = Path.GetFullPath(zip);
         var files = Directory.EnumerateFiles(source, "*", SearchOption.AllDirectories).Where(f => Path.GetFullPath(f) != target)

@@ -1,0 +1,132 @@
+using System.Text;
+using Vembar.Common;
+
+namespace Vembar.Cli;
+
+/// <summary>What to do against errors, in the words of this program: its commands and options.</summary>
+internal static class AdviceText
+{
+    // By the advice's word; what stands in braces is one of its arguments.
+    private static readonly Dictionary<string, string> s_texts = new(StringComparer.Ordinal)
+    {
+        ["archive-locked"] = "Try again when it has finished, or wait for it with --wait SECONDS.",
+        ["archive-moved"] = "Say where it is now with --archive FILE.",
+        ["bad-answer-file"] = "Give other texts with --fill.",
+        ["bad-name"] = "Give it with --name \"Reading room\".",
+        ["bad-put"] = "Write --put house.bmp=Windows/Web/house.bmp.",
+        ["bad-size"] = "Give a size with its unit, for instance --size \"64 GiB\"; a number alone means bytes.",
+        ["base-circle"] = "Make one of them stand alone with `vembar copy`.",
+        ["base-missing"] = "Put '{name}' beside it, or say where it is with --base PATH.",
+        ["based-on-itself"] = "Leave out --based-on.",
+        ["capture-anew"] = "Capture into a new archive, or read everything again with --reread.",
+        ["capture-interrupted"] = "It is cut short or a capture into it was interrupted.",
+        ["check-path"] = "Check the path.",
+        ["choose-target"] = "Choose another folder with --to.",
+        ["compact-where"] = "Deploy to a disk image, a device, or a volume of one (--volume), or leave out --compact.",
+        ["damaged-folder"] = "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.",
+        ["drivers-full"] = "Take some out with --driver-out.",
+        ["encrypted-file"] = "Decrypt it on the reference, or leave it out with --leave-out.",
+        ["entry-too-large"] = "Take some of them away, or leave it out with --leave-out.",
+        ["heal"] = "Heal it with `vembar verify ARCHIVE --repair-from COPY`.",
+        ["heal-image"] = "Heal it with `vembar verify {path} --repair-from COPY`; name another image by its number.",
+        ["heal-or-recover"] =
+        "Heal it with `vembar verify ARCHIVE --repair-from COPY`, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.",
+        ["heal-or-rewind"] =
+        "Heal it with `vembar verify ARCHIVE --repair-from COPY`, or go back to a state that `vembar history ARCHIVE` shows to be sound "
+        + "with `vembar rewind ARCHIVE --to N`.",
+        ["hive-full"] = "Make fewer changes, or tidy the hive first with --tidy registry.",
+        ["image-changed"] = "Save it as an image of its own with --as NAME; `vembar diff` shows what differs.",
+        ["is-a-workspace"] = "Close it with 'vembar workspace close {folder}', or name another folder.",
+        ["known-placeholders"] = "It has {value}.",
+        ["list-paths"] = "List what there is with `vembar files {displayName} \"{good}\"`.",
+        ["much-is-gone"] = "If that is meant, give --accept-removals; if not, lay the image open anew.",
+        ["name-taken"] = "Save them into that image by leaving --as out, or into another with another name.",
+        ["near-path"] = "Did you mean '{value}'?",
+        ["new-disk-exists"] = "Name a file that is not there, or leave out --size and give --erase or --volume.",
+        ["newer-state-damaged"] =
+        "Save it with `vembar verify ARCHIVE --recover NEW.vmb` or heal it with --repair-from COPY; or give it up with `vembar verify "
+        + "ARCHIVE --give-up-newer`.",
+        ["no-answer-file"] = "The image has no answer file; give one with --answers.",
+        ["no-driver-store"] = "Leave out --image to compare the packages alone.",
+        ["no-images"] = "Add one with `vembar capture`.",
+        ["no-placeholders"] = "Leave out --fill.",
+        ["no-profile"] = "Make one with 'vembar drivers hardware' on a machine of that model.",
+        ["no-room"] = "Make room there, choose another place, or try it all the same with --skip-room-check.",
+        ["no-room-in-target"] = "Make room there, choose another target, or try it all the same with --skip-room-check.",
+        ["no-room-on-volume"] = "Make the disk or the partition larger, or try it all the same with --skip-room-check.",
+        ["no-such-archive"] = "Check the path, or make it with `vembar capture`.",
+        ["no-such-disk"] = "Make a new disk image with --size, for instance --size \"64 GiB\".",
+        ["no-such-path"] = "See what it holds with `vembar files`.",
+        ["no-such-state"] = "States can be gone back to until the archive is compacted; `vembar history` lists them.",
+        ["no-such-volume"] = "Choose one of these with --volume.",
+        ["no-sys"] = "Run it on a Linux machine of that model, or name a copy of its /sys with --from.",
+        ["no-volumes"] = "Leave out --volume.",
+        ["no-windows"] = "Name the volume with --volume to capture it as it is.",
+        ["not-a-disk"] = "Leave out --size, --layout, --volume and --erase to deploy into the folder.",
+        ["not-a-file"] = "Name one file, or take the folder with --to DIR.",
+        ["not-a-folder"] = "Name a folder with --to.",
+        ["not-a-workspace"] = "Lay an image open with 'vembar workspace open IMAGE DIR'.",
+        ["not-an-archive"] = "Name a .vmb file that `vembar capture` made.",
+        ["not-based-on"] = "Leave out --based-on, or name a new archive.",
+        ["not-ntfs"] = "Format it with NTFS first, or make the disk anew with --erase.",
+        ["not-ready"] = "Mend them on the reference, or capture it all the same with --accept-unready.",
+        ["not-saved"] = "Save it, or give --lose-changes to lose them.",
+        ["not-windows"] = "Leave out --answers and --computer-name.",
+        ["nothing-to-capture"] = "See what the disk holds with `vembar survey {path}`.",
+        ["nothing-to-give-up"] = "Nothing was changed. `vembar verify` tells what is damaged.",
+        ["nothing-to-retitle"] = "Give --name, --version, --edition, --note or --label.",
+        ["nothing-to-service"] = "Give --order, or changes such as --driver, --package, --answers, --put.",
+        ["other-archive"] = "Name that one with --archive.",
+        ["other-state"] = "Choose another one; `vembar history` lists them.",
+        ["output-exists"] = "Name another file with --out, or write over it with --overwrite.",
+        ["overlaid-file"] = "Expand them on the reference before capturing it (compact /u /exe), or leave them out with --skip-unreadable.",
+        ["placeholder-file"] = "Fetch it on the reference before capturing, or leave it out with --leave-out.",
+        ["see-damage"] = "Run `vembar verify` on the archive to see what it touches.",
+        ["source-damaged"] = "The source is damaged. Take it from another copy, or leave such files out with --skip-unreadable.",
+        ["take-copy-or-recover"] = "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.",
+        ["target-exists"] =
+        "Name a folder or a new file; or, when it is a disk: give --erase to divide it anew (all that is on it is lost), or --volume N "
+        + "to deploy into a volume of it.",
+        ["target-not-empty"] = "Name an empty or new folder, or keep what is there with --keep-existing.",
+        ["too-deep"] = "Move what is in it further up, or leave it out with --leave-out.",
+        ["too-large"] = "Leave it out with --leave-out, or split it.",
+        ["unreadable"] = "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.",
+        ["volume-not-empty"] = "Keep what is there with --keep-existing, or make the disk anew with --erase.",
+        ["which-volume"] = "Say which one with --volume; `vembar survey {path}` tells them apart.",
+        ["workspace-unfinished"] = "Take what you need out of it and close it with 'vembar workspace close {folder} --lose-changes'.",
+    };
+
+    /// <summary>What to do against an error; empty when there is nothing to be said.</summary>
+    public static string Of(VembarException error)
+    {
+        var advice = error.Advice is null ? "" : Of(error.Advice);
+        return error.Hint.Length == 0 ? advice : advice.Length == 0 ? error.Hint : $"{advice} {error.Hint}";
+    }
+
+    /// <summary>The lines below an error: what is wrong each time, when it stands for several.</summary>
+    public static IReadOnlyList<string> DetailsOf(VembarException error) => error.Problems.Count == 0 ? error.Details
+        : [.. error.Problems.Select(p => Of(p) is { Length: > 0 } what ? $"{p.Message} ({what})" : p.Message)];
+
+    private static string Of(Advice advice)
+    {
+        if (advice.Word == "placeholders-left")
+        {
+            var options = advice.Arguments["names"].Split(' ').Select(n => n == "computer" ? "--computer-name NAME" : $"--fill {n}=TEXT");
+            return $"Give {string.Join(" ", options)}.";
+        }
+        if (!s_texts.TryGetValue(advice.Word, out var text))
+            throw new InvalidOperationException($"there are no words for the advice '{advice.Word}'");
+        // Arguments may hold braces of their own, so the text is gone through once.
+        var said = new StringBuilder();
+        for (var at = 0; at < text.Length;)
+        {
+            var open = text.IndexOf('{', at);
+            if (open < 0)
+                return said.Append(text, at, text.Length - at).ToString();
+            var close = text.IndexOf('}', open);
+            said.Append(text, at, open - at).Append(advice.Arguments[text[(open + 1)..close]]);
+            at = close + 1;
+        }
+        return said.ToString();
+    }
+}

@@ -1,0 +1,29 @@
+using System.Text.RegularExpressions;
+using Xunit;
+
+namespace Vembar.Tests.Architecture;
+
+/// <summary>The layers say what would help by a word; the program has the text for each.</summary>
+public partial class AdviceTests
+{
+    [GeneratedRegex(@"Advice\.Of\(\s*""(?<word>[a-z-]+)""(?<arguments>(,\s*\(""\w+"")?)")]
+    private static partial Regex Use();
+
+    [GeneratedRegex(@"^\s+\[""(?<word>[a-z-]+)""\] =", RegexOptions.Multiline)]
+    private static partial Regex Text();
+
+    private static IEnumerable<string> Code(string folder) =>
+        Directory.EnumerateFiles(Path.Combine(Repository.Root, "src", folder), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal)).Select(File.ReadAllText);
+
+    [Fact]
+    public void EachAdviceHasItsWords()
+    {
+        string[] layers = ["Vembar.Common", "Vembar.Store", "Vembar.Images", "Vembar.Volumes", "Vembar.Windows", "Vembar.Operations"];
+        var used = layers.SelectMany(Code).SelectMany(c => Use().Matches(c)).Select(m => m.Groups["word"].Value).Distinct().Order();
+        var file = File.ReadAllText(Path.Combine(Repository.Root, "src/Vembar.Cli/AdviceText.cs"));
+        // One is put together in code.
+        var known = Text().Matches(file).Select(m => m.Groups["word"].Value).Append("placeholders-left").Order();
+        Assert.Equal(known, used);
+    }
+}
