@@ -9,6 +9,7 @@ using Spectre.Console;
 using Spectre.Console.Rendering;
 using Vembar.Common;
 using Vembar.Common.Files;
+using Vembar.Operations;
 
 namespace Vembar.Cli;
 
@@ -21,6 +22,9 @@ internal sealed partial class Session : IDisposable
     private readonly List<PosixSignalRegistration> _signals = [];
     private readonly Serilog.Core.Logger? _log;
     private readonly Stopwatch _clock = Stopwatch.StartNew();
+
+    /// <summary>What the work gets from this program.</summary>
+    public OperationHost Host { get; } = new() { Memory = new CollectorPolicy() };
 
     private Session(ParseResult parse)
     {

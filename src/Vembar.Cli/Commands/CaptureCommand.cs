@@ -81,6 +81,7 @@ internal static class CaptureCommand
             {
                 var request = new CaptureRequest
                 {
+                    Host = session.Host,
                     Source = parse.GetRequiredValue(source),
                     Archive = SharedOptions.PlaceOf(parse, archive),
                     Name = parse.GetRequiredValue(name),

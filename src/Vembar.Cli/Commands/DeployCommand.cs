@@ -73,6 +73,7 @@ internal static class DeployCommand
                 var result = DeployOperation.Run(
                     new DeployRequest
                     {
+                        Host = session.Host,
                         Image = SharedOptions.ImageOf(parse, image),
                         Target = parse.GetRequiredValue(target),
                         KeepExisting = parse.GetValue(keep),

@@ -209,6 +209,7 @@ internal static class ServiceCommand
                 options = options with { Trust = DriverTrust.Load(trusted) };
                 var request = new ServiceRequest
                 {
+                    Host = session.Host,
                     Image = SharedOptions.ImageOf(parse, image),
                     Changes =
                     [

@@ -52,7 +52,7 @@ public static class CaptureOperation
         {
             Bases = [.. request.Archive.Bases, request.BasedOn],
         };
-        var began = DateTime.UtcNow;
+        var began = request.Host.Now;
         var warnings = new List<string>(found!.Warnings);
         var source = found.Source;
         var install = ReadInstall(source, warnings);
@@ -69,14 +69,14 @@ public static class CaptureOperation
         var earlier = EarlierImage.Find(writer.Base, source, Path.GetFullPath(request.Source), trustTimes: !request.Reread, began);
         var reads = request.Reread || earlier is { TrustsTimes: false };
         var (looking, expected) = earlier is not null && reads ? ($"comparing with image {earlier.Number}", earlier.Files) : ("looking", 0);
-        using var pause = Collecting.Paused();
+        using var pause = request.Host.Memory.BeginKeeping();
         var tree = source.Walk(exclusions!, request.Archive.Path, request.SkipUnreadable,
             files => progress.Report(new OperationProgress(looking, files, expected, false, "")), cancellation, earlier, opensAll: true);
         warnings.AddRange(tree.Warnings);
         CheckRoom(request, writer.Base, tree.Allocated);
         var files = ContentFiles(tree.Root, all: reads);
         var total = files.Sum(f => f.Length);
-        Collecting.After(tree.Files);
+        request.Host.Memory.EndPhase(tree.Files);
         using var pipeline = new ContentPipeline(writer, request.Effort, source.Open, request.SkipUnreadable, cancellation);
         pipeline.Run(files,
             state => progress.Report(new OperationProgress("reading and storing", state.BytesRead, total, true, state.Current)));
@@ -86,14 +86,14 @@ public static class CaptureOperation
         warnings.AddRange(pipeline.Changed.Select(path => $"'{path}' changed while it was read; the image holds what was read last"));
         var filesRead = files.Count + tree.FilesRead;
         files = [];
-        Collecting.After(tree.Files);
+        request.Host.Memory.EndPhase(tree.Files);
         progress.Report(new OperationProgress("writing the index", 0, 0, false, ""));
         var vanished = new List<string>();
         var root = TreeCodec.WriteFolder(writer, [WriteNode(writer, tree.Root, vanished)]);
         warnings.AddRange(vanished.Except(pipeline.Unreadable.Select(u => u.Path))
             .Select(path => $"'{path}' went away while the folder was read; it is not in the image"));
         cancellation.ThrowIfCancellationRequested();
-        Collecting.After(tree.Files);
+        request.Host.Memory.EndPhase(tree.Files);
 
         var state = pipeline.State;
         var record = new ImageRecord

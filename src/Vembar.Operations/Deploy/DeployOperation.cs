@@ -74,11 +74,11 @@ public static class DeployOperation
                 Directory.CreateDirectory(request.Target);
             target = new FolderTarget(request.Target, editor, tree, archive, request.KeepExisting, JournalKey(image, editor));
             progress.Report(new OperationProgress("looking", 0, 0, false, ""));
-            using var pause = Collecting.Paused();
+            using var pause = request.Host.Memory.BeginKeeping();
             target.Plan(cancellation);
             if (!request.SkipRoomCheck && !request.KeepExisting && !target.IsResuming)
                 TargetChecks.Room(request.Target, target.BytesToWrite);
-            Collecting.After(image.Files);
+            request.Host.Memory.EndPhase(image.Files);
             target.Write((done, total, current) => progress.Report(new OperationProgress("writing files", done, total, true, current)),
                 cancellation);
             var differences = request.Verify

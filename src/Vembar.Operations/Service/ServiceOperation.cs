@@ -89,7 +89,7 @@ public static class ServiceOperation
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
         var entry = new HistoryEntry
         {
-            Time = DateTime.UtcNow,
+            Time = request.Host.Now,
             Action = "service",
             Order = request.Order,
             Details = [.. outcomes.Select(o => $"{o.Kind} {o.What}: {o.Status.ToString().ToLowerInvariant()} ({o.Why})")],

@@ -255,7 +255,7 @@ public static class WorkspaceOperation
         changes.Make();
         status = status with { FilesRead = changes.FilesRead };
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
-        var entry = new HistoryEntry { Time = DateTime.UtcNow, Action = "workspace", Details = Details(status.Changes) };
+        var entry = new HistoryEntry { Time = request.Host.Now, Action = "workspace", Details = Details(status.Changes) };
         var record = request.Title.In(ServiceOperation.Recorded(image, request.As, editor, writer, entry,
             WindowsInstall.ReadChanged(editor)));
         ImageRecord stored;

@@ -25,4 +25,7 @@ public sealed record WorkspaceSaveRequest
 
     /// <summary>How long to wait for another writer.</summary>
     public TimeSpan Wait { get; init; }
+
+    /// <summary>What the work gets from the program that it runs in.</summary>
+    public OperationHost Host { get; init; } = OperationHost.Default;
 }

@@ -1,13 +1,16 @@
 using System.Runtime;
+using Vembar.Operations;
 
-namespace Vembar.Operations;
+namespace Vembar.Cli;
 
-/// <summary>Gives memory back between the phases of work on very many files.</summary>
-internal static class Collecting
+/// <summary>
+/// What this program does about memory, as it does one thing and ends: the collector is kept away while a tree is read, and memory is given
+/// back between the phases of work on very many files.
+/// </summary>
+internal sealed class CollectorPolicy : IMemoryPolicy
 {
-    /// <summary>Keeps the collector away while a tree is read, for of what is made then most stays; until it has taken as much memory as
-    /// that may.</summary>
-    public static IDisposable Paused()
+    /// <summary>Keeps the collector away until as much memory is taken as that may.</summary>
+    public IDisposable BeginKeeping()
     {
         const long Most = 96 << 20;
         try
@@ -16,7 +19,7 @@ internal static class Collecting
         }
         catch (Exception refused) when (refused is InvalidOperationException or ArgumentOutOfRangeException)
         {
-            // Another operation of this process was a moment earlier, or there is not so much memory.
+            // There is not so much memory.
             return new Pause(false);
         }
     }
@@ -37,8 +40,8 @@ internal static class Collecting
         }
     }
 
-    // What a phase left behind stays in memory until the collector has a reason; with very many files that is a third of it.
-    public static void After(long files)
+    /// <summary>What a phase left behind would stay until the collector has a reason; with very many files that is a third of the memory.</summary>
+    public void EndPhase(long files)
     {
         const int Many = 250_000;
         if (files >= Many)
