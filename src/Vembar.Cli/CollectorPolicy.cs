@@ -40,7 +40,8 @@ internal sealed class CollectorPolicy : IMemoryPolicy
         }
     }
 
-    /// <summary>What a phase left behind would stay until the collector has a reason; with very many files that is a third of the memory.</summary>
+    /// <summary>What a phase left behind would stay until the collector has a reason; with very many files that is a third of the
+    /// memory.</summary>
     public void EndPhase(long files)
     {
         const int Many = 250_000;

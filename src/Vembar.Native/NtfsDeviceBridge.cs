@@ -50,6 +50,9 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
             Handle = ntfs_device_alloc(name, 0, _operations, GCHandle.ToIntPtr(_self));
         if (Handle == 0)
             throw new NativeException("allocate an NTFS device", "", Marshal.GetLastPInvokeError());
+        if (((nint*)Handle)[PrivateAt / sizeof(nint)] != GCHandle.ToIntPtr(_self) || State(Handle) != 0)
+            throw new DllNotFoundException(
+                $"{NtfsVolume.Library} is not the library that this program was made for: its devices are others");
     }
 
     /// <summary>The library's device; it is the volume's once that is open.</summary>

@@ -47,6 +47,17 @@ public sealed unsafe partial class NtfsFile : IDisposable
 
     internal string DisplayName { get; }
 
+    /// <summary>Why what the library has of this file cannot be; null when it can.</summary>
+    /// <param name="number">The file's number.</param>
+    internal string? Contradiction(ulong number)
+    {
+        const ulong NumberMask = 0xFFFF_FFFF_FFFF;
+        var record = At<nint>(RecordAt);
+        return (At<ulong>(NumberAt) & NumberMask) != number ? $"file {At<ulong>(NumberAt)} in the place of file {number}"
+            : record == 0 || !new ReadOnlySpan<byte>((byte*)record, 4).SequenceEqual("FILE"u8) ? "no record of a file where one is read"
+            : null;
+    }
+
     internal nint Handle => _inode != 0 ? _inode : throw new ObjectDisposedException(nameof(NtfsFile));
 
     private T At<T>(int offset) where T : unmanaged => Unsafe.ReadUnaligned<T>((byte*)Handle + offset);

@@ -30,11 +30,10 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     private readonly Dictionary<uint, byte[]> _security = [];
     private nint _volume;
 
-    private readonly IDisposable? _device;
+    private IDisposable? _device;
 
-    private NtfsVolume(NtfsDeviceBridge bridge, nint volume, bool write, IDisposable? device)
+    private NtfsVolume(NtfsDeviceBridge bridge, nint volume, bool write)
     {
-        _device = device;
         _bridge = bridge;
         _volume = volume;
         MayWrite = write;
@@ -54,19 +53,57 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         // Without the forensic flag a read-only mount still looks whether it might write.
         const uint ReadOnly = 1, Forensic = 0x04000000;
         var bridge = new NtfsDeviceBridge(device);
+        NtfsVolume opened;
         try
         {
             var volume = ntfs_device_mount(bridge.Handle, write ? 0 : ReadOnly | Forensic);
             if (volume == 0)
                 throw Failed(bridge, "open the NTFS volume", "");
             ntfs_create_lru_caches(volume);
-            return new NtfsVolume(bridge, volume, write, keepDevice ? null : device as IDisposable);
+            opened = new NtfsVolume(bridge, volume, write);
         }
         catch
         {
             bridge.Dispose();
             throw;
         }
+        try
+        {
+            opened.TestPlaces(device);
+        }
+        catch
+        {
+            // The device stays the caller's when this fails.
+            opened.Dispose();
+            throw;
+        }
+        opened._device = keepDevice ? null : device as IDisposable;
+        return opened;
+    }
+
+    // The library's structures are looked into at places that it does not promise. Where they are others, what is found there contradicts
+    // what the volume says of itself; then nothing that it holds can be relied on.
+    private void TestPlaces(INtfsDevice device)
+    {
+        var boot = new byte[NtfsBootSector.Length];
+        if (device.Read(boot, 0) < boot.Length || NtfsBootSector.TryRead(boot) is not { } sector)
+            return;
+        var problem = sector.Contradiction(MajorVersion, ClusterSize, Clusters);
+        if (problem is null)
+        {
+            using var root = Open(Root, "the root folder");
+            problem = root.Contradiction(Root);
+        }
+        if (problem is not null)
+            throw new DllNotFoundException($"{LibraryName()} is not the library that this program was made for: it has {problem}");
+    }
+
+    // The file that was loaded under the library's name: its ending is its version.
+    private static string LibraryName()
+    {
+        const string Maps = "/proc/self/maps", Name = "libntfs-3g.so";
+        var line = File.Exists(Maps) ? File.ReadLines(Maps).FirstOrDefault(l => l.Contains(Name, StringComparison.Ordinal)) : null;
+        return line is null ? Library : line[line.LastIndexOf('/')..].TrimStart('/');
     }
 
     internal nint Handle => _volume;

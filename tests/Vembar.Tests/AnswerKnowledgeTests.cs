@@ -256,10 +256,11 @@ public class AnswerKnowledgeTests(DemoFixture demo)
         }).Warnings, w => w.Contains("{{", StringComparison.Ordinal));
         Assert.Contains("<ComputerName>TVL-READ-014</ComputerName>", File.ReadAllText(folder.At("named/Windows/Panther/unattend.xml")),
             StringComparison.Ordinal);
-        Assert.Contains("It has {{desk}}.", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("x"), r => r with
+        var wrong = Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("x"), r => r with
         {
             Fill = new Dictionary<string, string> { ["dsk"] = "1" },
-        })).Hint, StringComparison.Ordinal);
+        }));
+        Assert.Equal(("known-placeholders", "{{desk}}"), (wrong.Advice!.Word, wrong.Advice.Arguments["value"]));
         Assert.Equal("bad-answer-file", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("x"), r => r with
         {
             Fill = new Dictionary<string, string> { ["desk"] = "far too long" },

@@ -198,4 +198,26 @@ public class NativeTests
         Posix.Unlock(second);
         Assert.Equal(0, Tools.Try("flock", ["-n", path, "true"]).Code);
     }
+
+    // The library's own places are looked into: what it has of a volume is held against the volume's first sector.
+    [Fact]
+    public void ALibraryWithOtherPlacesIsNoticed()
+    {
+        var boot = new byte[NtfsBootSector.Length];
+        System.Buffers.Binary.BinaryPrimitives.WriteUInt16LittleEndian(boot.AsSpan(11), 512);
+        boot[13] = 8;
+        System.Buffers.Binary.BinaryPrimitives.WriteInt64LittleEndian(boot.AsSpan(40), 8 * 1000 + 7);
+        var sector = NtfsBootSector.TryRead(boot)!.Value;
+        Assert.Equal(new NtfsBootSector(4096, 1000), sector);
+        Assert.Null(sector.Contradiction(3, 4096, 1000));
+        Assert.Equal("NTFS of version 77", sector.Contradiction(77, 4096, 1000));
+        Assert.Equal("clusters of 0 bytes where the volume has 4096", sector.Contradiction(3, 0, 1000));
+        Assert.Equal("0 clusters where the volume has 1000", sector.Contradiction(3, 4096, 0));
+        // 256 less 11: clusters of 2^11 sectors.
+        boot[13] = 245;
+        Assert.Equal(512 << 11, NtfsBootSector.TryRead(boot)!.Value.ClusterSize);
+        boot.AsSpan(11, 2).Clear();
+        Assert.Null(NtfsBootSector.TryRead(boot));
+        Assert.Null(NtfsBootSector.TryRead(boot.AsSpan(0, 20)));
+    }
 }
