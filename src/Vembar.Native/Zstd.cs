@@ -8,12 +8,14 @@ public sealed unsafe partial class Zstd : IDisposable
     internal const string Library = "libzstd.so.1";
     [LibraryImport(Library)] private static partial ZstdCompressor ZSTD_createCCtx();
     [LibraryImport(Library)] private static partial nuint ZSTD_CCtx_setParameter(ZstdCompressor context, int parameter, int value);
-    [LibraryImport(Library)] private static partial nuint ZSTD_compress2(
+    [LibraryImport(Library)]
+    private static partial nuint ZSTD_compress2(
         ZstdCompressor context, byte* to, nuint room, byte* from, nuint length);
     [LibraryImport(Library)] private static partial nuint ZSTD_compressBound(nuint length);
     [LibraryImport(Library)] private static partial uint ZSTD_isError(nuint code);
     [LibraryImport(Library)] private static partial ZstdDecompressor ZSTD_createDCtx();
-    [LibraryImport(Library)] private static partial nuint ZSTD_decompressDCtx(
+    [LibraryImport(Library)]
+    private static partial nuint ZSTD_decompressDCtx(
         ZstdDecompressor context, byte* to, nuint room, byte* from, nuint length);
 
     private ZstdCompressor? _compressor;
