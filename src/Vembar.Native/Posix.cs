@@ -56,6 +56,49 @@ public static unsafe partial class Posix
     [LibraryImport(C, SetLastError = true)] private static partial int ftruncate(int fd, long length);
     [LibraryImport(C, SetLastError = true)] private static partial int fstatfs(int fd, byte* result);
 
+    [LibraryImport(C, SetLastError = true)]
+    private static partial nint syscall(nint number, nint dir, byte* path, OpenHow* how, nint size);
+
+    private static int s_hasNoOpenBeneath;
+
+    /// <summary>Opens a folder below another one, to work in: no link is followed on the way, and it does not lead out.</summary>
+    /// <param name="root">Where the path begins.</param>
+    /// <param name="raw">The path, with a NUL at the end.</param>
+    /// <returns>Null when this kernel cannot (before Linux 5.6, or where a sandbox forbids it).</returns>
+    /// <exception cref="NativeException">It cannot be opened, or a link is in the way.</exception>
+    public static SafeFileHandle? TryOpenBeneath(SafeHandle root, ReadOnlySpan<byte> raw)
+    {
+        const nint OpenAt2 = 437;
+        const int PathOnly = 0x200000, TryAgain = 11, NotPermitted = 1, NoSuchCall = 38;
+        if (Volatile.Read(ref s_hasNoOpenBeneath) != 0)
+            return null;
+        var how = new OpenHow
+        {
+            Flags = (ulong)(uint)(PathOnly | Directory | CloseOnExec),
+            Resolve = OpenHow.Beneath | OpenHow.NoSymbolicLinks | OpenHow.NoMagicLinks,
+        };
+        fixed (byte* p = raw)
+        {
+            while (true)
+            {
+                var fd = syscall(OpenAt2, Fd(root), p, &how, sizeof(OpenHow));
+                if (fd >= 0)
+                    return new SafeFileHandle(fd, true);
+                switch (Marshal.GetLastPInvokeError())
+                {
+                    // A folder of the way was moved meanwhile.
+                    case TryAgain or Interrupted:
+                        continue;
+                    case NoSuchCall or NotPermitted:
+                        Volatile.Write(ref s_hasNoOpenBeneath, 1);
+                        return null;
+                    default:
+                        throw Fail("open the folder", Show(raw));
+                }
+            }
+        }
+    }
+
     /// <summary>True when the process runs as root.</summary>
     public static bool IsRoot => geteuid() == 0;
 

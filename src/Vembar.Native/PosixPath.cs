@@ -40,8 +40,29 @@ public static class PosixPath
     /// <exception cref="NativeException">A folder on the way cannot be opened.</exception>
     public static T WithParent<T>(SafeFileHandle root, byte[] raw, Func<SafeFileHandle, byte[], T> work)
     {
-        if (raw.Length < OneCall)
+        return raw.Length < OneCall ? work(root, raw) : StepByStep(root, raw, work);
+    }
+
+    /// <summary>Does something in the folder that a path leads to, below a folder that others may write to: no link is followed on the way,
+    /// also one that was put there a moment ago.</summary>
+    /// <param name="root">Where the path begins.</param>
+    /// <param name="raw">The path, with a NUL at the end.</param>
+    /// <param name="work">Given the open folder and the name in it.</param>
+    /// <exception cref="NativeException">A folder on the way cannot be opened, or is a link.</exception>
+    public static T BelowParent<T>(SafeFileHandle root, byte[] raw, Func<SafeFileHandle, byte[], T> work)
+    {
+        var slash = raw.AsSpan().LastIndexOf((byte)'/');
+        if (slash < 0)
             return work(root, raw);
+        if (raw.Length >= OneCall)
+            return StepByStep(root, raw, work);
+        byte[] folder = [.. raw.AsSpan(0, slash), 0];
+        using var parent = Posix.TryOpenBeneath(root, folder);
+        return parent is null ? StepByStep(root, raw, work) : work(parent, raw[(slash + 1)..]);
+    }
+
+    private static T StepByStep<T>(SafeFileHandle root, byte[] raw, Func<SafeFileHandle, byte[], T> work)
+    {
         var folder = root;
         try
         {

@@ -220,4 +220,28 @@ public class NativeTests
         Assert.Null(NtfsBootSector.TryRead(boot));
         Assert.Null(NtfsBootSector.TryRead(boot.AsSpan(0, 20)));
     }
+
+    // A folder of a target that becomes a link meanwhile leads nowhere, at any step of the way.
+    [Fact]
+    public void NoLinkIsFollowedBelowATarget()
+    {
+        using var folder = new TempFolder();
+        folder.Write("outside/inner/kept", "kept");
+        folder.Write("target/a/b/c/file", "x");
+        using var root = Posix.OpenFolder(null, PosixName.Encode(folder.At("target")), followLink: true);
+        static byte[] Raw(string path) => [.. System.Text.Encoding.UTF8.GetBytes(path), 0];
+        bool IsThere(string path) => PosixPath.BelowParent(root, Raw(path), (parent, name) => Posix.TryStat(parent, name, out _));
+        Assert.True(IsThere("a/b/c/file"));
+        Assert.False(IsThere("a/b/c/other"));
+        Directory.Move(folder.At("target/a/b"), folder.At("moved"));
+        File.CreateSymbolicLink(folder.At("target/a/b"), folder.At("outside"));
+        Assert.Throws<NativeException>(() => IsThere("a/b/inner/kept"));
+        File.Delete(folder.At("target/a/b"));
+        File.CreateSymbolicLink(folder.At("target/a/b"), "../../outside");
+        Assert.Throws<NativeException>(() => IsThere("a/b/inner/kept"));
+        Assert.Throws<NativeException>(() => IsThere("../outside/inner/kept"));
+        // Also a path that is too long for one call, which is gone step by step.
+        var deep = string.Concat(Enumerable.Repeat("a/", 2100));
+        Assert.Throws<NativeException>(() => IsThere(deep + "b/inner/kept"));
+    }
 }

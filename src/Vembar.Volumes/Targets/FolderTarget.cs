@@ -528,7 +528,7 @@ internal sealed class FolderTarget : IDisposable
         return 0;
     });
 
-    private T WithParent<T>(byte[] raw, Func<SafeFileHandle, byte[], T> work) => PosixPath.WithParent(_root, raw, work);
+    private T WithParent<T>(byte[] raw, Func<SafeFileHandle, byte[], T> work) => PosixPath.BelowParent(_root, raw, work);
 
     /// <summary>Reads back what was written and compares.</summary>
     /// <returns>What differs, a line each.</returns>
