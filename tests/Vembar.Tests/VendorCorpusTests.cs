@@ -1,4 +1,3 @@
-using System.Runtime.CompilerServices;
 using Vembar.Windows.Servicing.Drivers;
 using Xunit;
 
@@ -9,7 +8,7 @@ public class VendorCorpusTests
 {
     private const string Mark = "; expect ";
 
-    internal static string Folder([CallerFilePath] string here = "") => Path.Combine(Path.GetDirectoryName(here)!, "Corpus", "inf");
+    internal static string Folder() => Path.Combine(Repository.Root, "tests/Vembar.Tests/Corpus/inf");
 
     public static TheoryData<string> Files() =>
         [.. Directory.GetFiles(Folder(), "*.inf").Select(f => Path.GetFileNameWithoutExtension(f)).Order(StringComparer.Ordinal)];

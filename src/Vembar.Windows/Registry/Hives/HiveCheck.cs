@@ -17,6 +17,10 @@ internal sealed class HiveCheck
     private readonly List<(int At, int Size)> _free = [];
     private readonly Dictionary<int, int> _security = [];
     private readonly CancellationToken _cancellation;
+    // What is put right once all is known to be sound: before, not a byte is changed.
+    private readonly List<Action> _putRight = [];
+    // Whether it is known where cells begin.
+    private bool _begun;
     // Room for two names; none is longer, as their lengths have 16 bits.
     private char[] _name = new char[ushort.MaxValue];
     private char[] _nameBefore = new char[ushort.MaxValue];
@@ -36,14 +40,64 @@ internal sealed class HiveCheck
     /// <exception cref="BinaryFormatException">It is damaged; what is told is the first damage found.</exception>
     public static HiveAllocator Run(HiveImage hive, CancellationToken cancellation)
     {
-        var check = new HiveCheck(hive, cancellation);
-        check.Bins();
-        check.Keys();
-        check.Security();
+        // Cells are counted by one thread while another goes from key to key. What is wrong is told by one alone, in its order.
+        if (TryTogether(hive, cancellation) is not { } check)
+        {
+            check = new HiveCheck(hive, cancellation);
+            check.Bins();
+            check._begun = true;
+            check.Keys();
+            check.Security();
+        }
+        foreach (var put in check._putRight)
+            put();
         hive.IsInOrder = true;
         var allocator = new HiveAllocator(hive);
         allocator.Begin(check._free);
         return allocator;
+    }
+
+    private static HiveCheck? TryTogether(HiveImage hive, CancellationToken cancellation)
+    {
+        const int WorthIt = 1 << 22;
+        if (hive.Length < WorthIt)
+            return null;
+        var check = new HiveCheck(hive, cancellation);
+        var bins = Task.Run(() => IsSound(check.Bins), CancellationToken.None);
+        var areSound = false;
+        try
+        {
+            areSound = IsSound(check.Keys);
+        }
+        finally
+        {
+            areSound &= bins.GetAwaiter().GetResult();
+        }
+        return areSound && IsSound(check.Security) && check.AllUsedBegin() ? check : null;
+    }
+
+    private static bool IsSound(Action look)
+    {
+        try
+        {
+            look();
+            return true;
+        }
+        catch (BinaryFormatException)
+        {
+            return false;
+        }
+    }
+
+    // Everything that something leads to is the beginning of a cell in use.
+    private bool AllUsedBegin()
+    {
+        for (var i = 0; i < _used.Length; i++)
+        {
+            if ((_used[i] & ~_begins[i]) != 0)
+                return false;
+        }
+        return true;
     }
 
     private void Bins()
@@ -82,7 +136,7 @@ internal sealed class HiveCheck
 
     private void Use(int cell, string what)
     {
-        if (cell < 0 || cell >= _hive.Length || cell % 8 != 0 || (_begins[cell / 512] & 1UL << cell / 8 % 64) == 0)
+        if (cell < 0 || cell >= _hive.Length || cell % 8 != 0 || (_begun && (_begins[cell / 512] & 1UL << cell / 8 % 64) == 0))
             throw new BinaryFormatException(what, cell, "there is no cell in use");
         ref var word = ref _used[cell / 512];
         var bit = 1UL << cell / 8 % 64;
@@ -186,7 +240,7 @@ internal sealed class HiveCheck
                     throw Twice(child, upper);
                 inOrder &= order < 0;
                 if (leaf.IsHashed && HiveText.Hash(upper) is var hash && leaf.HashAt(j) != hash)
-                    leaf.SetHash(j, hash);
+                    PutHash(top.IsIndex ? top[i] : key.SubkeyList, j, hash);
                 before = upper;
                 (_name, _nameBefore) = (_nameBefore, _name);
                 all.Add(child);
@@ -199,6 +253,8 @@ internal sealed class HiveCheck
             Sort(at, all);
     }
 
+    private void PutHash(int list, int index, uint hash) => _putRight.Add(() => SubkeyLeaf.At(_hive, list).SetHash(index, hash));
+
     private static BinaryFormatException Twice(int key, ReadOnlySpan<char> name) => new("key", key, $"its name '{name}' is there twice");
 
     private void Sort(int key, List<int> keys)
@@ -210,6 +266,11 @@ internal sealed class HiveCheck
             if (named[i].Upper.AsSpan().SequenceEqual(named[i - 1].Upper))
                 throw Twice(named[i].Key, named[i].Upper);
         }
+        _putRight.Add(() => PutInOrder(key, named));
+    }
+
+    private void PutInOrder(int key, List<(int Key, string Name, char[] Upper)> named)
+    {
         var top = SubkeyLeaf.At(_hive, KeyCell.At(_hive, key).SubkeyList);
         var next = 0;
         for (var i = 0; i < (top.IsIndex ? top.Count : 1); i++)
@@ -229,7 +290,13 @@ internal sealed class HiveCheck
             Use(cell, "security descriptor");
             var security = SecurityCell.At(_hive, cell);
             if (security.Users != users)
-                security.Users = users;
+                _putRight.Add(() => PutUsers(cell, users));
         }
+    }
+
+    private void PutUsers(int cell, int users)
+    {
+        var security = SecurityCell.At(_hive, cell);
+        security.Users = users;
     }
 }
