@@ -583,7 +583,7 @@ public class HiveEngineTests(DemoFixture demo)
         Assert.True(tried > 500);
     }
 
-    // Large hives are looked over by two threads; what they take for sound is sound for one that reads all of it.
+    // What the look over a hive takes for sound is sound for one that reads all of it.
     [Fact]
     public void DamagesOfLargeHivesAreFoundToo()
     {

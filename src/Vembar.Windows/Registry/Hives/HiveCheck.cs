@@ -19,8 +19,6 @@ internal sealed class HiveCheck
     private readonly CancellationToken _cancellation;
     // What is put right once all is known to be sound: before, not a byte is changed.
     private readonly List<Action> _putRight = [];
-    // Whether it is known where cells begin.
-    private bool _begun;
     // Room for two names; none is longer, as their lengths have 16 bits.
     private char[] _name = new char[ushort.MaxValue];
     private char[] _nameBefore = new char[ushort.MaxValue];
@@ -40,64 +38,16 @@ internal sealed class HiveCheck
     /// <exception cref="BinaryFormatException">It is damaged; what is told is the first damage found.</exception>
     public static HiveAllocator Run(HiveImage hive, CancellationToken cancellation)
     {
-        // Cells are counted by one thread while another goes from key to key. What is wrong is told by one alone, in its order.
-        if (TryTogether(hive, cancellation) is not { } check)
-        {
-            check = new HiveCheck(hive, cancellation);
-            check.Bins();
-            check._begun = true;
-            check.Keys();
-            check.Security();
-        }
+        var check = new HiveCheck(hive, cancellation);
+        check.Bins();
+        check.Keys();
+        check.Security();
         foreach (var put in check._putRight)
             put();
         hive.IsInOrder = true;
         var allocator = new HiveAllocator(hive);
         allocator.Begin(check._free);
         return allocator;
-    }
-
-    private static HiveCheck? TryTogether(HiveImage hive, CancellationToken cancellation)
-    {
-        const int WorthIt = 1 << 22;
-        if (hive.Length < WorthIt)
-            return null;
-        var check = new HiveCheck(hive, cancellation);
-        var bins = Task.Run(() => IsSound(check.Bins), CancellationToken.None);
-        var areSound = false;
-        try
-        {
-            areSound = IsSound(check.Keys);
-        }
-        finally
-        {
-            areSound &= bins.GetAwaiter().GetResult();
-        }
-        return areSound && IsSound(check.Security) && check.AllUsedBegin() ? check : null;
-    }
-
-    private static bool IsSound(Action look)
-    {
-        try
-        {
-            look();
-            return true;
-        }
-        catch (BinaryFormatException)
-        {
-            return false;
-        }
-    }
-
-    // Everything that something leads to is the beginning of a cell in use.
-    private bool AllUsedBegin()
-    {
-        for (var i = 0; i < _used.Length; i++)
-        {
-            if ((_used[i] & ~_begins[i]) != 0)
-                return false;
-        }
-        return true;
     }
 
     private void Bins()
@@ -136,7 +86,7 @@ internal sealed class HiveCheck
 
     private void Use(int cell, string what)
     {
-        if (cell < 0 || cell >= _hive.Length || cell % 8 != 0 || (_begun && (_begins[cell / 512] & 1UL << cell / 8 % 64) == 0))
+        if (cell < 0 || cell >= _hive.Length || cell % 8 != 0 || (_begins[cell / 512] & 1UL << cell / 8 % 64) == 0)
             throw new BinaryFormatException(what, cell, "there is no cell in use");
         ref var word = ref _used[cell / 512];
         var bit = 1UL << cell / 8 % 64;
