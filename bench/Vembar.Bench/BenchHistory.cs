@@ -26,8 +26,10 @@ internal sealed partial class BenchHistory(string path)
                 CultureInfo.InvariantCulture)));
     }
 
-    /// <summary>Adds this run to the file, and tells which rows are worse by 15 % than the median of those before.</summary>
-    public IReadOnlyList<string> Close()
+    /// <summary>Adds this run to the file, where it can be compared with others, and tells which rows are worse by 15 % than the median of
+    /// those before.</summary>
+    /// <param name="isKept">Whether it is added: a quick run, or one on another tree, is not.</param>
+    public IReadOnlyList<string> Close(bool isKept)
     {
         var earlier = File.Exists(path) ? File.ReadLines(path).Select(l => l.Split('\t')).Where(p => p.Length == 4).ToList() : [];
         var worse = new List<string>();
@@ -39,7 +41,8 @@ internal sealed partial class BenchHistory(string path)
                     + $"{before.Count})"));
         }
         var (day, commit) = (DateTime.UtcNow.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture), Commit());
-        File.AppendAllLines(path,
+        if (isKept)
+            File.AppendAllLines(path,
             _run.Select(r => string.Create(CultureInfo.InvariantCulture, $"{day}\t{commit}\t{r.Row}\t{r.Figure:0.###}")));
         return worse;
     }

@@ -19,6 +19,14 @@ namespace Vembar.Fuzz;
 /// <param name="Read">Reads one; may refuse it as bad input, and in no other way.</param>
 internal sealed record FuzzTarget(string Name, IReadOnlyList<byte[]> Inputs, Action<byte[]> Read)
 {
+    /// <summary>Where an input is put that is read from a file; it is there while the program runs.</summary>
+    public static string ScratchFile { get; } = Path.Combine(Path.GetTempPath(), $"vembar-fuzz-{Environment.ProcessId}");
+
+    // One that needs no files beside it.
+    private const string Order =
+        "title: October\nvariables:\n  room: reading\nchanges:\n- tidy: [logs, caches]\n- time-zone: GMT Standard Time\n"
+        + "- remove: Users/Public/${room}.txt\n  optional: yes\n- mend: all\n";
+
     private const string RegistryFile =
         "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley]\r\n@=\"x\"\r\n"
         + "\"a\"=dword:1\r\n\"b\"=hex(2):25,00,\\\r\n  41,00\r\n\"c\"=-\r\n[-HKEY_CURRENT_USER\\Software\\Old]\r\n";
@@ -46,11 +54,10 @@ internal sealed record FuzzTarget(string Name, IReadOnlyList<byte[]> Inputs, Act
             [.. Directory.EnumerateFiles(Path.Combine(project, folder), pattern, SearchOption.AllDirectories).Order(StringComparer.Ordinal)
                 .Select(File.ReadAllBytes)];
         IReadOnlyList<byte[]> Texts(params string[] texts) => [.. texts.Select(Encoding.UTF8.GetBytes)];
-        var scratch = Path.Combine(Path.GetTempPath(), $"vembar-fuzz-{Environment.ProcessId}");
         string Scratch(byte[] bytes)
         {
-            File.WriteAllBytes(scratch, bytes);
-            return scratch;
+            File.WriteAllBytes(ScratchFile, bytes);
+            return ScratchFile;
         }
         return
         [
@@ -61,7 +68,7 @@ internal sealed record FuzzTarget(string Name, IReadOnlyList<byte[]> Inputs, Act
             new("inf", Files("tests/Vembar.Tests/Corpus/inf", "*.inf"), bytes => InfFile.Parse(bytes, "inf").Line("Version", "Class")),
             new("reg", Files("demo/world", "*.reg").Concat(Texts(RegistryFile)).ToList(), bytes => RegFile.Parse(bytes, "reg")),
             new("answers", Files("demo/world/answers", "*.xml"), bytes => AnswerFile.Parse(bytes, "answers").Check("x64")),
-            new("order", Files("demo/world/orders", "*.yaml"), bytes => WorkOrder.Read(Scratch(bytes))),
+            new("order", [.. Files("demo/world/orders", "*.yaml"), .. Texts(Order)], bytes => WorkOrder.Read(Scratch(bytes))),
             new("package", Files("demo/world/packages", "*.yaml"),
             bytes => PackageManifest.Parse(Encoding.UTF8.GetString(bytes), "package")),
             new("security", Texts("O:BAG:SYD:PAI(A;OICI;FA;;;SY)(A;;0x1200a9;;;BU)S:(AU;SA;FA;;;WD)", "D:(A;CI;KA;;;S-1-5-32-544)"),

@@ -39,4 +39,5 @@ foreach (var target in targets)
     }
     Console.WriteLine($"{target.Name}: {rounds} inputs, {refused} refused");
 }
+File.Delete(FuzzTarget.ScratchFile);
 return failed == 0 ? 0 : 1;
