@@ -12,14 +12,14 @@ namespace Vembar.Images.Contents;
 internal static class ContentStore
 {
     /// <exception cref="VembarException">The file cannot be read or the archive not be written.</exception>
-    public static FileContent Add(ArchiveWriter writer, NewContent content)
+    public static FileContent Add(IChunkSink sink, NewContent content)
     {
         if (content.Bytes is not null)
-            return Add(writer, content.Bytes);
+            return Add(sink, content.Bytes);
         if (content.Path is null)
         {
             using var stream = content.Open();
-            var stored = new Collecting(writer, isSparse: false);
+            var stored = new Collecting(sink, isSparse: false);
             // Filled to the brim: where content is cut must not depend on how it comes.
             stored.Add(to => stream.ReadAtLeast(to, to.Length, throwOnEndOfStream: false));
             return stored.Finish();
@@ -27,7 +27,7 @@ internal static class ContentStore
         try
         {
             using var file = PosixSourceFile.Open(content.Path!);
-            return Add(writer, file);
+            return Add(sink, file);
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "read", content.Path!) is { } error)
         {
@@ -36,12 +36,12 @@ internal static class ContentStore
     }
 
     /// <summary>Stores bytes.</summary>
-    public static FileContent Add(ArchiveWriter writer, ReadOnlyMemory<byte> bytes)
+    public static FileContent Add(IChunkSink sink, ReadOnlyMemory<byte> bytes)
     {
         // Too short to be cut: most streams and answer files.
-        if (bytes.Length > 0 && bytes.Length <= writer.Base.Header.Sizes.Smallest)
-            return new FileContent(bytes.Length, writer.Add(BlockKind.Content, bytes.Span));
-        var content = new Collecting(writer, isSparse: false);
+        if (bytes.Length > 0 && bytes.Length <= sink.Sizes.Smallest)
+            return new FileContent(bytes.Length, sink.Add(BlockKind.Content, bytes.Span));
+        var content = new Collecting(sink, isSparse: false);
         content.Add(to =>
         {
             var count = Math.Min(to.Length, bytes.Length);
@@ -54,10 +54,10 @@ internal static class ContentStore
 
     /// <summary>Stores a file of a source; its holes are not read.</summary>
     /// <exception cref="NativeException">It cannot be read.</exception>
-    public static FileContent Add(ArchiveWriter writer, ISourceFile file)
+    public static FileContent Add(IChunkSink sink, ISourceFile file)
     {
-        var least = writer.Base.Header.Sizes.Largest;
-        var content = new Collecting(writer, HolesOf(file, least) >= SparseContent.Least);
+        var least = sink.Sizes.Largest;
+        var content = new Collecting(sink, HolesOf(file, least) >= SparseContent.Least);
         var length = file.Length;
         for (var at = 0L; at < length;)
         {
@@ -104,9 +104,9 @@ internal static class ContentStore
     private delegate int Filling(Span<byte> to);
 
     // The parts of a content as they come.
-    private sealed class Collecting(ArchiveWriter writer, bool isSparse)
+    private sealed class Collecting(IChunkSink sink, bool isSparse)
     {
-        private readonly Chunker _chunker = new(writer.Base.Header.Sizes);
+        private readonly Chunker _chunker = new(sink.Sizes);
         private readonly Blake3 _whole = new();
         private readonly List<ContentPart> _parts = [];
         private long _length;
@@ -120,7 +120,7 @@ internal static class ContentStore
                 if (held == 0)
                     return;
                 var cut = _chunker.Next(buffer.AsSpan(0, held));
-                _parts.Add(new ContentPart(writer.Add(BlockKind.Content, buffer.AsSpan(0, cut)), cut));
+                _parts.Add(new ContentPart(sink.Add(BlockKind.Content, buffer.AsSpan(0, cut)), cut));
                 if (!isSparse)
                     _whole.Append(buffer.AsSpan(0, cut));
                 _length += cut;

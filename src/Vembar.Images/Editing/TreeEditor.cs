@@ -455,22 +455,22 @@ public sealed class TreeEditor : IReadOnlyTree
     }
 
     /// <summary>Stores what was changed and returns the new root's id.</summary>
-    public ChunkId Save(ArchiveWriter writer) =>
-        HasChanges ? TreeCodec.WriteFolder(writer, [Save(writer, _root)]) : throw new InvalidOperationException("nothing was changed");
+    public ChunkId Save(IChunkSink sink) =>
+        HasChanges ? FolderWriter.Write(sink, [Save(sink, _root)]) : throw new InvalidOperationException("nothing was changed");
 
-    private static TreeEntry Save(ArchiveWriter writer, Node node)
+    private static TreeEntry Save(IChunkSink sink, Node node)
     {
         if (!node.Changed)
             return node.Entry;
         if (node.Entry.PendingSecurity is { } descriptor)
-            node.Entry = node.Entry with { Security = writer.Add(BlockKind.Tree, descriptor), PendingSecurity = null };
+            node.Entry = node.Entry with { Security = sink.Add(BlockKind.Tree, descriptor), PendingSecurity = null };
         if (node.Entry.Kind == EntryKind.Folder)
         {
             if (node.Children is not null)
-                node.Entry = node.Entry with { Folder = TreeCodec.WriteFolder(writer, [.. node.Children.Select(c => Save(writer, c))]) };
+                node.Entry = node.Entry with { Folder = FolderWriter.Write(sink, [.. node.Children.Select(c => Save(sink, c))]) };
         }
         else if (node.Entry.New is { } fresh)
-            node.Entry = node.Entry with { Content = ContentStore.Add(writer, fresh), New = null };
+            node.Entry = node.Entry with { Content = ContentStore.Add(sink, fresh), New = null };
         node.Changed = false;
         return node.Entry;
     }

@@ -14,7 +14,7 @@ internal static class SparseContent
     public static ChunkId HashOf(IReadOnlyList<ContentPart> parts)
     {
         var data = new BinaryFormatWriter().Byte((byte)'S');
-        TreeCodec.WriteParts(data, parts);
+        FolderWriter.WriteParts(data, parts);
         return Blake3.Hash(data.Written);
     }
 }

@@ -28,7 +28,7 @@ public static class TreeLimits
     {
         const int Fixed = 160, OfValue = 24, OfContent = 96, OfPart = 44, OfLetter = 3;
         var length = Fixed + (long)OfLetter * entry.Name.Length + (entry.Content is { IsOneChunk: false, Parts: { } parts }
-            ? OfPart * Math.Min(parts.Count, TreeCodec.InlineParts) : 0);
+            ? OfPart * Math.Min(parts.Count, TreeFormat.InlineParts) : 0);
         if (entry.IsCommon)
             return length;
         length += OfLetter * (entry.LinkTarget?.Length ?? 0) + (entry.Reparse?.Length ?? 0) + OfLetter * (entry.ShortName?.Length
@@ -37,7 +37,7 @@ public static class TreeLimits
             length += OfValue + OfLetter * (long)value.Name.Length + value.Value.Length;
         foreach (var stream in entry.Streams)
             length += OfContent + OfLetter * (long)stream.Name.Length + OfPart * Math.Min(stream.Content.Parts?.Count ?? 0,
-                TreeCodec.InlineParts);
+                TreeFormat.InlineParts);
         return length;
     }
 }

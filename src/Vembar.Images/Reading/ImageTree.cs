@@ -25,7 +25,7 @@ public sealed class ImageTree : IReadOnlyTree
     {
         _source = source;
         DisplayName = displayName;
-        Root = Decoded(WindowsPath.Root, () => TreeCodec.ReadFolder(source, root)) is [{ Kind: EntryKind.Folder } only]
+        Root = Decoded(WindowsPath.Root, () => FolderReader.Read(source, root)) is [{ Kind: EntryKind.Folder } only]
             ? only : throw VembarException.Damaged($"{displayName}: its root is not a folder");
     }
 
@@ -91,7 +91,7 @@ public sealed class ImageTree : IReadOnlyTree
     private List<TreeEntry> Read(TreeEntry folder, WindowsPath path) => Decoded(path, () =>
     {
         CheckDepth(path);
-        var entries = TreeCodec.ReadFolder(_source, folder.Folder);
+        var entries = FolderReader.Read(_source, folder.Folder);
         // Sorted, so an empty name could only be the first.
         CheckName(entries.FirstOrDefault());
         return entries;
@@ -116,7 +116,7 @@ public sealed class ImageTree : IReadOnlyTree
     public IEnumerable<TreeEntry> Entries(TreeEntry folder, WindowsPath path)
     {
         CheckDepth(path);
-        IEnumerable<TreeEntry> all = Kept(folder) is { } kept ? kept : TreeCodec.Entries(_source, folder.Folder);
+        IEnumerable<TreeEntry> all = Kept(folder) is { } kept ? kept : FolderReader.Entries(_source, folder.Folder);
         using var entries = all.GetEnumerator();
         bool Next()
         {
@@ -132,7 +132,7 @@ public sealed class ImageTree : IReadOnlyTree
     /// <summary>The chunks that a folder's entries are in.</summary>
     /// <exception cref="VembarException">It is damaged.</exception>
     internal IReadOnlyList<ChunkId> Pages(TreeEntry folder, WindowsPath path) =>
-        Decoded(path, () => TreeCodec.Pages(_source, folder.Folder));
+        Decoded(path, () => FolderReader.Pages(_source, folder.Folder));
 
     /// <summary>The entry at a path, or null. A name that matches to the letter goes before one that differs in case.</summary>
     public TreeEntry? Find(WindowsPath path)
@@ -156,7 +156,7 @@ public sealed class ImageTree : IReadOnlyTree
     private TreeEntry? Pick(TreeEntry folder, WindowsPath path, string name)
     {
         TreeEntry? found = null;
-        if (Kept(folder) is not null || !Decoded(path, () => TreeCodec.TryFindInPages(_source, folder.Folder, name, out found)))
+        if (Kept(folder) is not null || !Decoded(path, () => FolderReader.TryFindInPages(_source, folder.Folder, name, out found)))
         {
             var entries = List(folder, path);
             for (int low = 0, high = entries.Count - 1; low <= high && found is null;)
@@ -173,7 +173,7 @@ public sealed class ImageTree : IReadOnlyTree
     /// <summary>The parts of a content.</summary>
     /// <exception cref="VembarException">They are damaged.</exception>
     public IReadOnlyList<ContentPart> Parts(FileContent content, WindowsPath path) =>
-        Decoded(path, () => TreeCodec.Parts(_source, content));
+        Decoded(path, () => FolderReader.Parts(_source, content));
 
     /// <summary>How many bytes of a content are no holes.</summary>
     /// <param name="content">The content; null for one that is not stored yet.</param>
@@ -194,7 +194,7 @@ public sealed class ImageTree : IReadOnlyTree
         var at = 0L;
         try
         {
-            foreach (var part in TreeCodec.Parts(_source, content))
+            foreach (var part in FolderReader.Parts(_source, content))
             {
                 if (!part.IsHole)
                 {

@@ -89,7 +89,7 @@ public static class CaptureOperation
         request.Host.Memory.EndPhase(tree.Files);
         progress.Report(new OperationProgress("writing the index", 0, 0, false, ""));
         var vanished = new List<string>();
-        var root = TreeCodec.WriteFolder(writer, [WriteNode(writer, tree.Root, vanished)]);
+        var root = FolderWriter.Write(writer, [WriteNode(writer, tree.Root, vanished)]);
         warnings.AddRange(vanished.Except(pipeline.Unreadable.Select(u => u.Path))
             .Select(path => $"'{path}' went away while the folder was read; it is not in the image"));
         cancellation.ThrowIfCancellationRequested();
@@ -294,7 +294,7 @@ public static class CaptureOperation
             return entry with { Folder = WriteFolderAsItWas(writer, node, vanished) };
         // One at a time: of a large folder, the entries would be most of the memory.
         node.Children.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
-        var folder = new TreeCodec.FolderWriter(writer);
+        var folder = new FolderWriter(writer);
         foreach (ref var place in System.Runtime.InteropServices.CollectionsMarshal.AsSpan(node.Children))
         {
             // What is written is not needed any more; of a million files that is most of the memory.
@@ -325,8 +325,8 @@ public static class CaptureOperation
             return earlier;
         try
         {
-            return TreeCodec.WriteFolder(writer,
-                [.. TreeCodec.ReadFolder(writer.Base, earlier).Select(e => changed.TryGetValue(e.Name, out var folder) ? e with
+            return FolderWriter.Write(writer,
+                [.. FolderReader.Read(writer.Base, earlier).Select(e => changed.TryGetValue(e.Name, out var folder) ? e with
                 {
                     Folder = folder,
                 } : e)]);

@@ -32,10 +32,10 @@ public static class RecoverOperation
         if (Path.Exists(to))
             throw VembarException.Input("target-exists", $"'{to}' is there already", "Name a file that is not there.");
         Checks.CanAddTo(to, null);
-        IArchiveFile file;
+        IByteSource file;
         try
         {
-            file = LocalFileSystem.Instance.Open(path, write: false);
+            file = LocalFileSystem.Instance.OpenRead(path);
         }
         catch (Exception failure) when (VembarException.From(failure, "open the archive", path) is { } error)
         {
@@ -85,7 +85,7 @@ public static class RecoverOperation
     }
 
     // The header may be what is damaged; then nothing is known of bases.
-    private static BaseArchives? Bases(ArchiveLocation place, IArchiveFile file)
+    private static BaseArchives? Bases(ArchiveLocation place, IByteSource file)
     {
         try
         {
@@ -141,12 +141,12 @@ public static class RecoverOperation
                     Lose(own, entry.Kind == EntryKind.Folder ? "the folder and all below it" : "its content");
                 }
             }
-            return folder with { Folder = TreeCodec.WriteFolder(writer, children) };
+            return folder with { Folder = FolderWriter.Write(writer, children) };
         }
         try
         {
             var tree = new ImageTree(scan, record.Root, $"image {record.Number}");
-            var root = TreeCodec.WriteFolder(writer, [Folder(tree, tree.Root, WindowsPath.Root)]);
+            var root = FolderWriter.Write(writer, [Folder(tree, tree.Root, WindowsPath.Root)]);
             return record with { Root = root, Files = files, Folders = folders };
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
@@ -157,7 +157,7 @@ public static class RecoverOperation
     }
 
     // What was found without an index, beside the last state that has one.
-    private sealed class Scan(IArchiveFile file, string path, BaseArchives? bases, ArchiveReader? archive) : IChunkSource
+    private sealed class Scan(IByteSource file, string path, BaseArchives? bases, ArchiveReader? archive) : IChunkSource
     {
         private readonly Dictionary<ChunkId, ChunkPlace> _chunks = [];
         private readonly List<(ChunkId Id, byte[] Bytes)> _records = [];
@@ -196,6 +196,9 @@ public static class RecoverOperation
             var plain = new byte[block.PlainLength];
             return file.Read(stored, block.PayloadOffset) == stored.Length && block.TryExpand(stored, plain) ? plain : null;
         }
+
+        public bool Contains(ChunkId id) =>
+            _chunks.ContainsKey(id) || (archive is not null ? archive.Contains(id) : bases?.FindOwner(id, out _) is not null);
 
         public ReadOnlyMemory<byte> Read(ChunkId id)
         {

@@ -59,14 +59,14 @@ internal static class StateHealer
     public static Damage Fill(ArchiveWriter writer, long start, long end)
     {
         writer.EnsureInPlace();
-        writer.Base.File.Write(new byte[end - start], start);
-        writer.Base.File.Sync();
+        writer.File.Write(new byte[end - start], start);
+        writer.File.Sync();
         return new Damage(0, "", $"bytes {start} to {end}, which fill up");
     }
 
     private static void Heal(ArchiveWriter writer, ArchiveReader copy, CommitRecord commit, List<Damage> healed)
     {
-        var file = writer.Base.File;
+        var file = writer.File;
         if (!IndexSegment.IsWhole(file, commit.Index) && IndexSegment.IsWhole(copy.File, commit.Index))
         {
             writer.EnsureInPlace();

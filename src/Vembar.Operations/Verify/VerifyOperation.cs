@@ -125,6 +125,8 @@ public static class VerifyOperation
     private sealed class HealingSource(ArchiveReader archive, IReadOnlyList<ArchiveReader> others, ConcurrentDictionary<ChunkId, byte> bad)
         : IChunkSource
     {
+        public bool Contains(ChunkId id) => archive.Contains(id) || others.Any(o => o.Contains(id));
+
         public ReadOnlyMemory<byte> Read(ChunkId id)
         {
             try

@@ -47,14 +47,14 @@ public sealed record ArchiveHeader(Guid Id, ChunkSizes Sizes, IReadOnlyList<Base
     private static int BaseLength(BaseArchive other) => 16 + System.Text.Encoding.UTF8.GetByteCount(other.Name);
 
     /// <summary>Whether a file begins as an archive does.</summary>
-    internal static bool IsOne(IArchiveFile file)
+    internal static bool IsOne(IByteSource file)
     {
         Span<byte> start = stackalloc byte[8];
         return file.Read(start, 0) == start.Length && start.SequenceEqual(Magic);
     }
 
     /// <exception cref="VembarException">It is no archive, from a newer version, or damaged.</exception>
-    internal static ArchiveHeader Read(IArchiveFile file, string path)
+    internal static ArchiveHeader Read(IByteSource file, string path)
     {
         Span<byte> start = stackalloc byte[FixedLength];
         var got = file.Read(start, 0);

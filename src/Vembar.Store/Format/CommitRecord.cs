@@ -92,7 +92,7 @@ internal sealed record CommitRecord(
 
     /// <summary>Reads the record at a place of a file.</summary>
     /// <returns>Null when there is no valid one.</returns>
-    public static CommitRecord? TryRead(IArchiveFile file, ArchiveHeader header, long offset)
+    public static CommitRecord? TryRead(IByteSource file, ArchiveHeader header, long offset)
     {
         Span<byte> bytes = stackalloc byte[Length];
         return offset > 0 && file.Read(bytes, offset) == Length ? TryRead(bytes, header, offset) : null;
@@ -100,6 +100,6 @@ internal sealed record CommitRecord(
 
     /// <summary>The record of the state before this one, from either copy.</summary>
     /// <returns>Null when both are damaged.</returns>
-    public CommitRecord? ReadPrevious(IArchiveFile file, ArchiveHeader header) =>
+    public CommitRecord? ReadPrevious(IByteSource file, ArchiveHeader header) =>
         TryRead(file, header, Previous) ?? TryRead(file, header, PreviousFirst);
 }

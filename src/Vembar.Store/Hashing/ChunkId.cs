@@ -55,6 +55,9 @@ public readonly struct ChunkId : IEquatable<ChunkId>, IComparable<ChunkId>
     /// <summary>The first byte: the row of a fan-out table.</summary>
     public byte First => (byte)(_a >> 56);
 
+    /// <summary>Where among the ids of its row it would be if they were spread evenly: 0 to below 1.</summary>
+    internal double Fraction => (uint)(_a >> 24) / (double)(1L << 32);
+
     /// <inheritdoc/>
     public bool Equals(ChunkId other) => _a == other._a && _b == other._b && _c == other._c && _d == other._d;
 

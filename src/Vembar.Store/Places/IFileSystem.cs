@@ -3,8 +3,11 @@ namespace Vembar.Store.Places;
 /// <summary>The few things that an archive needs of a file system; tests put one in its place that stops at a chosen operation.</summary>
 public interface IFileSystem
 {
-    /// <summary>Opens a file that exists.</summary>
-    IArchiveFile Open(string path, bool write);
+    /// <summary>Opens a file that exists for reading.</summary>
+    IByteSource OpenRead(string path);
+
+    /// <summary>Opens a file that exists for reading and writing.</summary>
+    IArchiveFile OpenWrite(string path);
 
     /// <summary>Makes a file; fails when the name is taken.</summary>
     IArchiveFile CreateNew(string path);

@@ -11,7 +11,12 @@ public sealed class LocalFileSystem : IFileSystem
 
     /// <inheritdoc/>
 #pragma warning disable CA2000 // owned by what is returned
-    public IArchiveFile Open(string path, bool write) => new SystemFile(Posix.OpenFile(path, write));
+    public IByteSource OpenRead(string path) => new SystemFile(Posix.OpenFile(path, write: false));
+#pragma warning restore CA2000
+
+    /// <inheritdoc/>
+#pragma warning disable CA2000 // owned by what is returned
+    public IArchiveFile OpenWrite(string path) => new SystemFile(Posix.OpenFile(path, write: true));
 #pragma warning restore CA2000
 
     /// <inheritdoc/>

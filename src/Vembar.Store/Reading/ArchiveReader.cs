@@ -1,6 +1,6 @@
 using System.Buffers;
+using System.Collections.Concurrent;
 using System.IO.Hashing;
-using System.Text.Json;
 using Vembar.Common;
 using Vembar.Store.Format;
 using Vembar.Store.Hashing;
@@ -20,23 +20,25 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     private static readonly long s_contentBytes = (4 + 2L * Environment.ProcessorCount) * BlockSizes.Content;
     private const long TreeBytes = 128L * BlockSizes.Tree;
 
-    private readonly IArchiveFile _file;
+    // Of a remote archive, how much of its beginning and of its end is read at once when it is opened.
+    private const int RemoteStart = 4 << 10, RemoteEnd = 64 << 10;
+
+    private readonly IByteSource _file;
     private readonly IndexSegment[] _segments;
     private readonly BlockCache _content;
     private readonly BlockCache _trees;
     private readonly BaseArchives _bases;
     private readonly FoundState _state;
-    private readonly Mending? _mending;
-    private readonly Lazy<Dictionary<ChunkId, byte[]>> _recordCopies;
-    private readonly Dictionary<ChunkId, Catalogue> _catalogues = [];
+    private readonly ArchiveRecords _records;
+    // Chunks of blocks of trees that were read from afar: those beside what was looked for are looked for next.
+    private readonly ConcurrentDictionary<ChunkId, ChunkPlace> _nearby = new();
 
-    private ArchiveReader(IArchiveFile file, ArchiveLocation place, ArchiveHeader header, FoundState state, long length,
-        BaseArchives bases, Mending? mending)
+    private ArchiveReader(IByteSource file, ArchiveLocation place, ArchiveHeader header, FoundState state, long length,
+        BaseArchives bases, Mending? mending, bool isWriter)
     {
         _file = file;
         _bases = bases;
         _state = state;
-        _mending = mending;
         Place = place;
         Header = header;
         FileLength = length;
@@ -44,12 +46,15 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         Problems = problems;
         _content = new BlockCache(ReadBlock, s_contentBytes);
         _trees = new BlockCache(ReadBlock, TreeBytes);
-        _recordCopies = new Lazy<Dictionary<ChunkId, byte[]>>(ReadRecordBlocks);
+        _records = new ArchiveRecords(this, mending);
         try
         {
-            var newest = IndexSegment.Read(file, Commit.Index, Path, Limit(Commit.Index));
+            var newest = IndexSegment.Open(file, [Commit.Index], Path, Limit)[0];
             // Newest first: what was added last is asked for most.
-            _segments = [newest, .. newest.Earlier.Reverse().Select(extent => IndexSegment.Read(file, extent, Path, Limit(extent)))];
+            _segments = [newest, .. IndexSegment.Open(file, newest.Earlier, Path, Limit).Reverse()];
+            // What is added refers to all that is there, so that has to be as it was written.
+            if (isWriter || mending is not null)
+                EnsureWholeIndex();
         }
         catch (VembarException problem) when (mending is not null && problem.Kind == ErrorKind.Damaged)
         {
@@ -59,6 +64,8 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         }
         try
         {
+            if (file.IsRemote)
+                _records.ReadAhead();
             Catalogue = ResolveCatalogue(Commit.Catalogue);
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
@@ -92,13 +99,19 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             }
             blocks.Add(block);
         });
-        var data = IndexSegment.Encode(blocks, chunks, []);
-        return IndexSegment.Parse(data, new Extent(Commit.Index.Offset, data.Length, 0), Path, Commit.Second);
+        var data = IndexEncoder.Encode(blocks, chunks, []);
+        return IndexSegment.Parse(data, _file, new Extent(Commit.Index.Offset, data.Length, 0), Path, Commit.Second);
     }
 
     /// <summary>Opens the last valid state.</summary>
     /// <exception cref="VembarException">There is no such file, it is not an archive, or it is damaged.</exception>
     public static ArchiveReader Open(ArchiveLocation place, IFileSystem? fileSystem = null) => Open(place, fileSystem, 0);
+
+    /// <summary>Opens the last valid state of an archive whose bytes are anywhere.</summary>
+    /// <param name="source">The bytes; disposed with the reader.</param>
+    /// <param name="place">What it is called, and where its bases are looked for.</param>
+    /// <exception cref="VembarException">It is not an archive, or it is damaged.</exception>
+    public static ArchiveReader Open(IByteSource source, ArchiveLocation place) => Open(source, place, LocalFileSystem.Instance);
 
     /// <summary>Opens the last valid state although its index or its catalogue may be damaged: to tell of it and to mend it.</summary>
     /// <exception cref="VembarException">There is no such file, it is not an archive, or no state of it can be found.</exception>
@@ -112,10 +125,10 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         if (Native.Posix.IsFolder(path))
             throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive",
                 Advice.Of("not-an-archive"));
-        IArchiveFile file;
+        IByteSource? file = null;
         try
         {
-            file = fileSystem.Open(path, write: false);
+            file = fileSystem.OpenRead(path);
         }
         catch (Exception failure) when (VembarException.From(failure, "open the archive", path) is { } error)
         {
@@ -134,18 +147,21 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         }
     }
 
-    internal static ArchiveReader Open(IArchiveFile file, ArchiveLocation place, IFileSystem fileSystem, int depth = 0,
-        Mending? mending = null)
+    internal static ArchiveReader Open(IByteSource file, ArchiveLocation place, IFileSystem fileSystem, int depth = 0,
+        Mending? mending = null, bool isWriter = false)
     {
         var path = place.Path;
         try
         {
+            if (file.IsRemote)
+                file = BufferedByteSource.Over(file, RemoteStart, RemoteEnd);
             var header = ArchiveHeader.Read(file, path);
             var length = file.Length;
             var state = StateFinder.Find(file, header, length) ?? throw VembarException.Damaged(
                 $"'{path}' holds no complete state: it is cut short or its end is damaged",
                 Advice.Of("take-copy-or-recover"));
-            return new ArchiveReader(file, place, header, state, length, new BaseArchives(place, header, fileSystem, depth), mending);
+            return new ArchiveReader(file, place, header, state, length, new BaseArchives(place, header, fileSystem, depth), mending,
+                isWriter);
         }
         catch (Exception failure) when (failure is not VembarException
             && VembarException.From(failure, "read the archive", path) is { } error)
@@ -159,7 +175,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     {
         try
         {
-            using var file = LocalFileSystem.Instance.Open(path, write: false);
+            using var file = LocalFileSystem.Instance.OpenRead(path);
             return ArchiveHeader.IsOne(file);
         }
         catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
@@ -173,7 +189,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     {
         try
         {
-            using var file = LocalFileSystem.Instance.Open(path, write: false);
+            using var file = LocalFileSystem.Instance.OpenRead(path);
             return ArchiveHeader.Read(file, path).Id;
         }
         catch (Exception failure) when (failure is VembarException or IOException or UnauthorizedAccessException or Native.NativeException)
@@ -218,7 +234,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     public bool IsRecordSingle => _state.Second == RecordCopy.Missing;
 
     /// <summary>How the copies of the last state's record were found.</summary>
-    internal (RecordCopy First, RecordCopy Second) RecordCopies => (_state.First, _state.Second);
+    internal (RecordCopy First, RecordCopy Second) RecordCopies => (_state.First.Value, _state.Second);
 
     /// <summary>What is damaged of the state itself; only where it was opened to be mended.</summary>
     internal IReadOnlyList<string> Problems { get; }
@@ -231,10 +247,9 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
 
     internal IEnumerable<IndexSegment> Segments => _segments;
 
-    internal IArchiveFile File => _file;
+    internal IByteSource File => _file;
 
-    /// <summary>Whether a chunk is stored, here or in a base.</summary>
-    /// <exception cref="VembarException">It is not here and a base cannot be opened.</exception>
+    /// <inheritdoc/>
     public bool Contains(ChunkId id) => FindOwner(id, out _) is not null;
 
     /// <summary>The archive that stores a chunk, this one or a base, and where in it; null when there is none.</summary>
@@ -245,13 +260,22 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     /// <summary>Where in this archive itself a chunk is stored.</summary>
     public bool TryFind(ChunkId id, out ChunkPlace place)
     {
+        if (_nearby.TryGetValue(id, out place))
+            return true;
         foreach (var segment in _segments)
         {
             if (segment.TryFind(id, out place))
                 return true;
         }
-        place = default;
         return false;
+    }
+
+    /// <summary>Makes sure that all of the index is as it was written.</summary>
+    /// <exception cref="VembarException">It is damaged.</exception>
+    internal void EnsureWholeIndex()
+    {
+        foreach (var segment in _segments)
+            segment.EnsureWhole();
     }
 
     /// <summary>What somebody makes of this state, made when it is first asked for and kept with it.</summary>
@@ -290,10 +314,12 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     /// <inheritdoc/>
     public void Use(ChunkId id, ChunkAction action)
     {
-        if (FindOwner(id, out var place) is { } holder)
-            holder.Use(id, place, action);
-        else
+        if (FindOwner(id, out var place) is not { } holder)
+        {
+            EnsureWholeIndex();
             throw MissingChunk(id);
+        }
+        holder.Use(id, place, action);
     }
 
     private VembarException MissingChunk(ChunkId id) => Header.Bases.Count == 0
@@ -313,13 +339,22 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     {
         if (place.Length > LargestChunk && place.Block.Kind == BlockKind.Content)
             throw VembarException.Damaged($"'{Path}' has a chunk longer than any may be");
-        (place.Block.Kind == BlockKind.Content ? _content : _trees).Use(place.Block, block =>
+        try
         {
-            if (place.Offset > place.Block.PlainLength - place.Length || Blake3.Hash(block.AsSpan(place.Offset, place.Length)) != id)
-                throw VembarException.Damaged($"'{Path}' is damaged at byte {place.Block.Offset}: a piece of content does not match its "
-                    + $"hash");
-            action(block.AsSpan(place.Offset, place.Length));
-        });
+            (place.Block.Kind == BlockKind.Content ? _content : _trees).Use(place.Block, block =>
+            {
+                if (place.Offset > place.Block.PlainLength - place.Length || Blake3.Hash(block.AsSpan(place.Offset, place.Length)) != id)
+                    throw VembarException.Damaged($"'{Path}' is damaged at byte {place.Block.Offset}: a piece of content does not match "
+                        + $"its hash");
+                action(block.AsSpan(place.Offset, place.Length));
+            });
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+        {
+            // The block may be sound, and the index, of which only a page was looked at, be damaged.
+            EnsureWholeIndex();
+            throw;
+        }
     }
 
     /// <summary>Reads and expands a block.</summary>
@@ -327,26 +362,31 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     /// <exception cref="VembarException">Its checksum or its content is wrong.</exception>
     internal byte[] ReadBlock(BlockInfo block)
     {
-        var buffer = ArrayPool<byte>.Shared.Rent(block.StoredLength);
+        // The head of a block of folders says which chunks are in it; from afar that saves looking for those that are wanted next.
+        var head = _file.IsRemote && block.Kind == BlockKind.Tree ? (int)(block.PayloadOffset - block.Offset) : 0;
+        var buffer = ArrayPool<byte>.Shared.Rent(head + block.StoredLength);
         byte[]? plain = null;
         try
         {
-            var stored = buffer.AsSpan(0, block.StoredLength);
-            if (_file.Read(stored, block.PayloadOffset) < stored.Length)
+            var stored = buffer.AsSpan(head, block.StoredLength);
+            if (_file.Read(buffer.AsSpan(0, head + block.StoredLength), block.PayloadOffset - head) < head + stored.Length)
                 throw VembarException.Damaged($"'{Path}' is cut short: a block at byte {block.Offset} reaches beyond its end");
             if (XxHash3.HashToUInt64(stored) != block.Checksum)
                 throw VembarException.Damaged($"'{Path}' is damaged between byte {block.PayloadOffset} and "
                     + $"{block.PayloadOffset + block.StoredLength}: a checksum does not match");
             if (!block.IsSensible)
                 throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block says two lengths");
-            if (block.Codec == Codec.Stored)
+            if (block.Codec == Codec.Stored && head == 0)
                 return Detach(ref buffer!);
             if (block.PlainCodec is not (Codec.Stored or Codec.Zstd))
                 throw VembarException.Input("newer-format",
                     $"'{Path}' uses a compression that this Vembar does not know ({(byte)block.Codec})", "Use a newer Vembar.");
             plain = ArrayPool<byte>.Shared.Rent(block.PlainLength);
-            return block.TryExpand(stored, plain) ? Detach(ref plain!)
-                : throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
+            if (!block.TryExpand(stored, plain))
+                throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
+            if (head > 0)
+                Remember(block, buffer, plain);
+            return Detach(ref plain!);
         }
         catch (Exception failure) when (failure is not VembarException
             && VembarException.From(failure, "read the archive", Path) is { } error)
@@ -360,6 +400,16 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
                 if (left is not null)
                     ArrayPool<byte>.Shared.Return(left);
             }
+        }
+    }
+
+    private void Remember(BlockInfo block, ReadOnlySpan<byte> bytes, ReadOnlySpan<byte> plain)
+    {
+        var offset = 0;
+        foreach (var length in BlockScan.LengthsIn(bytes, block) ?? [])
+        {
+            _nearby[Blake3.Hash(plain.Slice(offset, length))] = new ChunkPlace(block, offset, length);
+            offset += length;
         }
     }
 
@@ -409,103 +459,15 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         return states;
     }
 
-    /// <summary>The whole catalogue that a chunk, and those that it is a change of, describe.</summary>
-    /// <exception cref="VembarException">One of them is damaged in both copies.</exception>
-    internal Catalogue ResolveCatalogue(ChunkId id)
-    {
-        const int Kept = 4;
-        var changes = new Stack<(ChunkId Id, Catalogue Change)>();
-        Catalogue? whole;
-        while (!_catalogues.TryGetValue(id, out whole))
-        {
-            var stored = ReadRecord(id, RecordJson.Default.Catalogue, "catalogue of images");
-            if (stored.Since is not { } since)
-            {
-                whole = stored;
-                break;
-            }
-            changes.Push((id, stored));
-            id = since;
-        }
-        while (changes.TryPop(out var change))
-        {
-            whole = change.Change.On(whole);
-            id = change.Id;
-        }
-        if (_catalogues.Count >= Kept)
-            _catalogues.Clear();
-        return _catalogues[id] = whole;
-    }
+    /// <inheritdoc cref="ArchiveRecords.Catalogue"/>
+    internal Catalogue ResolveCatalogue(ChunkId id) => _records.Catalogue(id);
 
-    /// <summary>The bytes of a record or a catalogue, from the copy that is sound.</summary>
-    /// <exception cref="VembarException">Both are damaged.</exception>
-    internal ReadOnlyMemory<byte> ReadRecord(ChunkId id)
-    {
-        // Records are never in a base.
-        if (TryFind(id, out var place))
-        {
-            try
-            {
-                return Read(id, place);
-            }
-            catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
-            {
-                // Then the other copy.
-            }
-        }
-        if (_recordCopies.Value.TryGetValue(id, out var copy))
-            return copy;
-        return _mending?.Elsewhere(id) ?? throw VembarException.Damaged($"'{Path}' does not hold it any more ({id})");
-    }
+    /// <inheritdoc cref="ArchiveRecords.Read(ChunkId)"/>
+    internal ReadOnlyMemory<byte> ReadRecord(ChunkId id) => _records.Read(id);
 
-    /// <summary>A record or a catalogue, from the copy that is sound.</summary>
-    /// <param name="id">Its id.</param>
-    /// <param name="type">What it is.</param>
-    /// <param name="what">What it is called, for messages.</param>
-    /// <exception cref="VembarException">Both copies are damaged.</exception>
-    internal T ReadRecord<T>(ChunkId id, System.Text.Json.Serialization.Metadata.JsonTypeInfo<T> type, string what)
-    {
-        try
-        {
-            return JsonSerializer.Deserialize(ReadRecord(id).Span, type) ?? throw new JsonException("nothing there");
-        }
-        catch (JsonException problem)
-        {
-            throw VembarException.Damaged($"'{Path}': the {what} cannot be read: {problem.Message}");
-        }
-        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
-        {
-            throw VembarException.Damaged($"'{Path}': the {what} is damaged in both its copies: {problem.Message}");
-        }
-    }
-
-    // All chunks of sound record blocks, wherever the index has them.
-    private Dictionary<ChunkId, byte[]> ReadRecordBlocks()
-    {
-        var copies = new Dictionary<ChunkId, byte[]>();
-        foreach (var block in RecordBlocks())
-        {
-            try
-            {
-                if (BlockScan.LengthsOf(_file, block) is not { } lengths)
-                    continue;
-                var plain = ReadBlock(block);
-                var offset = 0;
-                foreach (var length in lengths)
-                {
-                    var bytes = plain.AsSpan(offset, length).ToArray();
-                    copies[Blake3.Hash(bytes)] = bytes;
-                    offset += length;
-                }
-                ArrayPool<byte>.Shared.Return(plain);
-            }
-            catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
-            {
-                // Then it is not sound.
-            }
-        }
-        return copies;
-    }
+    /// <inheritdoc cref="ArchiveRecords.Read{T}"/>
+    internal T ReadRecord<T>(ChunkId id, System.Text.Json.Serialization.Metadata.JsonTypeInfo<T> type, string what) =>
+        _records.Read(id, type, what);
 
     /// <summary>All blocks of records, both copies of each.</summary>
     internal IEnumerable<BlockInfo> RecordBlocks() =>

@@ -21,7 +21,7 @@ internal static class BlockScan
     /// <param name="to">Where the part ends.</param>
     /// <param name="found">Told each sound block.</param>
     /// <param name="progress">Told the place now and then.</param>
-    public static void Run(IArchiveFile file, long from, long to, Found found, Action<long>? progress = null)
+    public static void Run(IByteSource file, long from, long to, Found found, Action<long>? progress = null)
     {
         const int Window = 4 << 20;
         var buffer = ArrayPool<byte>.Shared.Rent(Window);
@@ -54,19 +54,28 @@ internal static class BlockScan
         }
     }
 
-    /// <summary>The lengths of a block's chunks, from its head.</summary>
+    /// <summary>The lengths of a block's chunks, from its head in the file.</summary>
     /// <returns>Null when the head is damaged.</returns>
-    public static int[]? LengthsOf(IArchiveFile file, BlockInfo block)
+    public static int[]? LengthsOf(IByteSource file, BlockInfo block)
     {
         var head = new byte[BlockInfo.HeaderLength + 4 * block.ChunkCount];
-        if (file.Read(head, block.Offset) < head.Length
-            || BlockInfo.HeaderChecksum(head) != BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(32)))
+        return file.Read(head, block.Offset) == head.Length ? LengthsIn(head, block) : null;
+    }
+
+    /// <summary>The lengths of a block's chunks, from its bytes.</summary>
+    /// <param name="bytes">Its head, and what may follow.</param>
+    /// <param name="block">What the index says of it.</param>
+    /// <returns>Null when the head is damaged.</returns>
+    public static int[]? LengthsIn(ReadOnlySpan<byte> bytes, BlockInfo block)
+    {
+        var head = bytes[..(BlockInfo.HeaderLength + 4 * block.ChunkCount)];
+        if (BlockInfo.HeaderChecksum(head) != BinaryPrimitives.ReadUInt64LittleEndian(head[32..]))
             return null;
         var lengths = new int[block.ChunkCount];
         long sum = 0;
         for (var i = 0; i < lengths.Length; i++)
         {
-            lengths[i] = BinaryPrimitives.ReadInt32LittleEndian(head.AsSpan(BlockInfo.HeaderLength + 4 * i));
+            lengths[i] = BinaryPrimitives.ReadInt32LittleEndian(head[(BlockInfo.HeaderLength + 4 * i)..]);
             sum += lengths[i];
             if (lengths[i] < 0 || sum > block.PlainLength)
                 return null;
@@ -75,7 +84,7 @@ internal static class BlockScan
     }
 
     // Where the sound block that begins here ends; null when there is none.
-    private static long? TryBlock(IArchiveFile file, long at, long to, Found found)
+    private static long? TryBlock(IByteSource file, long at, long to, Found found)
     {
         Span<byte> start = stackalloc byte[BlockInfo.HeaderLength];
         if (file.Read(start, at) < start.Length || BlockInfo.DecodeHeader(start, at) is not { } block || at > to - block.WholeLength

@@ -14,11 +14,11 @@ namespace Vembar.Store.Reading;
 internal sealed class StateFinder
 {
     private const int Page = 4096;
-    private readonly IArchiveFile _file;
+    private readonly IByteSource _file;
     private readonly ArchiveHeader _header;
     private readonly long _length;
 
-    private StateFinder(IArchiveFile file, ArchiveHeader header, long length)
+    private StateFinder(IByteSource file, ArchiveHeader header, long length)
     {
         _file = file;
         _header = header;
@@ -30,7 +30,7 @@ internal sealed class StateFinder
     /// <param name="header">Its header.</param>
     /// <param name="length">How much of the file there was when it was opened.</param>
     /// <returns>Null when there is none.</returns>
-    public static FoundState? Find(IArchiveFile file, ArchiveHeader header, long length)
+    public static FoundState? Find(IByteSource file, ArchiveHeader header, long length)
     {
         var finder = new StateFinder(file, header, length);
         var last = (length - CommitRecord.Length) / CommitRecord.AlignmentOf(header) * CommitRecord.AlignmentOf(header);
@@ -54,7 +54,8 @@ internal sealed class StateFinder
     private CommitRecord? RecordAt(long offset) => CommitRecord.TryRead(_file, _header, offset);
 
     private FoundState Found(CommitRecord commit, Walked behind) =>
-        new(commit, CopyAt(commit, commit.First), CopyAt(commit, commit.Second), commit.End >= _length ? TailKind.None : Classify(behind));
+        new(commit, new Lazy<RecordCopy>(() => CopyAt(commit, commit.First)), CopyAt(commit, commit.Second),
+            commit.End >= _length ? TailKind.None : Classify(behind));
 
     private RecordCopy CopyAt(CommitRecord commit, long offset)
     {

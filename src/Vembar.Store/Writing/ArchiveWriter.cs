@@ -15,7 +15,7 @@ namespace Vembar.Store.Writing;
 /// Adds a state to an archive. It holds the archive's lock; what it writes is nothing until <see cref="Commit"/>, and
 /// is taken away again when it is disposed without. One thread at a time.
 /// </summary>
-public sealed class ArchiveWriter : IDisposable
+public sealed class ArchiveWriter : IChunkSink, IDisposable
 {
     private readonly IFileSystem _layer;
     private readonly IArchiveFile _file;
@@ -45,8 +45,17 @@ public sealed class ArchiveWriter : IDisposable
     /// <summary>The state that is added to.</summary>
     public ArchiveReader Base { get; }
 
+    /// <summary>The file that is written.</summary>
+    internal IArchiveFile File => _file;
+
     /// <summary>Bytes of an interrupted run that the next commit removes.</summary>
     public long LeftOverRemoved { get; }
+
+    /// <inheritdoc/>
+    public ChunkSizes Sizes => Base.Header.Sizes;
+
+    /// <inheritdoc/>
+    public bool IsVeiled => !Base.Header.IsFirstFormat;
 
     /// <summary>Bytes appended so far.</summary>
     public long BytesStored => _end - Base.CommittedLength;
@@ -163,7 +172,7 @@ public sealed class ArchiveWriter : IDisposable
         {
             if (Posix.IsFolder(path))
                 throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file.");
-            var file = fileSystem.Open(path, write: true);
+            var file = fileSystem.OpenWrite(path);
             try
             {
                 if (file.TryLock() && file.IsStillAt(path))
@@ -186,7 +195,7 @@ public sealed class ArchiveWriter : IDisposable
     private static ArchiveWriter Locked(IFileSystem fileSystem, IArchiveFile file, ArchiveLocation place, Effort effort, bool created,
         WriterPurpose purpose, Mending? mending = null)
     {
-        var reader = ArchiveReader.Open(file, place, fileSystem, mending: mending);
+        var reader = ArchiveReader.Open(file, place, fileSystem, mending: mending, isWriter: true);
         if (reader.IsNewerStateDamaged && purpose is not (WriterPurpose.Mend or WriterPurpose.GiveUpTail))
         {
             throw VembarException.Damaged($"'{place.Path}' holds a newer state behind state {reader.Sequence} that is damaged; a change "
@@ -199,13 +208,10 @@ public sealed class ArchiveWriter : IDisposable
     /// <summary>Whether a chunk is stored or about to be.</summary>
     public bool Contains(ChunkId id) => _added.Contains(id) || Base.Contains(id);
 
-    /// <summary>Says that the caller will store a chunk.</summary>
-    /// <returns>False when it is stored already or someone else said so.</returns>
+    /// <inheritdoc/>
     public bool TryClaim(ChunkId id) => !Base.Contains(id) && _added.TryAdd(id);
 
-    /// <summary>Stores a chunk of a folder tree or a record, unless it is there.</summary>
-    /// <param name="kind">Tree or record; content too, where it is not worth a pipeline.</param>
-    /// <param name="bytes">Its plain bytes.</param>
+    /// <inheritdoc/>
     public ChunkId Add(BlockKind kind, ReadOnlySpan<byte> bytes)
     {
         if (bytes.Length > ChunkLimits.Longest)
@@ -254,7 +260,7 @@ public sealed class ArchiveWriter : IDisposable
             using (full)
             {
                 var zstd = ZstdPool.Rent();
-                var block = full.Pack(_effort, zstd, veil: !Base.Header.IsFirstFormat);
+                var block = full.Pack(_effort, zstd, IsVeiled);
                 ZstdPool.Return(zstd);
                 return block;
             }
@@ -278,8 +284,7 @@ public sealed class ArchiveWriter : IDisposable
             AppendNext();
     }
 
-    /// <summary>Appends a block whose chunks were claimed.</summary>
-    /// <exception cref="VembarException">It cannot be written.</exception>
+    /// <inheritdoc/>
     public void Append(PackedBlock block)
     {
         var info = block.Info with { Offset = _end };
@@ -406,7 +411,7 @@ public sealed class ArchiveWriter : IDisposable
     }
 
     /// <summary>What the index of the next state will take, in bytes, once all is settled.</summary>
-    internal long IndexLength => IndexSegment.LengthOf(_blocks.Count, _added.Count);
+    internal long IndexLength => IndexEncoder.LengthOf(_blocks.Count, _added.Count);
 
     /// <summary>Makes a new state with a catalogue that changes the present one.</summary>
     internal void Commit(Catalogue catalogue) =>
@@ -460,8 +465,9 @@ public sealed class ArchiveWriter : IDisposable
         }
     }
 
-    // Segments that hold no more than what came after them go into the new one, so that of n changes each is written again some log n
-    // times, and a look-up asks some log n segments.
+    // Segments that hold not much more than what came after them go into the new one, so that of n changes each is written again some
+    // log n times, and a look-up asks some log n segments. Not much more: of changes that add as many chunks as the one before, each
+    // has a few blocks more or less.
     private (List<BlockInfo> Blocks, ChunkTable Chunks, List<Extent> Earlier) Merged()
     {
         const int Most = 16 << 20;
@@ -471,7 +477,7 @@ public sealed class ArchiveWriter : IDisposable
         foreach (var segment in Base.Segments)
         {
             long own = segment.BlockCount + segment.ChunkCount;
-            if (Base.IsIndexRebuilt || (earlier.Count == 0 && own <= weight && own + weight <= Most))
+            if (Base.IsIndexRebuilt || (earlier.Count == 0 && own <= weight + weight / 2 && own + weight <= Most))
             {
                 merged.Push(segment);
                 weight += own;

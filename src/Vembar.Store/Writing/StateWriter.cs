@@ -14,7 +14,7 @@ namespace Vembar.Store.Writing;
 /// <param name="file">The archive.</param>
 /// <param name="header">Its header.</param>
 /// <param name="end">Where the appended blocks end.</param>
-internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long end)
+internal sealed class StateWriter(IByteStore file, ArchiveHeader header, long end)
 {
     // No segment has more, so that none is too long to be had in memory as one; what a state adds may go into several.
     private const int MostChunks = 32 << 20;
@@ -42,7 +42,7 @@ internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long 
         while (chunks.Count > MostChunks)
         {
             var (partBlocks, part) = Split(ref blocks, ref chunks);
-            var bytes = IndexSegment.Encode(partBlocks, part, parts);
+            var bytes = IndexEncoder.Encode(partBlocks, part, parts);
             parts.Add(new Extent(at, bytes.Length, XxHash3.HashToUInt64(bytes)));
             file.Write(bytes, at);
             at += bytes.Length;
@@ -64,7 +64,7 @@ internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long 
     private CommitRecord PrepareSingle(long at, List<BlockInfo> blocks, ChunkTable chunks, IReadOnlyList<Extent> earlier,
         ChunkId catalogue, CommitRecord? previous)
     {
-        var index = IndexSegment.Encode(blocks, chunks, earlier);
+        var index = IndexEncoder.Encode(blocks, chunks, earlier);
         var record = CommitRecord.Align(header, at + index.Length);
         file.Write(index, at);
         file.Write(new byte[record - at - index.Length], at + index.Length);
@@ -78,7 +78,7 @@ internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long 
     {
         var first = CommitRecord.Align(header, at);
         var indexAt = first + CommitRecord.Length;
-        var indexEnd = indexAt + IndexSegment.LengthOf(blocks.Count + records.Count, chunks.Count, earlier.Count);
+        var indexEnd = indexAt + IndexEncoder.LengthOf(blocks.Count + records.Count, chunks.Count, earlier.Count);
         var copyAt = StateFinder.SecondPartAt(first, indexEnd);
         var all = new List<BlockInfo>(blocks);
         var copyEnd = copyAt;
@@ -87,7 +87,7 @@ internal sealed class StateWriter(IArchiveFile file, ArchiveHeader header, long 
             all.Add(info with { Offset = copyEnd });
             copyEnd += info.WholeLength;
         }
-        var index = IndexSegment.Encode(all, chunks, earlier);
+        var index = IndexEncoder.Encode(all, chunks, earlier);
         var second = CommitRecord.Align(header, copyEnd);
         // The place of the first record is left zero; so is what fills up.
         file.Write(new byte[indexAt - at], at);

@@ -24,7 +24,7 @@ internal sealed class ContentPipeline : IDisposable
     // Read at a time, so that what is read is still in the processor's caches when it is cut and hashed.
     private const int StretchBytes = 1 << 20;
 
-    private readonly ArchiveWriter _writer;
+    private readonly IChunkSink _sink;
     private readonly Effort _effort;
     private readonly Func<SourceNode, ISourceFile> _open;
     private readonly bool _skipUnreadable;
@@ -33,14 +33,14 @@ internal sealed class ContentPipeline : IDisposable
     private readonly Queue<Task<PackedBlock>> _packing = new();
     private BlockBuilder _builder = new(BlockKind.Content);
 
-    public ContentPipeline(ArchiveWriter writer, Effort effort, Func<SourceNode, ISourceFile> open, bool skipUnreadable,
+    public ContentPipeline(IChunkSink sink, Effort effort, Func<SourceNode, ISourceFile> open, bool skipUnreadable,
         CancellationToken cancellation)
     {
         _skipUnreadable = skipUnreadable;
-        _writer = writer;
+        _sink = sink;
         _effort = effort;
         _open = open;
-        _chunker = new Chunker(writer.Base.Header.Sizes);
+        _chunker = new Chunker(sink.Sizes);
         _cancellation = cancellation;
     }
 
@@ -332,7 +332,7 @@ internal sealed class ContentPipeline : IDisposable
         var fresh = 0L;
         foreach (var (id, offset, length) in piece.Chunks)
         {
-            if (!_writer.TryClaim(id))
+            if (!_sink.TryClaim(id))
                 continue;
             if (_builder.IsFullFor(length))
                 Pack();
@@ -364,7 +364,7 @@ internal sealed class ContentPipeline : IDisposable
             using (builder)
             {
                 var zstd = ZstdPool.Rent();
-                var block = builder.Pack(_effort, zstd, veil: !_writer.Base.Header.IsFirstFormat);
+                var block = builder.Pack(_effort, zstd, _sink.IsVeiled);
                 ZstdPool.Return(zstd);
                 return block;
             }
@@ -374,6 +374,6 @@ internal sealed class ContentPipeline : IDisposable
     private void AppendNext()
     {
         using var block = _packing.Dequeue().GetAwaiter().GetResult();
-        _writer.Append(block);
+        _sink.Append(block);
     }
 }

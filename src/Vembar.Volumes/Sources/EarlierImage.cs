@@ -87,7 +87,7 @@ public sealed class EarlierImage
     {
         try
         {
-            foreach (var id in TreeCodec.Pages(_chunks, folder))
+            foreach (var id in FolderReader.Pages(_chunks, folder))
             {
                 var same = false;
                 _chunks.Use(id, bytes => same = page(bytes));
@@ -110,7 +110,7 @@ public sealed class EarlierImage
     {
         try
         {
-            using var entries = TreeCodec.Entries(_chunks, earlier).GetEnumerator();
+            using var entries = FolderReader.Entries(_chunks, earlier).GetEnumerator();
             var more = entries.MoveNext();
             foreach (var node in folder.Children!)
             {

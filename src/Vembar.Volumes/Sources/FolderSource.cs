@@ -210,7 +210,7 @@ public sealed class FolderSource : ISource
         var found = new Unread();
         var same = image.Compare(earlier, page =>
         {
-            var entries = new TreeCodec.PageSketch(page);
+            var entries = new FolderPageScanner(page);
             while (entries.Next(out var entry))
             {
                 if (!entry.IsPlain || at == names.Count || !entry.Name.SequenceEqual(names[at])
@@ -264,7 +264,7 @@ public sealed class FolderSource : ISource
         return same && at == names.Count ? found : null;
     }
 
-    private static bool LooksAlike(TreeCodec.EntryView entry, SafeFileHandle handle, ReadOnlySpan<byte> raw)
+    private static bool LooksAlike(EntryView entry, SafeFileHandle handle, ReadOnlySpan<byte> raw)
     {
         try
         {

@@ -22,6 +22,8 @@ namespace Vembar.Tests;
 /// <summary>A store of chunks in memory, to hand the reader of trees whatever bytes a test likes.</summary>
 internal sealed class MemoryChunks(IReadOnlyDictionary<ChunkId, byte[]> chunks) : IChunkSource
 {
+    public bool Contains(ChunkId id) => chunks.ContainsKey(id);
+
     public ReadOnlyMemory<byte> Read(ChunkId id) =>
         chunks.TryGetValue(id, out var bytes) ? bytes : throw VembarException.Damaged($"no chunk {id}");
 }

@@ -295,11 +295,12 @@ public class ArchiveTests
     {
         public TaskCompletionSource Opened { get; } = new();
 
-        public IArchiveFile Open(string path, bool write)
+        public IByteSource OpenRead(string path) => LocalFileSystem.Instance.OpenRead(path);
+
+        public IArchiveFile OpenWrite(string path)
         {
-            var file = LocalFileSystem.Instance.Open(path, write);
-            if (write)
-                Opened.TrySetResult();
+            var file = LocalFileSystem.Instance.OpenWrite(path);
+            Opened.TrySetResult();
             return file;
         }
 

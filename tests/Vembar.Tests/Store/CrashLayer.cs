@@ -28,7 +28,9 @@ public sealed class CrashLayer(int stopAt, bool torn) : IFileSystem
         }
     }
 
-    public IArchiveFile Open(string path, bool write) => new Wrapped(this, LocalFileSystem.Instance.Open(path, write));
+    public IByteSource OpenRead(string path) => LocalFileSystem.Instance.OpenRead(path);
+
+    public IArchiveFile OpenWrite(string path) => new Wrapped(this, LocalFileSystem.Instance.OpenWrite(path));
 
     public IArchiveFile CreateNew(string path)
     {

@@ -394,7 +394,9 @@ public class DamageTests
     {
         private bool _done;
 
-        public IArchiveFile Open(string at, bool write) => new File(this, LocalFileSystem.Instance.Open(at, write));
+        public IByteSource OpenRead(string at) => LocalFileSystem.Instance.OpenRead(at);
+
+        public IArchiveFile OpenWrite(string at) => new File(this, LocalFileSystem.Instance.OpenWrite(at));
 
         public IArchiveFile CreateNew(string at) => new File(this, LocalFileSystem.Instance.CreateNew(at));
 
@@ -515,7 +517,9 @@ public class DamageTests
     {
         public long Read { get; private set; }
 
-        public IArchiveFile Open(string path, bool write) => new File(this, LocalFileSystem.Instance.Open(path, write));
+        public IByteSource OpenRead(string path) => new Source(this, LocalFileSystem.Instance.OpenRead(path));
+
+        public IArchiveFile OpenWrite(string path) => LocalFileSystem.Instance.OpenWrite(path);
 
         public IArchiveFile CreateNew(string path) => LocalFileSystem.Instance.CreateNew(path);
 
@@ -523,29 +527,19 @@ public class DamageTests
 
         public void Delete(string path) => LocalFileSystem.Instance.Delete(path);
 
-        private sealed class File(CountingLayer layer, IArchiveFile file) : IArchiveFile
+        private sealed class Source(CountingLayer layer, IByteSource source) : IByteSource
         {
-            public long Length => file.Length;
+            public long Length => source.Length;
 
             public int Read(Span<byte> to, long offset)
             {
                 layer.Read += to.Length;
-                return file.Read(to, offset);
+                return source.Read(to, offset);
             }
 
-            public IReadOnlyList<(long Start, long End)> DataRanges(long from, long to) => file.DataRanges(from, to);
+            public IReadOnlyList<(long Start, long End)> DataRanges(long from, long to) => source.DataRanges(from, to);
 
-            public void Write(ReadOnlySpan<byte> bytes, long offset) => file.Write(bytes, offset);
-
-            public void Sync() => file.Sync();
-
-            public void Truncate(long length) => file.Truncate(length);
-
-            public bool TryLock() => file.TryLock();
-
-            public bool IsStillAt(string path) => file.IsStillAt(path);
-
-            public void Dispose() => file.Dispose();
+            public void Dispose() => source.Dispose();
         }
     }
 

@@ -44,21 +44,23 @@ public sealed class LosingLayer(int stopAt, Random random) : IFileSystem
         foreach (var change in _pending.AsEnumerable().Reverse()
             .Where(c => File.Exists(c.Path) && (one is null ? random.Next(2) == 0 : c == one)))
         {
-            using var file = LocalFileSystem.Instance.Open(change.Path, write: true);
+            using var file = LocalFileSystem.Instance.OpenWrite(change.Path);
             var from = random.Next(3) == 0 ? change.Before.Length / 2 : 0;
             file.Write(change.Before.AsSpan(from), change.Offset + from);
         }
         foreach (var file in _pending.GroupBy(c => c.Path).Where(g => one is null && File.Exists(g.Key) && random.Next(3) == 0))
         {
-            using var open = LocalFileSystem.Instance.Open(file.Key, write: true);
+            using var open = LocalFileSystem.Instance.OpenWrite(file.Key);
             var least = file.Min(c => c.LengthBefore);
             if (open.Length > least)
                 open.Truncate(random.NextInt64(least, open.Length));
         }
     }
 
-    public IArchiveFile Open(string path, bool write) =>
-        new Wrapped(this, System.IO.Path.GetFullPath(path), LocalFileSystem.Instance.Open(path, write));
+    public IByteSource OpenRead(string path) => LocalFileSystem.Instance.OpenRead(path);
+
+    public IArchiveFile OpenWrite(string path) =>
+        new Wrapped(this, System.IO.Path.GetFullPath(path), LocalFileSystem.Instance.OpenWrite(path));
 
     public IArchiveFile CreateNew(string path)
     {
