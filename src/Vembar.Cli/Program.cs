@@ -5,7 +5,7 @@ namespace Vembar.Cli;
 
 internal static class Program
 {
-    private static int Main(string[] args)
+    private static async Task<int> Main(string[] args)
     {
         Native.Posix.HoldStandardStreams();
         StandardStream.Install();
@@ -16,7 +16,11 @@ internal static class Program
             return Wrong(parse, args, root);
         try
         {
-            return parse.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false, ProcessTerminationTimeout = null });
+            return await parse.InvokeAsync(new InvocationConfiguration
+            {
+                EnableDefaultExceptionHandler = false,
+                ProcessTerminationTimeout = null,
+            }).ConfigureAwait(false);
         }
         catch (VembarException error)
         {

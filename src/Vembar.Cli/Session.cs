@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.Diagnostics;
+using System.Runtime.CompilerServices;
 using System.Runtime.InteropServices;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
@@ -97,7 +98,7 @@ internal sealed partial class Session : IDisposable
     public CancellationToken Cancellation => _stop.Token;
 
     /// <summary>Runs a command's work and turns its errors into lines and exit codes.</summary>
-    public static int Run(ParseResult parse, Func<Session, int> work)
+    public static async Task<int> RunAsync(ParseResult parse, Func<Session, Task<int>> work)
     {
         var json = parse.GetValue(CommonOptions.Json);
         var verbose = parse.GetValue(CommonOptions.Verbose);
@@ -108,7 +109,7 @@ internal sealed partial class Session : IDisposable
             session = new Session(parse);
 #pragma warning restore CA2000
             session._log?.Information("{Command} began", parse.CommandResult.Command.Name);
-            var code = work(session);
+            var code = await work(session).ConfigureAwait(false);
             session._log?.Information("{Command} ended with {ExitCode} after {Seconds} s", parse.CommandResult.Command.Name, code,
                 session._clock.Elapsed.TotalSeconds);
             return code;
@@ -144,6 +145,10 @@ internal sealed partial class Session : IDisposable
             session?.Dispose();
         }
     }
+
+    /// <summary>Does a piece of work and shows how far it is.</summary>
+    public ConfiguredTaskAwaitable<TResult> Do<TRequest, TResult>(IOperationHandler<TRequest, TResult> handler, TRequest request) =>
+        handler.HandleAsync(request, Progress, Cancellation).ConfigureAwait(false);
 
     /// <summary>Prints the JSON document, or what people get.</summary>
     public void Result<T>(T document, Func<CliJson, JsonTypeInfo<T>> type, Action forPeople)

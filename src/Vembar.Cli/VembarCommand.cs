@@ -20,9 +20,11 @@ internal sealed class VembarCommand(string name, string description, params stri
         return this;
     }
 
-    public VembarCommand Does(Func<ParseResult, Session, int> work)
+    public VembarCommand Does(Func<ParseResult, Session, int> work) => Does((parse, session) => Task.FromResult(work(parse, session)));
+
+    public VembarCommand Does(Func<ParseResult, Session, Task<int>> work)
     {
-        SetAction(parse => Session.Run(parse, session => work(parse, session)));
+        SetAction((parse, _) => Session.RunAsync(parse, session => work(parse, session)));
         return this;
     }
 }

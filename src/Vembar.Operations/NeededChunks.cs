@@ -62,7 +62,7 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
 
     /// <summary>Copies what is wanted: whole blocks as they are where everything in them is needed, else chunk by chunk.</summary>
     /// <returns>Bytes read, bytes stored before compression, blocks that went as they are.</returns>
-    public (long Read, long Fresh, long WholeBlocks) Copy(bool recompress, IProgress<OperationProgress> progress,
+    public async Task<(long Read, long Fresh, long WholeBlocks)> CopyAsync(bool recompress, IProgress<OperationProgress> progress,
         CancellationToken cancellation)
     {
         var total = _needed.Sum(n => (long)n.Key.Block.StoredLength);
@@ -74,9 +74,9 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
             && (!ordered[at].Key.Block.IsVeiled || !writer.Base.Header.IsFirstFormat);
         // The next whole blocks are read and checked while one is written. What could pass for a structure of the archive is packed anew.
         var mayHoldAnything = !writer.Base.Header.IsFirstFormat;
-        using var ahead =
-            new ReadAhead(ordered.Count,
+        var ahead = new ReadAhead(ordered.Count,
             at => GoesWhole(at) ? ReadWhole(ordered[at].Key.Holder, ordered[at].Key.Block, mayHoldAnything) : null);
+        await using var _ = ahead.ConfigureAwait(false);
         for (var at = 0; at < ordered.Count; at++)
         {
             cancellation.ThrowIfCancellationRequested();
@@ -84,7 +84,7 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
             ids.Sort((a, b) => a.Offset.CompareTo(b.Offset));
             // Of the files, as everywhere; folders come on top.
             fresh += block.Kind == BlockKind.Content ? ids.Sum(i => (long)i.Length) : 0;
-            using var read = ahead.Next();
+            using var read = await ahead.NextAsync().ConfigureAwait(false);
             if (read is not null)
             {
                 writer.AppendWhole(block, read.Bytes, [.. ids.Select(i => (i.Id, i.Length))]);
@@ -109,29 +109,29 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
     }
 
     // Reads a few blocks before they are asked for, in order.
-    private sealed class ReadAhead(int count, Func<int, Rented?> read) : IDisposable
+    private sealed class ReadAhead(int count, Func<int, Rented?> read) : IAsyncDisposable
     {
         private const int Most = 2;
         private readonly Queue<Task<Rented?>> _reading = new();
         private int _begun;
 
-        public Rented? Next()
+        public async Task<Rented?> NextAsync()
         {
             for (; _begun < count && _reading.Count <= Most; _begun++)
             {
                 var at = _begun;
                 _reading.Enqueue(Task.Run(() => read(at)));
             }
-            return _reading.Dequeue().GetAwaiter().GetResult();
+            return await _reading.Dequeue().ConfigureAwait(false);
         }
 
-        public void Dispose()
+        public async ValueTask DisposeAsync()
         {
             foreach (var reading in _reading)
             {
-                ((IAsyncResult)reading).AsyncWaitHandle.WaitOne();
+                await ((Task)reading).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
                 if (reading.IsCompletedSuccessfully)
-                    reading.Result?.Dispose();
+                    (await reading.ConfigureAwait(false))?.Dispose();
             }
         }
     }

@@ -1,3 +1,6 @@
+using Vembar.Store.Places;
+using Vembar.Store.Writing;
+
 namespace Vembar.Operations;
 
 /// <summary>What the work of commands gets from the program that it runs in. Nothing below changes the process.</summary>
@@ -9,11 +12,24 @@ public sealed class OperationHost
     /// <summary>Where times come from that are recorded.</summary>
     public TimeProvider Clock { get; init; } = TimeProvider.System;
 
+    /// <summary>The file system that archives are in.</summary>
+    public IFileSystem Files { get; init; } = LocalFileSystem.Instance;
+
+    /// <summary>How much is done at once by one piece of work: files read, blocks compressed, folders looked into.</summary>
+    public int Workers { get; init; } = Environment.ProcessorCount;
+
+    /// <summary>Where what is needed for a while is put.</summary>
+    public string TemporaryFolder { get; init; } = Path.GetTempPath();
+
     /// <summary>What is done about memory.</summary>
     public IMemoryPolicy Memory { get; init; } = new NoPolicy();
 
     /// <summary>The time now, to be recorded.</summary>
     internal DateTime Now => Clock.GetUtcNow().UtcDateTime;
+
+    /// <summary>How an archive is opened to be changed.</summary>
+    /// <param name="wait">How long to wait for another writer.</param>
+    internal WriterOptions WriterOptions(TimeSpan wait) => new() { Wait = wait, Files = Files, Clock = Clock };
 
     private sealed class NoPolicy : IMemoryPolicy, IDisposable
     {

@@ -1,14 +1,5 @@
 using System.Diagnostics;
-using Vembar.Images.Reading;
-using Vembar.Images.Records;
 using Vembar.Operations;
-using Vembar.Operations.Capture;
-using Vembar.Operations.Deploy;
-using Vembar.Operations.Service;
-using Vembar.Operations.Verify;
-using Vembar.Store.Places;
-using Vembar.Store.Reading;
-using Vembar.Windows.Servicing;
 
 namespace Vembar.Tests;
 
@@ -82,46 +73,6 @@ public sealed class NoProgress : IProgress<OperationProgress>
     public void Report(OperationProgress value)
     {
     }
-}
-
-/// <summary>What most tests do with archives.</summary>
-public static class Do
-{
-    public static CaptureResult Capture(string source, string archive, string name = "one",
-        Func<CaptureRequest, CaptureRequest>? with = null, IFileSystem? layer = null)
-    {
-        var request = new CaptureRequest { Source = source, Archive = archive, Name = name };
-        return CaptureOperation.Run(with is null ? request : with(request), NoProgress.Instance, CancellationToken.None, layer);
-    }
-
-    public static DeployResult Deploy(string image, string target, Func<DeployRequest, DeployRequest>? with = null)
-    {
-        var request = new DeployRequest { Image = ImageReference.Parse(image), Target = target, Verify = true };
-        return DeployOperation.Run(with is null ? request : with(request), NoProgress.Instance, CancellationToken.None);
-    }
-
-    public static VerifyResult Verify(string archive) => VerifyOperation.Run(archive, NoProgress.Instance, CancellationToken.None);
-
-    public static ServiceResult Service(string image, string? name, params IChange[] changes) =>
-        ServiceOperation.Run(new ServiceRequest
-        {
-            Image = ImageReference.Parse(image),
-            Changes = changes,
-            As = name,
-            InPlace = name is null,
-        }, NoProgress.Instance, CancellationToken.None);
-
-    public static T WithTree<T>(string archive, int number, Func<ImageTree, T> look)
-    {
-        using var reader = ArchiveReader.Open(archive);
-        return look(new ImageTree(reader, reader.Find($"{number}").Root, archive));
-    }
-
-    /// <summary>Type, mode, time in ns, size of files, link targets and content of everything below a folder, from find and
-    /// b3sum.</summary>
-    public static string Listing(string folder) => Tools.Run("sh",
-        ["-c", "find . \\( -type f -printf '%p %y %m %T@ %s %n\\n' -o -printf '%p %y %m %T@ %l\\n' \\) | LC_ALL=C sort; find . -type f "
-        + "-print0 | LC_ALL=C sort -z | xargs -0 -r b3sum"], folder);
 }
 
 /// <summary>Cancels an operation when it reaches a phase.</summary>

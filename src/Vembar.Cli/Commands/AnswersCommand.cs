@@ -25,7 +25,7 @@ internal static class AnswersCommand
         command.Subcommands.Add(new VembarCommand("check",
             "Check an answer file: its form, passes, components, settings, values, passwords",
             "vembar answers check vembar-demo/answers/lending-desk.xml")
-            .With(file, image, hide, SharedOptions.Base).Does((parse, session) =>
+            .With(file, image, hide, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var path = parse.GetRequiredValue(file);
                 var output = OutputFile.At(parse.GetValue(hide), session);
@@ -35,7 +35,9 @@ internal static class AnswersCommand
                         "Make an answer file of it with 'vembar answers make', which checks it as well.");
                 var answers = AnswerFile.Parse(bytes, path);
                 var architecture = parse.GetValue(image) is { } which
-                    ? ShowOperation.Run(ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base))).Image.Architecture : null;
+                    ? (await session.Do(new RecordHandler(session.Host),
+                        ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base))))
+                    .Architecture : null;
                 var findings = answers.Check(architecture);
                 var hidden = 0;
                 if (output is not null)

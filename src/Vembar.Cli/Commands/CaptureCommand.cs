@@ -77,11 +77,10 @@ internal static class CaptureCommand
             "vembar capture vembar-demo/references/bookmobile bookmobile.vmb --name Bookmobile --based-on desks.vmb")
             .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, volume, skip, basedOn,
                 verify, reread, accept, rules, skipRoom, wait, SharedOptions.Base)
-            .Does((parse, session) =>
+            .Does(async (parse, session) =>
             {
                 var request = new CaptureRequest
                 {
-                    Host = session.Host,
                     Source = parse.GetRequiredValue(source),
                     Archive = SharedOptions.PlaceOf(parse, archive),
                     Name = parse.GetRequiredValue(name),
@@ -101,19 +100,19 @@ internal static class CaptureCommand
                     SkipRoomCheck = parse.GetValue(skipRoom),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 };
-                var result = CaptureOperation.Run(request, session.Progress, session.Cancellation);
-                var verified = parse.GetValue(verify) ? Verify(request, result, session) : null;
+                var result = await session.Do(new CaptureHandler(session.Host), request);
+                var verified = parse.GetValue(verify) ? await VerifyAsync(request, result, session).ConfigureAwait(false) : null;
                 session.Warn(result.Warnings);
                 session.Result(CliJson.From(result, verified?.Ok), json => json.StoreJson, () => Show(result, verified));
                 return verified is { Ok: false } ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }
 
-    private static VerifyResult Verify(CaptureRequest request, CaptureResult result, Session session)
+    private static async Task<VerifyResult> VerifyAsync(CaptureRequest request, CaptureResult result, Session session)
     {
         try
         {
-            return VerifyOperation.Run(request.Archive, session.Progress, session.Cancellation);
+            return await session.Do(new VerifyHandler(session.Host), new VerifyRequest(request.Archive));
         }
         catch (OperationCanceledException)
         {

@@ -16,11 +16,11 @@ internal static class CompactCommand
         var wait = SharedOptions.Wait();
         return new VembarCommand("compact", "Rewrite an archive without what no image needs; earlier states go",
             "vembar compact desks.vmb", "vembar compact desks.vmb --effort dense")
-            .With(archive, effort, wait, SharedOptions.Base).Does((parse, session) =>
+            .With(archive, effort, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = CompactOperation.Run(
-                    SharedOptions.PlaceOf(parse, archive), parse.GetValue(effort) is { } word ? SharedOptions.EffortOf(word) : null,
-                    TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
+                var result = await session.Do(new CompactHandler(session.Host), new CompactRequest(SharedOptions.PlaceOf(parse, archive),
+                    parse.GetValue(effort) is { } word ? SharedOptions.EffortOf(word) : null,
+                    TimeSpan.FromSeconds(parse.GetValue(wait))));
                 session.Result(new CompactJson(result.Archive, result.Images, result.Before, result.After, result.Seconds),
                     json => json.CompactJson,
                     () => Session.Line($"{result.Archive} holds {Text.Count(result.Images, "image")} in {Text.Size(result.After)}; it "

@@ -13,11 +13,10 @@ internal static class CopyCommand
         var wait = SharedOptions.Wait();
         return new VembarCommand("copy", "Copy an image into another archive without unpacking it",
             "vembar copy desks.vmb#\"Reading room\" kiosks.vmb", "vembar copy desks.vmb#2 kiosks.vmb --name \"Reading room, September\"")
-            .With(image, archive, name, wait, SharedOptions.Base).Does((parse, session) =>
+            .With(image, archive, name, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = CopyOperation.Run(
-                    SharedOptions.ImageOf(parse, image), SharedOptions.PlaceOf(parse, archive), parse.GetValue(name),
-                    TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress, session.Cancellation);
+                var result = await session.Do(new CopyHandler(session.Host), new CopyRequest(SharedOptions.ImageOf(parse, image),
+                    SharedOptions.PlaceOf(parse, archive), parse.GetValue(name), TimeSpan.FromSeconds(parse.GetValue(wait))));
                 session.Result(new StoreJson(result.Archive, result.Image, result.Stats, [], [], null), json => json.StoreJson, () =>
                 {
                     Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}.");

@@ -29,13 +29,13 @@ internal static class DemoCommand
         };
         return new VembarCommand("demo", "Make a made-up library network and walk through the whole story with it", "vembar demo",
             "vembar demo /tmp/world --scale 4 --world-only")
-            .With(folder, scale, worldOnly, withoutDisks).Does((parse, session) =>
+            .With(folder, scale, worldOnly, withoutDisks).Does(async (parse, session) =>
             {
                 if (parse.GetValue(withoutDisks) && !parse.GetValue(worldOnly))
                     throw new VembarException(ErrorKind.Usage, "disks-needed", "the demo's story needs its disks",
                         "Give --world-only with --without-disks.");
-                return DemoStory.Run(parse.GetRequiredValue(folder), parse.GetValue(scale), parse.GetValue(worldOnly),
-                    !parse.GetValue(withoutDisks), session);
+                return await DemoStory.RunAsync(parse.GetRequiredValue(folder), parse.GetValue(scale), parse.GetValue(worldOnly),
+                    !parse.GetValue(withoutDisks), session).ConfigureAwait(false);
             });
     }
 }

@@ -29,7 +29,7 @@ internal sealed class DemoStory
         _session = session;
     }
 
-    public static int Run(string folder, int scale, bool worldOnly, bool disks, Session session)
+    public static async Task<int> RunAsync(string folder, int scale, bool worldOnly, bool disks, Session session)
     {
         if (File.Exists(folder))
             throw VembarException.Input("not-a-folder", $"'{folder}' is a file", "Name a new or empty folder.");
@@ -51,7 +51,7 @@ internal sealed class DemoStory
                 : VembarException.From(failure.InnerException ?? failure, "make the demo in", folder) ?? failure;
         }
         if (!worldOnly)
-            story.Walk();
+            await story.WalkAsync().ConfigureAwait(false);
         var ok = story._checks.All(c => c.Ok);
         session.Result(new DemoJson(folder, made.Files, made.Bytes, clock.Elapsed.TotalSeconds, ok, story._checks), json => json.DemoJson,
             () =>
@@ -87,7 +87,7 @@ internal sealed class DemoStory
 
     private string At(string path) => Path.Combine(_folder, path);
 
-    private void Walk()
+    private async Task WalkAsync()
     {
         var archive = At("desks.vmb");
         Step("Find out what is on the reference machine's disk: partitions, Windows, its state, what a capture would take.", "survey",
@@ -95,7 +95,7 @@ internal sealed class DemoStory
         Step("May it be captured? Read from the install's own files and hives; the disk is not written to.", "ready",
             At("disks/lending-desk.vhdx"), "--rules", At("house/readiness.yaml"));
         Step("Another one may not: it was started and used again.", 1, "ready", At("spoiled/not-generalized.qcow2"));
-        CheckSpoiled();
+        await CheckSpoiledAsync().ConfigureAwait(false);
         Step("Capture the lending desk into a new archive. Page file, temporary files and the like stay out.",
             "capture", At("disks/lending-desk.vhdx"), archive, "--name", "Lending desk", "--version", "2026.09");
         var before = new FileInfo(archive).Length;
@@ -128,7 +128,7 @@ internal sealed class DemoStory
         Step("Taken out again they leave no trace.",
             "service", $"{archive}#Lending desk, autumn", "--package-out", "shelfmark", "--package-out", "house-settings", "--as",
             "Lending desk, after autumn");
-        CheckSameRoot(archive, "Lending desk, serviced", "Lending desk, after autumn");
+        await CheckSameRootAsync(archive, "Lending desk, serviced", "Lending desk, after autumn").ConfigureAwait(false);
         Step("Last spring the reading room got an update of its viewer.",
             "service", $"{archive}#Reading room", "--package", At("packages/lanternview-2.6.1.zip"), "--as", "Reading room, spring");
         Step("Everything else it gets is one work order, kept under version control: drivers, packages, a feature with its parents, a "
@@ -156,23 +156,24 @@ internal sealed class DemoStory
             "--verify");
         Step("Look at that disk as at any other.", "survey", At("desk-014.vhdx"));
         Say("Compared with the reference and with what was changed:");
-        Compare(At("disks/lending-desk.vhdx"), At("desk-014.vhdx"));
+        await CompareAsync(At("disks/lending-desk.vhdx"), At("desk-014.vhdx")).ConfigureAwait(false);
         Say("");
     }
 
-    private void CheckSameRoot(string archive, string one, string other)
+    private async Task CheckSameRootAsync(string archive, string one, string other)
     {
-        var roots = new[] { one, other }.Select(name => ShowOperation.Run(ImageReference.Parse($"{archive}#{name}")).Image.Root).ToList();
-        Check("both images are the same tree, to the byte", roots[0] == roots[1], $"root {roots[0].ToString()[..16]}…");
+        var first = await _session.Do(new RecordHandler(_session.Host), ImageReference.Parse($"{archive}#{one}"));
+        var second = await _session.Do(new RecordHandler(_session.Host), ImageReference.Parse($"{archive}#{other}"));
+        Check("both images are the same tree, to the byte", first.Root == second.Root, $"root {first.Root.ToString()[..16]}…");
         Say("");
     }
 
-    private void CheckSpoiled()
+    private async Task CheckSpoiledAsync()
     {
         foreach (var (name, check) in DemoWorld.Spoiled)
         {
-            var result = ReadyOperation.Run(At($"spoiled/{name}.qcow2"), null, null, new System.Progress<OperationProgress>(),
-                _session.Cancellation);
+            var result = await new ReadyHandler(_session.Host).HandleAsync(new ReadyRequest { Source = At($"spoiled/{name}.qcow2") },
+                new System.Progress<OperationProgress>(), _session.Cancellation).ConfigureAwait(false);
             var stops = result.Findings.Where(f => f.Severity == Severity.Stop).ToList();
             Check($"'{name}' is refused for its reason", stops.Count > 0 && stops.All(f => f.Check == check),
                 stops.Count > 0 ? stops[0].Found : "nothing was found");
@@ -222,13 +223,15 @@ internal sealed class DemoStory
         Say($"   {(ok ? "yes" : "NO")}: {what} ({found})");
     }
 
-    private void Compare(string reference, string deployed)
+    private async Task CompareAsync(string reference, string deployed)
     {
         using var before = ResolvedSource.Open(reference, null);
         using var after = ResolvedSource.Open(deployed, null);
-        var rules = new Exclusions([], keepAll: false);
-        var expected = Flat(before.Source.Walk(rules, null, false, null, _session.Cancellation).Root).ToDictionary(n => n.Path.ToString());
-        var found = Flat(after.Source.Walk(rules, null, false, null, _session.Cancellation).Root).ToDictionary(n => n.Path.ToString());
+        var options = new WalkOptions { Exclusions = new Exclusions([], keepAll: false) };
+        async Task<Dictionary<string, SourceNode>> NodesAsync(ISource source) =>
+            Flat((await source.WalkAsync(options, _session.Cancellation).ConfigureAwait(false)).Root).ToDictionary(n => n.Path.ToString());
+        var expected = await NodesAsync(before.Source).ConfigureAwait(false);
+        var found = await NodesAsync(after.Source).ConfigureAwait(false);
         var changed = expected.Where(e => !found.TryGetValue(e.Key, out var f) || !SameBytes(before.Source, e.Value, after.Source, f))
             .Select(e => e.Key).ToList();
         Check("every file of the reference is there unchanged, but for the SYSTEM hive",

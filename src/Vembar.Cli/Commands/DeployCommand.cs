@@ -68,12 +68,11 @@ internal static class DeployCommand
             "vembar deploy desks.vmb#\"Lending desk\" /mnt/target --verify",
             "vembar deploy desks.vmb#1 /mnt/target --computer-name TVL-DESK-014 --keep-existing")
             .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, compact, verify, skipRoom,
-                SharedOptions.Base).Does((parse, session) =>
+                SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = DeployOperation.Run(
+                var result = await session.Do(new DeployHandler(session.Host),
                     new DeployRequest
                     {
-                        Host = session.Host,
                         Image = SharedOptions.ImageOf(parse, image),
                         Target = parse.GetRequiredValue(target),
                         KeepExisting = parse.GetValue(keep),
@@ -88,8 +87,7 @@ internal static class DeployCommand
                         : parse.GetValue(compact) == "programs" ? CompactionChoice.Programs : CompactionChoice.Kept,
                         Verify = parse.GetValue(verify),
                         SkipRoomCheck = parse.GetValue(skipRoom),
-                    },
-                    session.Progress, session.Cancellation);
+                    });
                 session.Warn(result.Warnings);
                 session.Result(
                     new DeployJson(result.Image, result.Target, result.Files, result.Bytes, result.Seconds,

@@ -10,9 +10,10 @@ internal static class DiffCommand
         var to = SharedOptions.Image("TO");
         return new VembarCommand("diff", "Say what differs between two images: files, registry values, programs, drivers",
             "vembar diff desks.vmb#1 desks.vmb#3", "vembar diff august.vmb#\"Reading room\" desks.vmb#\"Reading room\" --json")
-            .With(from, to, SharedOptions.Base).Does((parse, session) =>
+            .With(from, to, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = DiffOperation.Run(SharedOptions.ImageOf(parse, from), SharedOptions.ImageOf(parse, to), session.Cancellation);
+                var result = await session.Do(new DiffHandler(session.Host),
+                    new DiffRequest(SharedOptions.ImageOf(parse, from), SharedOptions.ImageOf(parse, to)));
                 session.LongResult(() => Json(result), json => json.DiffJson, () => Show(result, session));
                 return ExitCode.Done;
             });

@@ -39,17 +39,17 @@ internal static class DriversCommand
             "vembar drivers vembar-demo/drivers --for vembar-demo/hardware --trust vembar-demo/trust --report coverage.html",
             "vembar drivers --image desks.vmb#1", "vembar drivers --image desks.vmb#1 --for vembar-demo/hardware/oakmere-m4.yaml")
             .With(folders, devices, image, models, trust, architecture, report, SharedOptions.Base)
-            .Does((parse, session) =>
+            .Does(async (parse, session) =>
             {
                 var paths = parse.GetValue(folders) ?? [];
                 var profiles = parse.GetRequiredValue(models);
                 if (parse.GetValue(devices) && profiles.Length > 0)
                     throw new VembarException(ErrorKind.Usage, "devices-or-for", "--devices and --for exclude each other", "Choose one.");
                 if (profiles.Length > 0)
-                    return Cover(session, paths, parse.GetValue(image) is { } which
+                    return await CoverAsync(session, paths, parse.GetValue(image) is { } which
                         ? ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base))
                         : null, profiles, parse.GetRequiredValue(architecture), SharedOptions.TrustOf(parse, trust),
-                        parse.GetValue(report));
+                        parse.GetValue(report)).ConfigureAwait(false);
                 if (parse.GetValue(report) is not null)
                     throw new VembarException(ErrorKind.Usage, "for-what", "--report needs --for", "Name the hardware models with --for.");
                 if (paths.Length == 0 && parse.GetValue(image) is null)
@@ -57,7 +57,8 @@ internal static class DriversCommand
                         "Name a folder that holds driver packages, or an image with --image.");
                 var held = parse.GetValue(image) is { } listed ? ImageReference.Parse(listed, parse.GetRequiredValue(SharedOptions.Base))
                     : null;
-                var rows = DriversOperation.Run(paths, held, SharedOptions.TrustOf(parse, trust), session.Progress, session.Cancellation);
+                var rows = await session.Do(new DriversHandler(session.Host),
+                    new DriversRequest(paths, held, SharedOptions.TrustOf(parse, trust)));
                 return List(session, rows, parse.GetValue(devices));
             });
         command.Subcommands.Add(Hardware());
@@ -178,14 +179,15 @@ internal static class DriversCommand
             yield return $"left to Windows: {string.Join(", ", row.LeftToWindows)}";
     }
 
-    private static int Cover(Session session, IReadOnlyList<string> paths, ImageReference? image, IReadOnlyList<string> profiles,
-        string architecture, DriverTrust trust, string? report)
+    private static async Task<int> CoverAsync(Session session, IReadOnlyList<string> paths, ImageReference? image,
+        IReadOnlyList<string> profiles, string architecture, DriverTrust trust, string? report)
     {
         if (paths.Count == 0 && image is null)
             throw new VembarException(ErrorKind.Usage, "no-drivers", "no drivers were named",
                 "Name a folder that holds driver packages, or an image with --image.");
         var page = OutputFile.At(report, session, Page.Mark);
-        var result = CoverageOperation.Run(paths, image, architecture, HardwareProfile.ReadAll(profiles), trust, session.Cancellation);
+        var result = await session.Do(new CoverageHandler(session.Host),
+            new CoverageRequest(paths, image, architecture, HardwareProfile.ReadAll(profiles), trust));
         var from = string.Join(", ", paths.Concat(image is null ? [] : [$"image {image}"]));
         page?.Write(CoveragePage.Render(result, from));
         session.Result(CliJson.From(result), json => json.CoverageJson, () => Show(result, report, session));

@@ -10,9 +10,9 @@ internal static class FeaturesCommand
         var image = SharedOptions.Image();
         return new VembarCommand("features", "List the features that packages brought into an image, and which are on",
             "vembar features desks.vmb#1", "vembar features desks.vmb#\"Reading room\" --json")
-            .With(image, SharedOptions.Base).Does((parse, session) =>
+            .With(image, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image));
+                var result = await session.Do(new ShowHandler(session.Host), new ShowRequest(SharedOptions.ImageOf(parse, image)));
                 var features = CliJson.Features(result.Packages)
                     ?? throw VembarException.Input("no-windows", $"image {result.Image.Number} holds no Windows",
                     "Features are parts of packages in a Windows image.");

@@ -28,7 +28,7 @@ internal static class FilesCommand
                 using var archive = ArchiveReader.Open(reference.Archive);
                 var record = archive.Find(reference.Which);
                 var tree = new ImageTree(archive, record.Root, $"{reference.Archive}#{record.Number}");
-                var found = FilesOperation.Find(tree, parse.GetValue(path), parse.GetValue(deep)).Select(entry =>
+                var found = FileSearch.Find(tree, parse.GetValue(path), parse.GetValue(deep)).Select(entry =>
                 {
                     session.Cancellation.ThrowIfCancellationRequested();
                     return entry;

@@ -9,11 +9,15 @@ internal static class HistoryCommand
         var archive = SharedOptions.Archive("The archive");
         return new VembarCommand("history", "List the states that an archive went through since it was last compacted",
             "vembar history desks.vmb", "vembar history desks.vmb --json")
-            .With(archive).Does((parse, session) =>
+            .With(archive).Does(async (parse, session) =>
             {
                 var path = parse.GetRequiredValue(archive);
-                var states = HistoryOperation.Run(path, out var problems);
-                session.Warn(problems);
+                var history = await session.Do(new HistoryHandler(session.Host), new HistoryRequest(path));
+                var states = history.States;
+                session.Warn(history.Problems);
+                if (history.NewerIsDamagedBehind is { } last)
+                    session.Warn([$"a newer state behind state {last} of '{path}' is damaged; "
+                        + $"`vembar verify {path}` says what can be done"]);
                 session.Result(new HistoryJson(path, [.. states.Select(From)]), json => json.HistoryJson, () =>
                 {
                     var table = new Table(">State", "Time", "Change", ">Images", ">File until there");

@@ -64,7 +64,7 @@ internal static class OrderCommand
             "vembar order init vembar-demo/drivers vembar-demo/packages vembar-demo/trust --out october.yaml",
             "vembar order init desks.vmb#\"Lending desk, serviced\" --out again.yaml")
             .With(from, to, SharedOptions.Base)
-                .Does((parse, session) => Init(parse.GetRequiredValue(from), parse.GetValue(to),
+                .Does((parse, session) => InitAsync(parse.GetRequiredValue(from), parse.GetValue(to),
                     parse.GetRequiredValue(SharedOptions.Base), session)));
         command.Subcommands.Add(new VembarCommand("schema", "The JSON Schema of work orders: editors complete and check with it",
             "vembar order schema --out work-order.schema.json")
@@ -86,7 +86,7 @@ internal static class OrderCommand
         return command;
     }
 
-    private static int Init(string[] from, string? to, string[] bases, Session session)
+    private static async Task<int> InitAsync(string[] from, string? to, string[] bases, Session session)
     {
         const string Mark = "# A work order; its form:";
         var images = from.Where(ImageReference.IsImage).ToList();
@@ -95,7 +95,8 @@ internal static class OrderCommand
                 "Name one image, or folders.");
         var output = OutputFile.At(to, session, Mark);
         var folder = to is null ? Directory.GetCurrentDirectory() : Path.GetDirectoryName(Path.GetFullPath(to))!;
-        var draft = images is [var image] ? OrderDraft.OfImage(ShowOperation.Record(ImageReference.Parse(image, bases)), folder)
+        var draft = images is [var image]
+            ? OrderDraft.OfImage(await session.Do(new RecordHandler(session.Host), ImageReference.Parse(image, bases)), folder)
             : OrderDraft.OfFolders(from, folder, session.Cancellation);
         output?.Write(draft.Text);
         session.Result(new OrderDraftJson(to, draft.Changes, draft.Remarks, draft.Text), json => json.OrderDraftJson, () =>

@@ -17,16 +17,20 @@ internal static class ReadyCommand
             "Say whether an install may be captured, or an image deployed: generalized, shut down, nothing pending, no password left",
             "vembar ready vembar-demo/disks/lending-desk.vhdx", "vembar ready /dev/sdb --rules vembar-demo/house/readiness.yaml --json",
             "vembar ready desks.vmb#1")
-            .With(source, volume, rules, SharedOptions.Base).Does((parse, session) =>
+            .With(source, volume, rules, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var what = parse.GetRequiredValue(source);
                 var own = parse.GetValue(rules);
                 if (ImageReference.IsImage(what) && parse.GetValue(volume) is not null)
                     throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{what}' is an image, so it has no volumes to choose from",
                         "Leave out --volume.");
-                var result = ImageReference.IsImage(what)
-                    ? ReadyOperation.Run(ImageReference.Parse(what, parse.GetRequiredValue(SharedOptions.Base)), own)
-                    : ReadyOperation.Run(what, parse.GetValue(volume), own, session.Progress, session.Cancellation);
+                var result = await session.Do(new ReadyHandler(session.Host), new ReadyRequest
+                {
+                    Source = what,
+                    Volume = parse.GetValue(volume),
+                    Image = ImageReference.IsImage(what) ? ImageReference.Parse(what, parse.GetRequiredValue(SharedOptions.Base)) : null,
+                    Rules = own,
+                });
                 session.Result(new ReadyJson(result.Source, result.Volume, result.IsReady ? "ready" : "not-ready",
                     CliJson.From(result.Install), result.Findings), json => json.ReadyJson, () => Show(result, session));
                 return result.IsReady ? ExitCode.Done : ExitCode.NotInOrder;

@@ -24,10 +24,10 @@ internal static class RetitleCommand
         return new VembarCommand("retitle", "Change name, version, edition, remark and labels of an image",
             "vembar retitle desks.vmb#1 --name \"Lending desk, pilot\" --version 2026.10",
             "vembar retitle desks.vmb#2 --label site= --label ring=pilot")
-            .With(image, name, version, edition, note, labels, wait).Does((parse, session) =>
+            .With(image, name, version, edition, note, labels, wait).Does(async (parse, session) =>
             {
                 var reference = ImageReference.Parse(parse.GetRequiredValue(image));
-                var record = RetitleOperation.Run(new RetitleRequest
+                var record = await session.Do(new RetitleHandler(session.Host), new RetitleRequest
                 {
                     Image = reference,
                     Name = parse.GetValue(name),
@@ -36,7 +36,7 @@ internal static class RetitleCommand
                     Note = parse.GetValue(note),
                     Labels = SharedOptions.Pairs(parse.GetRequiredValue(labels), "--label", "KEY=VALUE"),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
-                }, cancellation: session.Cancellation);
+                });
                 session.Result(new ImageJson(reference.Archive.Path, record), json => json.ImageJson,
                     () => Session.Line($"Image {record.Number} of {reference.Archive} is now "
                         + $"\"{record.Name}\"{(record.Version.Length > 0 ? $", version {record.Version}" : "")}."));

@@ -18,11 +18,11 @@ internal static class RewindCommand
         return new VembarCommand("rewind",
             "Go back to an earlier state of an archive, by a further one that lists the same images; it can be taken back too",
             "vembar rewind desks.vmb --to 2")
-            .With(archive, to, wait).Does((parse, session) =>
+            .With(archive, to, wait).Does(async (parse, session) =>
             {
                 var path = parse.GetRequiredValue(archive);
-                var state = HistoryOperation.Rewind(path, parse.GetValue(to), TimeSpan.FromSeconds(parse.GetValue(wait)),
-                    cancellation: session.Cancellation);
+                var state = await session.Do(new RewindHandler(session.Host),
+                    new RewindRequest(path, parse.GetValue(to), TimeSpan.FromSeconds(parse.GetValue(wait))));
                 session.Result(new RewindJson(path, HistoryCommand.From(state)), json => json.RewindJson, () =>
                 {
                     Session.Line($"{path} lists what it did in state {state.Number} ({state.Change}):");

@@ -168,7 +168,7 @@ internal static class ServiceCommand
                 features, withDependents, locale, keyboard, timeZone, answers, merge, registry, firstStart, put, remove, ballast, mend,
                 tidy, order, variables, keepGoing, name, inPlace, title.Version, title.Note, title.Labels, plan, report, effort, wait,
                 SharedOptions.Base)
-            .Does((parse, session) =>
+            .Does(async (parse, session) =>
             {
                 var asName = parse.GetValue(name);
                 var replaces = parse.GetValue(inPlace);
@@ -209,7 +209,6 @@ internal static class ServiceCommand
                 options = options with { Trust = DriverTrust.Load(trusted) };
                 var request = new ServiceRequest
                 {
-                    Host = session.Host,
                     Image = SharedOptions.ImageOf(parse, image),
                     Changes =
                     [
@@ -247,7 +246,7 @@ internal static class ServiceCommand
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 };
                 var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
-                var result = ServiceOperation.Run(request, session.Progress, session.Cancellation);
+                var result = await session.Do(new ServiceHandler(session.Host), request);
                 foreach (var change in result.Changes)
                     session.Log($"{change.Kind} {change.What}: {change.Status} ({change.Why})");
                 page?.Write(ServicePage.Render(result, planOnly));

@@ -23,10 +23,10 @@ internal static class ShowCommand
         }.AcceptOnlyFromAmong(s_parts);
         return new VembarCommand("show", "Show one image: what it is, how it was made, its programs and drivers",
             "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json")
-            .With(image, only, SharedOptions.Base).Does((parse, session) =>
+            .With(image, only, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = ShowOperation.Run(SharedOptions.ImageOf(parse, image), parse.GetValue(only) == "drivers",
-                    parse.GetValue(only) == "tidy");
+                var result = await session.Do(new ShowHandler(session.Host), new ShowRequest(SharedOptions.ImageOf(parse, image),
+                    parse.GetValue(only) == "drivers", parse.GetValue(only) == "tidy"));
                 session.Result(new ShowJson(result.Archive, result.Image, result.Programs,
                     CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers), CliJson.From(result.Packages),
                     CliJson.Features(result.Packages), result.FirstStart?.Select(c => new FirstStartJson(c.Name, c.Command, c.Good))

@@ -13,9 +13,9 @@ internal static class SurveyCommand
             "Say what a disk or folder holds: its volumes, the Windows installs on them, and what a capture would take",
             "vembar survey vembar-demo/disks/lending-desk.vhdx", "vembar survey vembar-demo/references/lending-desk",
             "vembar survey /dev/sdb --json")
-            .With(source).Does((parse, session) =>
+            .With(source).Does(async (parse, session) =>
             {
-                var result = SurveyOperation.Run(parse.GetRequiredValue(source), session.Progress, session.Cancellation);
+                var result = await session.Do(new SurveyHandler(session.Host), new SurveyRequest(parse.GetRequiredValue(source)));
                 session.Warn(result.Warnings);
                 var json = new SurveyJson(result.Source,
                     result.Disk is { } disk ? new DiskJson(disk.Scheme, disk.Format, disk.Bytes, disk.SectorSize) : null,

@@ -24,7 +24,7 @@ internal static class TakeCommand
         return new VembarCommand("take", "Take files out of an image",
             "vembar take desks.vmb#1 \"Program Files/Tarn Valley/Shelfmark\" --to rescued",
             "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings")
-            .With(image, paths, to, SharedOptions.Base).Does((parse, session) =>
+            .With(image, paths, to, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var reference = SharedOptions.ImageOf(parse, image);
                 var wanted = parse.GetRequiredValue(paths);
@@ -35,10 +35,10 @@ internal static class TakeCommand
                         throw new VembarException(ErrorKind.Usage, "one-file",
                             session.Json ? "--to - prints a file, so it cannot print JSON" : "--to - prints one file; several were named",
                             "Name one, or a folder with --to.");
-                    TakeOperation.Print(reference, wanted[0], StandardStream.Output);
+                    await session.Do(new PrintHandler(session.Host), new PrintRequest(reference, wanted[0], StandardStream.Output));
                     return ExitCode.Done;
                 }
-                var result = TakeOperation.Run(reference, wanted, target, session.Progress, session.Cancellation);
+                var result = await session.Do(new TakeHandler(session.Host), new TakeRequest(reference, wanted, target));
                 session.Warn(result.Warnings);
                 session.Result(new TakeJson(target, result.Files, result.Bytes, result.Paths, result.Warnings), json => json.TakeJson,
                     () => Session.Line($"Took {Text.Count(result.Files, "file")}, {Text.Size(result.Bytes)}, to {target}."));

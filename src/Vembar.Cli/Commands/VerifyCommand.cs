@@ -31,7 +31,7 @@ internal static class VerifyCommand
         return new VembarCommand("verify", "Read an archive whole and check every byte; name damaged images and files; heal or recover",
             "vembar verify desks.vmb", "vembar verify desks.vmb --repair-from /mnt/copy/desks.vmb",
             "vembar verify broken.vmb --recover saved.vmb")
-            .With(archive, repair, recover, giveUp, wait, SharedOptions.Base).Does((parse, session) =>
+            .With(archive, repair, recover, giveUp, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var path = SharedOptions.PlaceOf(parse, archive);
                 var others = parse.GetRequiredValue(repair);
@@ -40,8 +40,8 @@ internal static class VerifyCommand
                     if (others.Length > 0 || parse.GetValue(recover) is not null)
                         throw new VembarException(ErrorKind.Usage, "give-up-or-save",
                             "--give-up-newer excludes --repair-from and --recover", "Recover or repair first.");
-                    var left = VerifyOperation.GiveUpNewer(path, TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress,
-                        session.Cancellation);
+                    var left = await session.Do(new GiveUpTailHandler(session.Host),
+                        new GiveUpTailRequest(path, TimeSpan.FromSeconds(parse.GetValue(wait))));
                     session.Result(Json(left), json => json.VerifyJson, () => Show(left, session));
                     return left.Ok ? ExitCode.Done : ExitCode.NotInOrder;
                 }
@@ -50,11 +50,12 @@ internal static class VerifyCommand
                     if (others.Length > 0)
                         throw new VembarException(ErrorKind.Usage, "repair-or-recover", "--repair-from and --recover exclude each other",
                             "Recover first, then repair the new archive.");
-                    return Recover(path, target, session);
+                    return await RecoverAsync(path, target, session).ConfigureAwait(false);
                 }
                 var result = others.Length > 0
-                    ? VerifyOperation.Repair(path, others, TimeSpan.FromSeconds(parse.GetValue(wait)), session.Progress,
-                    session.Cancellation) : VerifyOperation.Run(path, session.Progress, session.Cancellation);
+                    ? await session.Do(new RepairHandler(session.Host),
+                        new RepairRequest(path, others, TimeSpan.FromSeconds(parse.GetValue(wait))))
+                    : await session.Do(new VerifyHandler(session.Host), new VerifyRequest(path));
                 session.Result(Json(result), json => json.VerifyJson, () => Show(result, session));
                 return result.Ok ? ExitCode.Done : ExitCode.NotInOrder;
             });
@@ -66,10 +67,10 @@ internal static class VerifyCommand
         result.Archive, result.Ok, result.Blocks, result.Bytes, result.UncommittedTail, result.Seconds, [.. result.Damage.Select(From)],
         [.. result.Repaired.Select(From)], result.Bases, result.Images);
 
-    private static int Recover(ArchiveLocation place, string target, Session session)
+    private static async Task<int> RecoverAsync(ArchiveLocation place, string target, Session session)
     {
         var path = place.Path;
-        var result = RecoverOperation.Run(place, target, session.Progress, session.Cancellation);
+        var result = await session.Do(new RecoverHandler(session.Host), new RecoverRequest(place, target));
         session.Result(new RecoverJson(path, result.Archive, result.Images, result.Blocks, [.. result.Lost.Select(From)]),
             json => json.RecoverJson, () =>
         {

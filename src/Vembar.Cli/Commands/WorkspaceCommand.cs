@@ -27,27 +27,27 @@ internal static class WorkspaceCommand
         };
         command.Subcommands.Add(new VembarCommand("open", "Lay an image open in a new or empty folder", "vembar workspace open "
             + "desks.vmb#1 work", "vembar workspace open desks.vmb#\"Reading room\" work --only Users/Public --only Windows/Web")
-            .With(image, folder, only, SharedOptions.Base).Does((parse, session) =>
+            .With(image, folder, only, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var opened = WorkspaceOperation.Open(SharedOptions.ImageOf(parse, image), parse.GetRequiredValue(folder),
-                    parse.GetRequiredValue(only), session.Progress, session.Cancellation);
+                var opened = await session.Do(new WorkspaceOpenHandler(session.Host), new WorkspaceOpenRequest(
+                    SharedOptions.ImageOf(parse, image), parse.GetRequiredValue(folder), parse.GetRequiredValue(only)));
                 session.Warn(opened.Warnings);
                 session.Result(new WorkspaceOpenJson(opened.Folder, opened.Image, opened.Files, opened.Bytes, opened.Seconds,
                     opened.Warnings), json => json.WorkspaceOpenJson, () =>
                 {
                     Session.Line($"Image {opened.Image.Number} \"{opened.Image.Name}\" lies open in {opened.Folder}: "
                         + $"{Text.Count(opened.Files, "file")}, {Text.Size(opened.Bytes)}, in {Text.Duration(opened.Seconds)}.");
-                    Session.Line($"What Linux cannot hold of them is in {Path.Combine(opened.Folder, WorkspaceOperation.OwnFolder)}. "
+                    Session.Line($"What Linux cannot hold of them is in {Path.Combine(opened.Folder, WorkspaceOpened.OwnFolder)}. "
                         + $"See what you changed with 'vembar workspace status {opened.Folder}'.");
                 });
                 return ExitCode.Done;
             }));
 
         command.Subcommands.Add(new VembarCommand("status", "Tell what was changed in a workspace", "vembar workspace status work")
-            .With(folder, archive).Does((parse, session) =>
+            .With(folder, archive).Does(async (parse, session) =>
             {
-                var status = WorkspaceOperation.Status(parse.GetRequiredValue(folder), parse.GetValue(archive), session.Progress,
-                    session.Cancellation);
+                var status = await session.Do(new WorkspaceStatusHandler(session.Host),
+                    new WorkspaceStatusRequest(parse.GetRequiredValue(folder), parse.GetValue(archive)));
                 session.Warn(status.Warnings);
                 session.Result(Json(status), json => json.WorkspaceStatusJson, () => Show(status, session));
                 return status.Problems.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
@@ -61,13 +61,14 @@ internal static class WorkspaceCommand
         var wait = SharedOptions.Wait();
         command.Subcommands.Add(new VembarCommand("save", "Save what was changed in a workspace; only that is read and stored",
             "vembar workspace save work --as \"Lending desk, by hand\"", "vembar workspace save work --in-place")
-            .With(folder, name, inPlace, title.Version, title.Note, title.Labels, removals, archive, effort, wait).Does((parse, session) =>
+            .With(folder, name, inPlace, title.Version, title.Note, title.Labels, removals, archive, effort, wait)
+            .Does(async (parse, session) =>
             {
                 if ((parse.GetValue(name) is not null) == parse.GetValue(inPlace))
                     throw new VembarException(ErrorKind.Usage, "as-or-in-place",
                         parse.GetValue(inPlace) ? "--as and --in-place exclude each other" : "it was not said where the result goes",
                         "Give --as NAME for a new image, or --in-place to replace the one that was laid open.");
-                var saved = WorkspaceOperation.Save(new WorkspaceSaveRequest
+                var saved = await session.Do(new WorkspaceSaveHandler(session.Host), new WorkspaceSaveRequest
                 {
                     Folder = parse.GetRequiredValue(folder),
                     As = parse.GetValue(name),
@@ -76,7 +77,7 @@ internal static class WorkspaceCommand
                     AcceptRemovals = parse.GetValue(removals),
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
-                }, session.Progress, session.Cancellation);
+                });
                 session.Warn(saved.Status.Warnings);
                 session.Result(new WorkspaceSaveJson(saved.Status.Archive, saved.Image, saved.Written, saved.BytesStored, saved.Seconds,
                     Json(saved.Status)), json => json.WorkspaceSaveJson, () =>
@@ -94,11 +95,11 @@ internal static class WorkspaceCommand
         var loseChanges = new Option<bool>("--lose-changes") { Description = "Lose what was not saved" };
         command.Subcommands.Add(new VembarCommand("close", "Take a workspace's folder away; what was not saved keeps it",
             "vembar workspace close work", "vembar workspace close work --lose-changes")
-            .With(folder, loseChanges, archive).Does((parse, session) =>
+            .With(folder, loseChanges, archive).Does(async (parse, session) =>
             {
                 var path = parse.GetRequiredValue(folder);
-                var lost = WorkspaceOperation.Close(path, parse.GetValue(loseChanges), parse.GetValue(archive), session.Progress,
-                    session.Cancellation);
+                var lost = await session.Do(new WorkspaceCloseHandler(session.Host),
+                    new WorkspaceCloseRequest(path, parse.GetValue(loseChanges), parse.GetValue(archive)));
                 session.Result(new WorkspaceCloseJson(path, lost), json => json.WorkspaceCloseJson,
                     () =>
                     {

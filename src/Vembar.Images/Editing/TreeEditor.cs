@@ -112,20 +112,28 @@ public sealed class TreeEditor : IReadOnlyTree
 
     private long _bytes;
 
+    /// <summary>Where the times of what is put in come from.</summary>
+    public TimeProvider Clock { get; init; } = TimeProvider.System;
+
+    private FileTime Now => FileTime.From(Clock.GetUtcNow().UtcDateTime);
+
     /// <summary>What is in a folder.</summary>
     public IReadOnlyList<Node> Children(Node folder) => Load(folder);
 
-    /// <summary>Reads every folder that was not looked into yet, on all processors.</summary>
+    /// <summary>Reads every folder that was not looked into yet.</summary>
+    /// <param name="workers">How many at once.</param>
+    /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">One is damaged.</exception>
     /// <exception cref="OperationCanceledException">It was ended.</exception>
-    internal void LoadAll(CancellationToken cancellation) => WorkStealingRunner.Run<Node, object?>(_root, () => null, (folder, _, later) =>
-    {
-        foreach (var node in Load(folder))
+    internal Task LoadAllAsync(int workers, CancellationToken cancellation) =>
+        WorkStealingRunner.RunAsync<Node, object?>(_root, workers, () => null, (folder, _, later) =>
         {
-            if (node.Entry.Kind == EntryKind.Folder)
-                later(node);
-        }
-    }, cancellation);
+            foreach (var node in Load(folder))
+            {
+                if (node.Entry.Kind == EntryKind.Folder)
+                    later(node);
+            }
+        }, cancellation);
 
     private List<Node> Load(Node folder)
     {
@@ -201,7 +209,7 @@ public sealed class TreeEditor : IReadOnlyTree
                 {
                     Name = name,
                     Kind = EntryKind.Folder,
-                    Modified = FileTime.From(DateTime.UtcNow),
+                    Modified = Now,
                     Attributes = node.Entry.Attributes is null ? null : WindowsAttributes.Directory,
                     Security = node.Entry.Security,
                     Owner = node.Entry.Owner,
@@ -235,7 +243,7 @@ public sealed class TreeEditor : IReadOnlyTree
         if (node is { Entry.Kind: EntryKind.Folder })
             throw VembarException.Input("folder-in-the-way", $"{DisplayName}: '{node.Path}' is a folder, a file was to be put there",
                 "Give the path with the file's name.");
-        var time = modified ?? FileTime.From(DateTime.UtcNow);
+        var time = modified ?? Now;
         if (node is null)
         {
             node = new Node(folder, new TreeEntry

@@ -8,7 +8,8 @@ namespace Vembar.Images.Nodes;
 internal ref struct FolderPageScanner
 {
     private const TreeField Plain =
-        TreeField.Modified | TreeField.ModifiedRest | TreeField.Content | TreeField.Folder | TreeField.LinkTarget | TreeField.Owner | TreeField.PosixAttributes;
+        TreeField.Modified | TreeField.ModifiedRest | TreeField.Content | TreeField.Folder | TreeField.LinkTarget
+        | TreeField.Owner | TreeField.PosixAttributes;
     private BinaryFormatReader _reader;
     private int _left;
 

@@ -44,7 +44,4 @@ public sealed record DeployRequest
 
     /// <summary>Whether to begin although there seems to be too little room.</summary>
     public bool SkipRoomCheck { get; init; }
-
-    /// <summary>What the work gets from the program that it runs in.</summary>
-    public OperationHost Host { get; init; } = OperationHost.Default;
 }

@@ -15,12 +15,19 @@ namespace Vembar.Operations.Deploy;
 internal sealed class DiskTarget : IDisposable
 {
     private readonly DiskImage _image;
-    private readonly string _scratch = Directory.CreateTempSubdirectory("vembar-deploy-").FullName;
+    private readonly string _scratch;
 
     private readonly List<(Partition Partition, string? File)> _formatted = [];
     private PartitionTable? _table;
 
-    public DiskTarget(DiskImage image) => _image = image;
+    /// <param name="image">The disk.</param>
+    /// <param name="temporaryFolder">Where partitions are prepared.</param>
+    public DiskTarget(DiskImage image, string temporaryFolder)
+    {
+        _image = image;
+        _scratch = Path.Combine(temporaryFolder, $"vembar-deploy-{Guid.NewGuid():N}");
+        Posix.MakeFolder(null, PosixName.Encode(_scratch), 0x1C0);
+    }
 
     public List<WrittenVolume> Volumes { get; } = [];
 

@@ -36,7 +36,4 @@ public sealed record ServiceRequest
 
     /// <summary>How long to wait for another writer.</summary>
     public TimeSpan Wait { get; init; }
-
-    /// <summary>What the work gets from the program that it runs in.</summary>
-    public OperationHost Host { get; init; } = OperationHost.Default;
 }

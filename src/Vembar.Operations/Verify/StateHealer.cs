@@ -18,15 +18,16 @@ internal static class StateHealer
     /// <summary>Heals what can be.</summary>
     /// <param name="place">The archive.</param>
     /// <param name="others">Other archives; those that are no copies are passed over.</param>
-    /// <param name="wait">How long to wait for another writer.</param>
+    /// <param name="options">How the archive is opened.</param>
     /// <param name="cancellation">Ends the waiting.</param>
     /// <returns>What was healed.</returns>
     /// <exception cref="VembarException">The archive cannot be opened or written.</exception>
-    public static List<Damage> Heal(ArchiveLocation place, IReadOnlyList<ArchiveReader> others, TimeSpan wait,
+    public static async Task<List<Damage>> HealAsync(ArchiveLocation place, IReadOnlyList<ArchiveReader> others, WriterOptions options,
         CancellationToken cancellation)
     {
         var healed = new List<Damage>();
-        using var writer = ArchiveWriter.OpenToMend(place, WriterPurpose.Mend, new Mending(), wait, cancellation: cancellation);
+        using var writer = await ArchiveWriter.OpenToMendAsync(place, WriterPurpose.Mend, new Mending(), options, cancellation)
+            .ConfigureAwait(false);
         var archive = writer.Base;
         var own = archive.States().Where(s => s.Commit is not null).Select(s => s.Commit!).ToList();
         foreach (var copy in others.Where(o => o.Header.Id == archive.Header.Id && o.Header.Major == archive.Header.Major))

@@ -17,7 +17,7 @@ namespace Vembar.Operations.Workspaces;
 internal sealed class Workspace : IDisposable
 {
     /// <summary>The folder in a workspace that is Vembar's own.</summary>
-    public const string OwnFolder = WorkspaceOperation.OwnFolder;
+    public const string OwnFolder = WorkspaceOpened.OwnFolder;
 
     private const string StateFile = "workspace.json", MetadataName = "metadata.jsonl", LockFile = "lock";
 
@@ -163,12 +163,17 @@ internal sealed class Workspace : IDisposable
     }
 
     /// <summary>Walks over what is there, without the workspace's own folder.</summary>
-    public (FolderSource Source, SourceTree Tree) Walk(Action<long>? seen, CancellationToken cancellation)
+    public async Task<(FolderSource Source, SourceTree Tree)> WalkAsync(int workers, Action<long>? seen, CancellationToken cancellation)
     {
         var source = FolderSource.Open(Folder);
         try
         {
-            return (source, source.Walk(new Exclusions([OwnFolder, $"{OwnFolder}/**"], keepAll: true), null, false, seen, cancellation));
+            return (source, await source.WalkAsync(new WalkOptions
+            {
+                Exclusions = new Exclusions([OwnFolder, $"{OwnFolder}/**"], keepAll: true),
+                Seen = seen,
+                Workers = workers,
+            }, cancellation).ConfigureAwait(false));
         }
         catch
         {

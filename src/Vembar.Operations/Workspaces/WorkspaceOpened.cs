@@ -10,4 +10,8 @@ namespace Vembar.Operations.Workspaces;
 /// <param name="Seconds">Time taken.</param>
 /// <param name="Warnings">What should be known.</param>
 public sealed record WorkspaceOpened(string Folder, ImageRecord Image, long Files, long Bytes, double Seconds,
-    IReadOnlyList<string> Warnings);
+    IReadOnlyList<string> Warnings)
+{
+    /// <summary>The folder in a workspace that is Vembar's own.</summary>
+    public const string OwnFolder = ".vembar-workspace";
+}

@@ -25,7 +25,4 @@ public sealed record WorkspaceSaveRequest
 
     /// <summary>How long to wait for another writer.</summary>
     public TimeSpan Wait { get; init; }
-
-    /// <summary>What the work gets from the program that it runs in.</summary>
-    public OperationHost Host { get; init; } = OperationHost.Default;
 }

@@ -12,7 +12,8 @@ internal static class IndexEncoder
         IndexSegment.HeadLength + (long)earlier * IndexSegment.EarlierLength + LengthOf(blocks, chunks) + IndexSegment.FanOutLength + 8;
 
     /// <summary>What blocks and chunks take in an index, in bytes.</summary>
-    public static long LengthOf(int blocks, int chunks) => (long)blocks * IndexSegment.BlockLength + (long)chunks * IndexSegment.ChunkLength;
+    public static long LengthOf(int blocks, int chunks) =>
+        (long)blocks * IndexSegment.BlockLength + (long)chunks * IndexSegment.ChunkLength;
 
     /// <summary>The bytes of a new segment.</summary>
     /// <param name="blocks">Its blocks in the order of their numbers.</param>

@@ -17,10 +17,9 @@ namespace Vembar.Store.Writing;
 /// </summary>
 public sealed class ArchiveWriter : IChunkSink, IDisposable
 {
-    private readonly IFileSystem _layer;
+    private readonly WriterOptions _options;
     private readonly IArchiveFile _file;
     private readonly bool _created;
-    private readonly Effort _effort;
     private readonly List<BlockInfo> _blocks = [];
     private readonly ChunkTable _added = new();
     private readonly Queue<Task<PackedBlock>> _packing = new();
@@ -31,11 +30,10 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
     private bool _committed;
     private bool _broken;
 
-    private ArchiveWriter(IFileSystem fileSystem, IArchiveFile file, ArchiveReader reader, Effort effort, bool created)
+    private ArchiveWriter(IArchiveFile file, ArchiveReader reader, WriterOptions options, bool created)
     {
-        _layer = fileSystem;
+        _options = options;
         _file = file;
-        _effort = effort;
         _created = created;
         Base = reader;
         _end = reader.CommittedLength;
@@ -61,46 +59,35 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
     public long BytesStored => _end - Base.CommittedLength;
 
     /// <summary>Opens an archive for adding to it.</summary>
-    /// <param name="place">An archive; made when <paramref name="create"/> is true and there is none.</param>
-    /// <param name="create">Whether it may be made.</param>
-    /// <param name="effort">How hard to compress.</param>
-    /// <param name="wait">How long to wait for another writer.</param>
-    /// <param name="fileSystem">The file system; null for the real one.</param>
-    /// <param name="basedOn">Archives that a new archive is based on; one that is there must be based on them already.</param>
+    /// <param name="place">An archive; made when there is none and the options allow it.</param>
+    /// <param name="options">How.</param>
     /// <param name="cancellation">Ends the waiting.</param>
     /// <exception cref="VembarException">It cannot be opened, made or locked, or holds a newer state that is damaged.</exception>
-    public static ArchiveWriter Open(
-        ArchiveLocation place, bool create, Effort effort = Effort.Balanced, TimeSpan wait = default, IFileSystem? fileSystem = null,
-        IReadOnlyList<BaseArchive>? basedOn = null,
-        CancellationToken cancellation = default) =>
-        Open(place, create, effort, wait, fileSystem, basedOn, WriterPurpose.Change, null, cancellation);
+    public static Task<ArchiveWriter> OpenAsync(ArchiveLocation place, WriterOptions options, CancellationToken cancellation = default) =>
+        OpenAsync(place, options, WriterPurpose.Change, null, cancellation);
 
     /// <summary>Opens an archive to mend it: its index or its catalogue may be damaged.</summary>
     /// <exception cref="VembarException">It cannot be opened or locked.</exception>
-    internal static ArchiveWriter OpenToMend(ArchiveLocation place, WriterPurpose purpose, Mending mending, TimeSpan wait,
-        IFileSystem? fileSystem = null, CancellationToken cancellation = default) =>
-        Open(place, create: false, Effort.Balanced, wait, fileSystem, null, purpose, mending, cancellation);
+    internal static Task<ArchiveWriter> OpenToMendAsync(ArchiveLocation place, WriterPurpose purpose, Mending mending,
+        WriterOptions options, CancellationToken cancellation) => OpenAsync(place, options, purpose, mending, cancellation);
 
-    private static ArchiveWriter Open(
-        ArchiveLocation place, bool create, Effort effort, TimeSpan wait, IFileSystem? fileSystem, IReadOnlyList<BaseArchive>? basedOn,
-        WriterPurpose purpose, Mending? mending,
-        CancellationToken cancellation)
+    private static async Task<ArchiveWriter> OpenAsync(ArchiveLocation place, WriterOptions options, WriterPurpose purpose,
+        Mending? mending, CancellationToken cancellation)
     {
         var path = place.Path;
-        fileSystem ??= LocalFileSystem.Instance;
         try
         {
             // Whoever waits for another that makes the archive may find that it gave up, and took it away again.
-            var deadline = System.Diagnostics.Stopwatch.StartNew();
-            bool Create() => create && !Posix.Exists(path) && TryCreate(path, fileSystem, basedOn ?? []);
+            var began = options.Clock.GetTimestamp();
             while (true)
             {
-                var created = Create();
+                var created = options.MayCreate && !Posix.Exists(path) && TryCreate(path, options);
                 try
                 {
-                    return OpenLocked(place, effort, wait - deadline.Elapsed, fileSystem, created, purpose, mending, cancellation);
+                    return await OpenLockedAsync(place, options with { Wait = options.Wait - options.Clock.GetElapsedTime(began) },
+                        created, purpose, mending, cancellation).ConfigureAwait(false);
                 }
-                catch (Native.NativeException failure) when (failure.Errno == Native.Errno.NotFound && create && !Posix.Exists(path)
+                catch (NativeException failure) when (failure.Errno == Errno.NotFound && options.MayCreate && !Posix.Exists(path)
                     && new FileInfo(path).LinkTarget is null
                     && Posix.IsFolder(Path.GetDirectoryName(Path.GetFullPath(path))!))
                 {
@@ -111,26 +98,29 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
         catch (Exception failure) when (failure is not VembarException
             && VembarException.From(failure, "write the archive", path) is { } error)
         {
-            throw error.Code == "not-found" ? VembarException.Input(
-                create ? "no-such-folder" : "no-such-archive",
-                create ? $"there is no folder for the archive '{path}'" : $"there is no archive '{path}'", "Check the path.") : error;
+            if (error.Code != "not-found")
+                throw error;
+            throw options.MayCreate
+                ? VembarException.Input("no-such-folder", $"there is no folder for the archive '{path}'", "Check the path.")
+                : VembarException.Input("no-such-archive", $"there is no archive '{path}'", "Check the path.");
         }
     }
 
     // A new archive appears under its name whole, as a valid one without images, so that two makers cannot collide.
-    private static bool TryCreate(string path, IFileSystem fileSystem, IReadOnlyList<BaseArchive> bases)
+    private static bool TryCreate(string path, WriterOptions options)
     {
+        var fileSystem = options.Files;
         var full = Path.GetFullPath(path);
         var scratch = Path.Combine(Path.GetDirectoryName(full)!,
             $".{Path.GetFileName(full)}.new-{Environment.ProcessId}-{Guid.NewGuid():N}");
         try
         {
             using (var file = fileSystem.CreateNew(scratch))
-                WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, bases));
+                WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, options.BasedOn), options.Clock);
             fileSystem.Rename(scratch, full, replace: false);
             return true;
         }
-        catch (Native.NativeException failure) when (failure.Errno == Native.Errno.Exists)
+        catch (NativeException failure) when (failure.Errno == Errno.Exists)
         {
             fileSystem.Delete(scratch);
             return false;
@@ -143,7 +133,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
         }
     }
 
-    private static void WriteEmpty(IArchiveFile file, ArchiveHeader header)
+    private static void WriteEmpty(IArchiveFile file, ArchiveHeader header, TimeProvider clock)
     {
         file.Write(header.Encode(), 0);
         var catalogue = new Catalogue { Change = "new" };
@@ -159,50 +149,61 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
         var chunks = new ChunkTable();
         chunks.Set(id, 0, 0, bytes.Length);
         var info = block.Info with { Offset = at };
-        new StateWriter(file, header, at + info.WholeLength).Write([info], chunks, [], [(info, block.Bytes.ToArray())], id, null);
+        new StateWriter(file, header, at + info.WholeLength, clock).Write([info], chunks, [], [(info, block.Bytes.ToArray())], id, null);
     }
 
-    private static ArchiveWriter OpenLocked(
-        ArchiveLocation place, Effort effort, TimeSpan wait, IFileSystem fileSystem, bool created, WriterPurpose purpose, Mending? mending,
-        CancellationToken cancellation)
+    private static async Task<ArchiveWriter> OpenLockedAsync(ArchiveLocation place, WriterOptions options, bool created,
+        WriterPurpose purpose, Mending? mending, CancellationToken cancellation)
     {
+        const int Pause = 100;
         var path = place.Path;
-        var clock = System.Diagnostics.Stopwatch.StartNew();
+        var began = options.Clock.GetTimestamp();
         while (true)
         {
-            if (Posix.IsFolder(path))
-                throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file.");
-            var file = fileSystem.OpenWrite(path);
-            try
-            {
-                if (file.TryLock() && file.IsStillAt(path))
-                    return Locked(fileSystem, file, place, effort, created, purpose, mending);
-            }
-            catch
-            {
-                file.Dispose();
-                throw;
-            }
-            file.Dispose();
-            if (clock.Elapsed >= wait)
+#pragma warning disable CA2000 // handed on
+            if (TryOpenLocked(place, options, created, purpose, mending) is { } writer)
+                return writer;
+#pragma warning restore CA2000
+            if (options.Clock.GetElapsedTime(began) >= options.Wait)
                 throw VembarException.Environment("archive-locked", $"'{path}' is being written by another process",
                     Advice.Of("archive-locked"));
-            cancellation.WaitHandle.WaitOne(100);
-            cancellation.ThrowIfCancellationRequested();
+            await Task.Delay(TimeSpan.FromMilliseconds(Pause), options.Clock, cancellation).ConfigureAwait(false);
         }
     }
 
-    private static ArchiveWriter Locked(IFileSystem fileSystem, IArchiveFile file, ArchiveLocation place, Effort effort, bool created,
-        WriterPurpose purpose, Mending? mending = null)
+    // Null when another process has the lock, or the file was replaced meanwhile.
+    private static ArchiveWriter? TryOpenLocked(ArchiveLocation place, WriterOptions options, bool created, WriterPurpose purpose,
+        Mending? mending)
     {
-        var reader = ArchiveReader.Open(file, place, fileSystem, mending: mending, isWriter: true);
+        var path = place.Path;
+        if (Posix.IsFolder(path))
+            throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file.");
+        var file = options.Files.OpenWrite(path);
+        try
+        {
+            if (file.TryLock() && file.IsStillAt(path))
+                return Locked(file, place, options, created, purpose, mending);
+        }
+        catch
+        {
+            file.Dispose();
+            throw;
+        }
+        file.Dispose();
+        return null;
+    }
+
+    private static ArchiveWriter Locked(IArchiveFile file, ArchiveLocation place, WriterOptions options, bool created,
+        WriterPurpose purpose, Mending? mending)
+    {
+        var reader = ArchiveReader.Open(file, place, options.Files, mending: mending, isWriter: true);
         if (reader.IsNewerStateDamaged && purpose is not (WriterPurpose.Mend or WriterPurpose.GiveUpTail))
         {
             throw VembarException.Damaged($"'{place.Path}' holds a newer state behind state {reader.Sequence} that is damaged; a change "
                 + $"would lose it",
                 Advice.Of("newer-state-damaged"));
         }
-        return new ArchiveWriter(fileSystem, file, reader, effort, created);
+        return new ArchiveWriter(file, reader, options, created);
     }
 
     /// <summary>Whether a chunk is stored or about to be.</summary>
@@ -260,7 +261,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
             using (full)
             {
                 var zstd = ZstdPool.Rent();
-                var block = full.Pack(_effort, zstd, IsVeiled);
+                var block = full.Pack(_options.Effort, zstd, IsVeiled);
                 ZstdPool.Return(zstd);
                 return block;
             }
@@ -395,14 +396,15 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
 
     /// <summary>Makes an archive with the id of another one under a name of its own, to take its place later.</summary>
     /// <exception cref="VembarException">It cannot be made.</exception>
-    internal static ArchiveWriter CreateFor(ArchiveReader other, string path, Effort effort, IFileSystem fileSystem)
+    internal static ArchiveWriter CreateFor(ArchiveReader other, string path, WriterOptions options)
     {
         try
         {
-            using (var file = fileSystem.CreateNew(path))
-                WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases));
-            return OpenLocked(new ArchiveLocation(path, other.Place.Bases), effort, default, fileSystem, created: true,
-                WriterPurpose.Change, null, CancellationToken.None);
+            using (var file = options.Files.CreateNew(path))
+                WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases), options.Clock);
+            return TryOpenLocked(new ArchiveLocation(path, other.Place.Bases), options, created: true, WriterPurpose.Change, null)
+                ?? throw VembarException.Environment("archive-locked", $"'{path}' is being written by another process",
+                Advice.Of("archive-locked"));
         }
         catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", path) is { } error)
         {
@@ -434,7 +436,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
                     throw new InvalidOperationException("a chunk was claimed and never stored");
             }
             var (blocks, chunks, earlier) = Merged();
-            var state = new StateWriter(_file, Base.Header, _end);
+            var state = new StateWriter(_file, Base.Header, _end, _options.Clock);
             var record = state.Prepare(blocks, chunks, earlier, _records, id, Base.Commit);
             EnsureInPlace();
             state.Conclude(record);
@@ -515,7 +517,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
             builder?.Dispose();
         while (_packing.TryDequeue(out var packing))
         {
-            ((IAsyncResult)packing).AsyncWaitHandle.WaitOne();
+            ((Task)packing).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing).GetAwaiter().GetResult();
             if (packing.IsCompletedSuccessfully)
                 packing.Result.Dispose();
         }
@@ -527,7 +529,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
             {
                 // Under its name there may be somebody else's by now.
                 if (_file.IsStillAt(Base.Path))
-                    _layer.Delete(Base.Path);
+                    _options.Files.Delete(Base.Path);
             }
             else if (_begun)
                 _file.Truncate(Base.CommittedLength);

@@ -14,7 +14,8 @@ namespace Vembar.Store.Writing;
 /// <param name="file">The archive.</param>
 /// <param name="header">Its header.</param>
 /// <param name="end">Where the appended blocks end.</param>
-internal sealed class StateWriter(IByteStore file, ArchiveHeader header, long end)
+/// <param name="clock">Where the state's time comes from.</param>
+internal sealed class StateWriter(IByteStore file, ArchiveHeader header, long end, TimeProvider clock)
 {
     // No segment has more, so that none is too long to be had in memory as one; what a state adds may go into several.
     private const int MostChunks = 32 << 20;
@@ -106,7 +107,7 @@ internal sealed class StateWriter(IByteStore file, ArchiveHeader header, long en
 
     private CommitRecord Record(long first, long second, Extent index, ChunkId catalogue, CommitRecord? previous) =>
         new(header.Id, (previous?.Sequence ?? -1) + 1, first, second, index, previous?.Second ?? 0, previous?.First ?? 0, catalogue,
-        DateTime.UtcNow);
+        clock.GetUtcNow().UtcDateTime);
 
     // The first half of the blocks with their chunks; what is left stays.
     private static (List<BlockInfo> Blocks, ChunkTable Chunks) Split(ref List<BlockInfo> blocks, ref ChunkTable chunks)

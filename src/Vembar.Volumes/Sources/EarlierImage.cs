@@ -138,14 +138,14 @@ public sealed class EarlierImage
 
     /// <summary>Matches everything below the root of a volume.</summary>
     /// <exception cref="OperationCanceledException">It was interrupted.</exception>
-    internal void MatchVolume(SourceNode root, CancellationToken cancellation)
+    internal async Task MatchVolumeAsync(SourceNode root, int workers, CancellationToken cancellation)
     {
         root.Earlier = Root;
-        WorkStealingRunner.Run<SourceNode, object?>(root, () => null, (folder, _, later) =>
+        await WorkStealingRunner.RunAsync<SourceNode, object?>(root, workers, () => null, (folder, _, later) =>
         {
             Match(folder, folder.Earlier!.Value, ofVolume: true);
             foreach (var node in folder.Children!.Where(n => n.Earlier is not null))
                 later(node);
-        }, cancellation);
+        }, cancellation).ConfigureAwait(false);
     }
 }

@@ -97,21 +97,20 @@ public sealed class FolderSource : ISource
     }
 
     /// <inheritdoc/>
-    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation,
-        EarlierImage? earlier = null, bool opensAll = false)
+    public async Task<SourceTree> WalkAsync(WalkOptions options, CancellationToken cancellation)
     {
         // Compared with an earlier image, a file may not be opened.
-        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation)
+        var walk = new SourceWalk(options, cancellation)
         {
-            Earlier = earlier,
-            AttributesLater = opensAll && earlier is null && !_windowsMetadata,
+            AttributesLater = options.OpensAll && options.Earlier is null && !_windowsMetadata,
         };
-        if (avoid is not null && Posix.TryStat(null, PosixName.Encode(avoid), out var own))
+        if (options.Avoid is not null && Posix.TryStat(null, PosixName.Encode(options.Avoid), out var own))
             walk.Avoid = (own.Device, own.Inode);
         var rootStat = Posix.Stat(_root);
-        var root = new SourceNode(null, Describe(_root, ".\0"u8, "", rootStat, null, walk)) { Earlier = earlier?.Root };
+        var root = new SourceNode(null, Describe(_root, ".\0"u8, "", rootStat, null, walk)) { Earlier = options.Earlier?.Root };
         walk.Folders = 1;
-        foreach (var part in WorkStealingRunner.Run<Work, SourceWalk>(new Work(root, []), walk.Fork, Fill, cancellation))
+        foreach (var part in await WorkStealingRunner.RunAsync<Work, SourceWalk>(new Work(root, []), options.Workers, walk.Fork, Fill,
+            cancellation).ConfigureAwait(false))
             walk.Join(part);
         return walk.Finish(root);
     }

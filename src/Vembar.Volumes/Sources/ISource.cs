@@ -1,6 +1,5 @@
 using Vembar.Common;
 using Vembar.Images.Nodes;
-using Vembar.Images.Paths;
 using Vembar.Images.Reading;
 
 namespace Vembar.Volumes.Sources;
@@ -26,17 +25,11 @@ public interface ISource : IReadOnlyTree, IDisposable
     DateTime? ChangedBefore(DateTime began, long latest);
 
     /// <summary>Walks over everything.</summary>
-    /// <param name="exclusions">What to leave out.</param>
-    /// <param name="avoid">A file that is never captured, wherever it turns up: the archive that is being written.</param>
-    /// <param name="skipUnreadable">Whether what cannot be read is left out and told, instead of ending the walk.</param>
-    /// <param name="seen">Told the number of files seen so far, now and then.</param>
+    /// <param name="options">How.</param>
     /// <param name="cancellation">Ends the walk.</param>
-    /// <param name="earlier">An earlier image to compare with; null for none.</param>
-    /// <param name="opensAll">Whether every file with content will be opened: then what opening it tells is not asked before.</param>
     /// <exception cref="VembarException">Folders cannot be read, or files are of a kind that cannot be captured; all told
     /// together.</exception>
-    SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation,
-        EarlierImage? earlier = null, bool opensAll = false);
+    Task<SourceTree> WalkAsync(WalkOptions options, CancellationToken cancellation);
 
     /// <summary>Opens a file of a walk for reading. Several threads may do so at once.</summary>
     /// <exception cref="Native.NativeException">It went away or cannot be read.</exception>

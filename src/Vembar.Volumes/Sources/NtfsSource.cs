@@ -112,10 +112,9 @@ public sealed class NtfsSource : ISource
     private void Return(NtfsVolume volume) => _idle.Add(volume);
 
     /// <inheritdoc/>
-    public SourceTree Walk(Exclusions exclusions, string? avoid, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation,
-        EarlierImage? earlier = null, bool opensAll = false)
+    public async Task<SourceTree> WalkAsync(WalkOptions options, CancellationToken cancellation)
     {
-        var walk = new SourceWalk(exclusions, skipUnreadable, seen, cancellation);
+        var walk = new SourceWalk(options, cancellation);
         var visited = new ConcurrentDictionary<ulong, byte>();
         var volume = Rent();
         SourceNode root;
@@ -146,11 +145,12 @@ public sealed class NtfsSource : ISource
                 Return(own);
             }
         }
-        foreach (var part in WorkStealingRunner.Run<(SourceNode Node, string[] Path), SourceWalk>((root, []), walk.Fork, Step,
-            cancellation))
+        foreach (var part in await WorkStealingRunner.RunAsync<(SourceNode Node, string[] Path), SourceWalk>((root, []), options.Workers,
+            walk.Fork, Step, cancellation).ConfigureAwait(false))
             walk.Join(part);
         var tree = walk.Finish(root);
-        earlier?.MatchVolume(root, cancellation);
+        if (options.Earlier is { } earlier)
+            await earlier.MatchVolumeAsync(root, options.Workers, cancellation).ConfigureAwait(false);
         return tree;
     }
 

@@ -8,7 +8,7 @@ using Vembar.Images.Records;
 namespace Vembar.Volumes.Sources;
 
 /// <summary>What a walk over a source has found so far.</summary>
-internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Action<long>? seen, CancellationToken cancellation)
+internal sealed class SourceWalk(WalkOptions options, CancellationToken cancellation)
 {
     private const int Ticking = 256;
 
@@ -16,8 +16,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     private readonly long[] _all = [0];
     private long _told;
 
-    private SourceWalk(SourceWalk whole, Exclusions exclusions, bool skipUnreadable, Action<long>? seen,
-        CancellationToken cancellation) : this(exclusions, skipUnreadable, seen, cancellation)
+    private SourceWalk(SourceWalk whole, WalkOptions options, CancellationToken cancellation) : this(options, cancellation)
     {
         _all = whole._all;
         Avoid = whole.Avoid;
@@ -25,14 +24,14 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
 
     public CancellationToken Cancellation => cancellation;
 
-    public Exclusions Exclusions => exclusions;
+    public Exclusions Exclusions => options.Exclusions;
     public (ulong Device, ulong Inode) Avoid { get; set; }
 
     /// <summary>The names of each file that may have several.</summary>
     public Dictionary<(ulong, ulong), List<SourceNode>> Links { get; } = [];
 
     /// <summary>An earlier image to compare with.</summary>
-    public EarlierImage? Earlier { get; init; }
+    public EarlierImage? Earlier => options.Earlier;
 
     /// <summary>Whether files are asked for attributes of Linux only when they are opened.</summary>
     public bool AttributesLater { get; init; }
@@ -68,9 +67,8 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     public FileComparison Comparison => field ??= new FileComparison(cancellation);
 
     /// <summary>A walk over a part, by another thread.</summary>
-    public SourceWalk Fork() => new(this, exclusions, skipUnreadable, seen, cancellation)
+    public SourceWalk Fork() => new(this, options, cancellation)
     {
-        Earlier = Earlier,
         AttributesLater = AttributesLater,
     };
 
@@ -86,7 +84,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
     /// <param name="reason">Why, said of several files ("keep their content in another file").</param>
     public void KeptElsewhere(string path, string reason)
     {
-        if (skipUnreadable)
+        if (options.SkipUnreadable)
             Excluded.Add(new ExcludedEntry(path, $"unreadable: of the files that {reason}"));
         else
             Note(reason, 1, path);
@@ -128,13 +126,13 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
             return;
         _told += more;
         cancellation.ThrowIfCancellationRequested();
-        seen?.Invoke(Interlocked.Add(ref _all[0], more));
+        options.Seen?.Invoke(Interlocked.Add(ref _all[0], more));
     }
 
     /// <summary>Something cannot be read: it is left out, or the walk fails at its end.</summary>
     public void Unreadable(string path, VembarException problem)
     {
-        if (skipUnreadable)
+        if (options.SkipUnreadable)
             Excluded.Add(new ExcludedEntry(path, $"unreadable: {problem.Message}"));
         else
             Problems.Add(problem);
@@ -201,7 +199,7 @@ internal sealed class SourceWalk(Exclusions exclusions, bool skipUnreadable, Act
         }
         // Who found what is left to chance; what is told is not.
         var warnings = Warnings.Order(StringComparer.Ordinal).ToList();
-        warnings.AddRange(exclusions.Unused.Select(rule =>
+        warnings.AddRange(Exclusions.Unused.Select(rule =>
             $"the pattern '{rule}' left nothing "
             + $"out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
         return new SourceTree(root, Files, Folders, Bytes, Allocated, Latest, Read.Files, Read.Bytes,

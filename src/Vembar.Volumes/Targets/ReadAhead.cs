@@ -1,13 +1,12 @@
 using Vembar.Common;
 using Vembar.Images.Nodes;
 using Vembar.Images.Records;
-using Vembar.Store.Hashing;
 using Vembar.Store.Reading;
 
 namespace Vembar.Volumes.Targets;
 
 /// <summary>Expands the blocks that a single writer will need next, on another core, while it writes.</summary>
-internal sealed class ReadAhead : IDisposable
+internal sealed class ReadAhead : IAsyncDisposable
 {
     private const int Lead = 4;
     private readonly CancellationTokenSource _stop = new();
@@ -22,24 +21,26 @@ internal sealed class ReadAhead : IDisposable
     {
         _archive = archive;
         var blocks = contents.Select(c => (Content: c, Place: archive.OrderOf(c))).Where(c => c.Place >= 0).DistinctBy(c => c.Place)
-            .ToList();
-        _task = Task.Run(() =>
+            .Select(c => c.Content!).ToList();
+        _task = Task.Run(() => ExpandAsync(blocks, _stop.Token));
+    }
+
+    private async Task ExpandAsync(List<FileContent> contents, CancellationToken stop)
+    {
+        foreach (var content in contents)
         {
-            foreach (var (content, _) in blocks)
+            await _room.WaitAsync(stop).ConfigureAwait(false);
+            try
             {
-                _room.Wait(_stop.Token);
-                try
-                {
-                    var id = content!.Parts is { Count: > 0 } parts ? parts[0].Id : content.List;
-                    if (!id.IsNone)
-                        archive.Use(id, _ => { });
-                }
-                catch (VembarException)
-                {
-                    // Whoever needs it is told.
-                }
+                var id = content.Parts is { Count: > 0 } parts ? parts[0].Id : content.List;
+                if (!id.IsNone)
+                    _archive.Use(id, _ => { });
             }
-        });
+            catch (VembarException)
+            {
+                // Whoever needs it is told.
+            }
+        }
     }
 
     /// <summary>Says what is written now; one more block may be expanded when it is in another block than what was before.</summary>
@@ -52,17 +53,10 @@ internal sealed class ReadAhead : IDisposable
         _room.Release();
     }
 
-    public void Dispose()
+    public async ValueTask DisposeAsync()
     {
-        _stop.Cancel();
-        try
-        {
-            _task.Wait();
-        }
-        catch (AggregateException)
-        {
-            // It was stopped.
-        }
+        await _stop.CancelAsync().ConfigureAwait(false);
+        await _task.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         _stop.Dispose();
         _room.Dispose();
     }

@@ -37,7 +37,7 @@ public sealed class RegistryHive
     {
         if (bytes.Length < HiveImage.BlockLength || !bytes.AsSpan().StartsWith("regf"u8))
             throw VembarException.Input("bad-hive", $"{displayName} is not a registry hive", Hint);
-        var when = (time ?? DateTime.UtcNow).ToFileTimeUtc();
+        var when = (time ?? TimeProvider.System.GetUtcNow().UtcDateTime).ToFileTimeUtc();
         try
         {
             var image = HiveImage.Open(bytes);

@@ -102,7 +102,8 @@ public sealed class ServiceContext
         var saved = hive.Length - compact.Length;
         if (saved < Block)
             return 0;
-        _hives[name] = (RegistryHive.Open(compact, write: true, $"{Tree.DisplayName}: '{PathOf(name)}'", null, Cancellation), [true]);
+        _hives[name] = (RegistryHive.Open(compact, write: true, $"{Tree.DisplayName}: '{PathOf(name)}'",
+            Tree.Clock.GetUtcNow().UtcDateTime, Cancellation), [true]);
         return saved;
     }
 

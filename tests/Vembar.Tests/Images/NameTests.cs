@@ -108,7 +108,7 @@ public sealed class NameTests
         // And are taken, compared and taken over.
         var again = Do.Capture(folder.At("src"), folder.At("a.vmb"), "again");
         Assert.Equal(0, again.Stats.BytesNew);
-        var diff = DiffOperation.Run(new ImageReference(folder.At("a.vmb"), "1"), new ImageReference(folder.At("a.vmb"), "2"),
+        var diff = Do.Diff(new ImageReference(folder.At("a.vmb"), "1"), new ImageReference(folder.At("a.vmb"), "2"),
             CancellationToken.None);
         Assert.Empty(diff.Added.Concat(diff.Removed));
     }

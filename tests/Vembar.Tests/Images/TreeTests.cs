@@ -100,7 +100,7 @@ public class TreeTests(DemoFixture demo)
         var time = new FileTime(133_000_000_000_000_001);
         var big = Enumerable.Range(0, 3_000_000).Select(i => (byte)(i * 7 >> 3)).ToArray();
         ChunkId security;
-        using (var writer = ArchiveWriter.Open(archive, create: true))
+        using (var writer = Do.Write(archive, create: true))
         {
             security = writer.Add(BlockKind.Tree, [1, 0, 4, 128, 0, 0, 0, 0]);
             var stream = writer.Add(BlockKind.Content, "zone"u8);
@@ -194,7 +194,7 @@ public class TreeTests(DemoFixture demo)
         ChunkId before;
         using (var reader = ArchiveReader.Open(archive))
             before = reader.Images[0].Root;
-        using (var writer = ArchiveWriter.Open(archive, create: false))
+        using (var writer = Do.Write(archive, create: false))
         {
             var editor = new TreeEditor(new ImageTree(writer.Base, before, "test"));
             editor.PutFile(WindowsPath.Parse("windows/help/NEW.txt"), new NewContent("new"u8.ToArray(), null, 3));
@@ -217,7 +217,7 @@ public class TreeTests(DemoFixture demo)
             using var folder = new TempFolder();
             var archive = folder.At("a.vmb");
             var model = new Dictionary<string, byte[]>(StringComparer.OrdinalIgnoreCase);
-            using (var writer = ArchiveWriter.Open(archive, create: true))
+            using (var writer = Do.Write(archive, create: true))
             {
                 var editor = EmptyImage();
                 foreach (var (put, where, bytes) in edits)
@@ -351,16 +351,16 @@ public class TreeTests(DemoFixture demo)
         File.WriteAllBytes(archive, whole);
         string Of(Action action) => Assert.Throws<VembarException>(action).Message;
         Assert.Contains("'a/b/c/deep.bin'",
-            Of(() => TakeOperation.Run(ImageReference.Parse(archive), ["a/b/c/deep.bin"], folder.At("one"), NoProgress.Instance,
+            Of(() => Do.Take(ImageReference.Parse(archive), ["a/b/c/deep.bin"], folder.At("one"), NoProgress.Instance,
             CancellationToken.None)), StringComparison.Ordinal);
         Assert.Contains("'a/b/c/deep.bin'",
-            Of(() => TakeOperation.Run(ImageReference.Parse(archive), ["a/b/c"], folder.At("two"), NoProgress.Instance,
+            Of(() => Do.Take(ImageReference.Parse(archive), ["a/b/c"], folder.At("two"), NoProgress.Instance,
             CancellationToken.None)), StringComparison.Ordinal);
         Assert.Contains("'a/b/c/deep.bin'", Of(() => Do.Deploy(archive, folder.At("three"))), StringComparison.Ordinal);
         // What else is there is whole, and is gone on from when the archive was healed.
         Assert.False(File.Exists(folder.At("three/a/b/c/deep.bin")));
         // What lies in other blocks is taken.
-        TakeOperation.Run(ImageReference.Parse(archive), ["a/b/other"], folder.At("four"), NoProgress.Instance, CancellationToken.None);
+        Do.Take(ImageReference.Parse(archive), ["a/b/other"], folder.At("four"), NoProgress.Instance, CancellationToken.None);
         Assert.Equal("other", File.ReadAllText(folder.At("four/other")));
     }
 
@@ -373,7 +373,7 @@ public class TreeTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = folder.At("a.vmb");
-        using (var writer = ArchiveWriter.Open(archive, create: true))
+        using (var writer = Do.Write(archive, create: true))
         {
             var wrong = writer.Add(BlockKind.Tree, System.Text.Encoding.ASCII.GetBytes(node));
             // docs/archive-format.md, "Trees": a page with one entry, the root folder, that has nothing but its node's id.
@@ -381,9 +381,9 @@ public class TreeTests(DemoFixture demo)
             writer.CommitImage(Record(root), null, "test");
         }
         void Damaged(Action action) => Assert.Equal(ErrorKind.Damaged, Assert.Throws<VembarException>(action).Kind);
-        Damaged(() => CopyOperation.Run(ImageReference.Parse(archive), folder.At("b.vmb"), null, default, NoProgress.Instance,
+        Damaged(() => Do.Copy(ImageReference.Parse(archive), folder.At("b.vmb"), null, default, NoProgress.Instance,
             CancellationToken.None));
-        Damaged(() => CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None));
+        Damaged(() => Do.Compact(archive, null, default, NoProgress.Instance, CancellationToken.None));
         Damaged(() => Do.Deploy(archive, folder.At("out")));
         Damaged(() => Do.WithTree(archive, 1, t => t.Names(WindowsPath.Root).Count));
         Damaged(() => Do.WithTree(archive, 1, t => t.Find(WindowsPath.Parse("x"))));

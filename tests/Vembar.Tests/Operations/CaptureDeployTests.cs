@@ -216,12 +216,12 @@ public class CaptureDeployTests
         using var stop = new CancellationTokenSource();
         var request = new CaptureRequest { Source = folder.At("src"), Archive = folder.At("a.vmb"), Name = "one" };
         var progress = new StopAt("reading and storing", stop);
-        Assert.ThrowsAny<OperationCanceledException>(() => CaptureOperation.Run(request, progress, stop.Token));
+        Assert.ThrowsAny<OperationCanceledException>(() => Do.Capture(request, progress, stop.Token));
         Assert.Equal(["src"], Directory.EnumerateFileSystemEntries(folder.Path).Select(Path.GetFileName));
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
         var before = File.ReadAllBytes(folder.At("a.vmb"));
         using var again = new CancellationTokenSource();
-        Assert.ThrowsAny<OperationCanceledException>(() => CaptureOperation.Run(request with
+        Assert.ThrowsAny<OperationCanceledException>(() => Do.Capture(request with
         {
             Name = "two",
         }, new StopAt("writing the index", again), again.Token));
@@ -245,7 +245,7 @@ public class CaptureDeployTests
             KeepExisting = true,
             Verify = true,
         };
-        var told = Assert.Throws<VembarException>(() => DeployOperation.Run(request, new StopAt("writing files", stop), stop.Token));
+        var told = Assert.Throws<VembarException>(() => Do.Deploy(request, new StopAt("writing files", stop), stop.Token));
         Assert.Equal(VembarException.Interrupted, told.Code);
         Assert.Matches("interrupted; [0-9]+ of 40 files are in '.*', each of them whole", told.Message);
         // What was there before the first run is not its own, and what was being written when a run was killed is not whole.
@@ -255,12 +255,12 @@ public class CaptureDeployTests
         folder.Write("out/d2/f7", "");
         File.WriteAllText(folder.At("other.txt"), "x");
         Do.Capture(folder.At("out"), folder.At("a.vmb"), "two", r => r with { LeaveOut = [".vembar*"] });
-        Assert.Equal("other-deployment", Assert.Throws<VembarException>(() => DeployOperation.Run(request with
+        Assert.Equal("other-deployment", Assert.Throws<VembarException>(() => Do.Deploy(request with
         {
             Image = new ImageReference(folder.At("a.vmb"), "2"),
         }, NoProgress.Instance, CancellationToken.None)).Code);
         request = request with { Image = new ImageReference(folder.At("a.vmb"), "1") };
-        var done = DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None);
+        var done = Do.Deploy(request, NoProgress.Instance, CancellationToken.None);
         Assert.Equal(["d1/f1"], done.Kept);
         Assert.Empty(done.Differences);
         Assert.Contains("1 file that was kept was not compared with the image", done.Warnings);
@@ -270,7 +270,7 @@ public class CaptureDeployTests
             Assert.Equal(i == 1 ? "older" : $"{i}", File.ReadAllText(folder.At(i == 1 ? "out/d1/f1" : $"out/d{i % 5}/f{i}")));
         Assert.DoesNotContain(Directory.EnumerateFileSystemEntries(folder.At("out")), f => Path.GetFileName(f).StartsWith('.'));
         // Finished, it is a folder with files like any other.
-        Assert.Equal("target-not-empty", Assert.Throws<VembarException>(() => DeployOperation.Run(request with
+        Assert.Equal("target-not-empty", Assert.Throws<VembarException>(() => Do.Deploy(request with
         {
             KeepExisting = false,
         }, NoProgress.Instance, CancellationToken.None)).Code);
@@ -291,9 +291,9 @@ public class CaptureDeployTests
             var stopping = new StopAfter(round * 11);
             var target = folder.At($"out{round}");
             var request = new DeployRequest { Image = new ImageReference(folder.At("a.vmb"), null), Target = target, Verify = true };
-            var told = Assert.ThrowsAny<Exception>(() => DeployOperation.Run(request, stopping, stopping.Token));
+            var told = Assert.ThrowsAny<Exception>(() => Do.Deploy(request, stopping, stopping.Token));
             Assert.True(told is OperationCanceledException or VembarException { Code: VembarException.Interrupted });
-            var done = DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None);
+            var done = Do.Deploy(request, NoProgress.Instance, CancellationToken.None);
             Assert.Empty(done.Differences);
             Assert.Empty(done.Kept);
             Assert.Equal(Do.Listing(folder.At("src")), Do.Listing(target));
@@ -311,7 +311,7 @@ public class CaptureDeployTests
         void BreakOff(int after)
         {
             using var stopping = new StopAfter(after);
-            Assert.Throws<VembarException>(() => DeployOperation.Run(request, stopping, stopping.Token));
+            Assert.Throws<VembarException>(() => Do.Deploy(request, stopping, stopping.Token));
         }
         BreakOff(20);
         var journal = folder.At("out/.vembar-deploying");
@@ -331,7 +331,7 @@ public class CaptureDeployTests
         BreakOff(0);
         Assert.Equal(earlier, File.ReadAllText(journal));
         Lose();
-        Assert.Empty(DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None).Differences);
+        Assert.Empty(Do.Deploy(request, NoProgress.Instance, CancellationToken.None).Differences);
         Assert.Equal(Do.Listing(folder.At("src")), Do.Listing(folder.At("out")));
     }
 
@@ -354,8 +354,8 @@ public class CaptureDeployTests
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
         var request = new DeployRequest { Image = new ImageReference(folder.At("a.vmb"), null), Target = folder.At("out") };
         var second = new Another(() => Assert.Equal("target-in-use",
-            Assert.Throws<VembarException>(() => DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None)).Code));
-        DeployOperation.Run(request, second, CancellationToken.None);
+            Assert.Throws<VembarException>(() => Do.Deploy(request, NoProgress.Instance, CancellationToken.None)).Code));
+        Do.Deploy(request, second, CancellationToken.None);
         Assert.True(second.WasTried);
         Assert.Equal("a", File.ReadAllText(folder.At("out/a")));
     }
@@ -430,7 +430,7 @@ public class CaptureDeployTests
         Do.Capture(folder.At("src"), folder.At("a.vmb"));
         var image = new ImageReference(folder.At("a.vmb"), null);
         TakeResult Take(string to, params string[] paths) =>
-            TakeOperation.Run(image, paths, folder.At(to), NoProgress.Instance, CancellationToken.None);
+            Do.Take(image, paths, folder.At(to), NoProgress.Instance, CancellationToken.None);
         Assert.Equal(2, Take("t1", "A").Files);
         Assert.Equal("2", File.ReadAllText(folder.At("t1/a/b/two.txt")));
         Assert.Equal(["one.txt", "two.txt"], Take("t2", "**/*.TXT").Paths.Select(p => p[(p.LastIndexOf('/') + 1)..]).Order());
@@ -438,7 +438,7 @@ public class CaptureDeployTests
         Assert.Equal("a/one.txt", Assert.Throws<VembarException>(() => Take("t3", "a/onn.txt")).Advice!.Arguments["value"]);
         Assert.False(Directory.Exists(folder.At("t3")));
         var printed = new MemoryStream();
-        TakeOperation.Print(image, "three.ini", printed);
+        Do.Print(image, "three.ini", printed);
         Assert.Equal("3"u8.ToArray(), printed.ToArray());
     }
 

@@ -67,7 +67,7 @@ public class ErrorTests(DemoFixture demo)
             File.SetLastWriteTimeUtc(folder.At("out/f3"), time.AddDays(1));
         });
         Directory.CreateDirectory(folder.At("out"));
-        var result = DeployOperation.Run(new DeployRequest
+        var result = Do.Deploy(new DeployRequest
         {
             Image = new ImageReference(folder.At("a.vmb"), null),
             Target = folder.At("out"),

@@ -128,16 +128,16 @@ public sealed class ModelTests
                 case 0 or 1 or 2:
                     ChangeSource();
                     var name = NewName();
-                    CaptureOperation.Run(Request(model, name), NoProgress.Instance, CancellationToken.None);
+                    Do.Capture(Request(model, name), NoProgress.Instance, CancellationToken.None);
                     model.Add(name, OfSource());
                     break;
                 case 3 when image is not null:
-                    DropOperation.Run(Of(model, image), default);
+                    Do.Drop(Of(model, image), default);
                     model.States.Add([.. model.Images.Where(i => i != image)]);
                     break;
                 case 4 when image is not null:
                     var title = NewName();
-                    RetitleOperation.Run(new RetitleRequest { Image = Of(model, image), Name = title });
+                    Do.Retitle(new RetitleRequest { Image = Of(model, image), Name = title });
                     model.Replace(image with { Name = title });
                     break;
                 case 5 when image is not null:
@@ -146,18 +146,18 @@ public sealed class ModelTests
                 case 6 when image is not null:
                     var other = _models.Single(m => m != model);
                     var copied = NewName();
-                    CopyOperation.Run(Of(model, image), other.Path, copied, default, NoProgress.Instance, CancellationToken.None);
+                    Do.Copy(Of(model, image), other.Path, copied, default, NoProgress.Instance, CancellationToken.None);
                     other.Add(copied, image.Holds);
                     break;
                 case 7 when model.States.Count > 1:
                     var back = _random.Next(model.States.Count);
-                    HistoryOperation.Rewind(model.Path, back, default);
+                    Do.Rewind(model.Path, back, default);
                     // Where it is already, nothing is written.
                     if (back < model.States.Count - 1)
                         model.States.Add(model.States[back]);
                     break;
                 case 8 when model.States.Count > 0 && Chance(2):
-                    CompactOperation.Run(model.Path, Chance(2) ? null : (Effort)_random.Next(2), default, NoProgress.Instance,
+                    Do.Compact(model.Path, Chance(2) ? null : (Effort)_random.Next(2), default, NoProgress.Instance,
                         CancellationToken.None);
                     var images = model.Images;
                     model.States.Clear();
@@ -208,7 +208,7 @@ public sealed class ModelTests
             var isNew = !File.Exists(model.Path);
             try
             {
-                CaptureOperation.Run(Request(model, name), NoProgress.Instance, CancellationToken.None,
+                Do.Capture(Request(model, name), NoProgress.Instance, CancellationToken.None,
                     new CrashLayer(_random.Next(14), torn: Chance(2)));
             }
             catch (PowerCutException)
@@ -246,7 +246,7 @@ public sealed class ModelTests
                         Assert.Equal(image.Holds.Values.Sum(v => v?.LongLength ?? 0), record.Bytes);
                     }
                 }
-                Assert.Equal(model.States.Count, HistoryOperation.Run(model.Path).Count);
+                Assert.Equal(model.States.Count, Do.History(model.Path).Count);
                 var verified = Do.Verify(model.Path);
                 Assert.Empty(verified.Damage);
             }

@@ -19,19 +19,19 @@ namespace Vembar.Tests;
 public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
 {
     private static WorkspaceOpened Open(string image, string folder, params string[] only) =>
-        WorkspaceOperation.Open(ImageReference.Parse(image), folder, only, NoProgress.Instance, CancellationToken.None);
+        Do.OpenWorkspace(ImageReference.Parse(image), folder, only, NoProgress.Instance, CancellationToken.None);
 
     private static WorkspaceStatus Status(string folder, string? archive = null) =>
-        WorkspaceOperation.Status(folder, archive, NoProgress.Instance, CancellationToken.None);
+        Do.WorkspaceStatus(folder, archive, NoProgress.Instance, CancellationToken.None);
 
     private static WorkspaceSaved Save(string folder, string? name = null, Func<WorkspaceSaveRequest, WorkspaceSaveRequest>? with = null)
     {
         var request = new WorkspaceSaveRequest { Folder = folder, As = name };
-        return WorkspaceOperation.Save(with is null ? request : with(request), NoProgress.Instance, CancellationToken.None);
+        return Do.SaveWorkspace(with is null ? request : with(request), NoProgress.Instance, CancellationToken.None);
     }
 
     private static int Close(string folder, bool loseChanges = false) =>
-        WorkspaceOperation.Close(folder, loseChanges, null, NoProgress.Instance, CancellationToken.None);
+        Do.CloseWorkspace(folder, loseChanges, null, NoProgress.Instance, CancellationToken.None);
 
     private static string Told(WorkspaceStatus status) =>
         string.Join('\n',
@@ -249,7 +249,7 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         folder.Write("w/Users/Public/Documents/x.txt", "x");
         Assert.Equal("Added Users/Public/Documents/x.txt", Told(Status(folder.At("w"))));
         Save(folder.At("w"));
-        Assert.Equal(ShowOperation.Run(ImageReference.Parse(demo.Archive)).Image.Files + 1,
+        Assert.Equal(Do.Show(ImageReference.Parse(demo.Archive)).Image.Files + 1,
             Do.WithTree(archive, 1, t => t.Walk(t.Root, WindowsPath.Root).Count(e => e.Entry.Kind != EntryKind.Folder)));
         Assert.Equal("", Told(Status(folder.At("w"))));
         // What was not laid open cannot be put over by accident.
@@ -304,10 +304,10 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         }
         // An image that is dropped, and its content gone.
         File.WriteAllText(folder.At("w1/b.txt"), "late");
-        DropOperation.Run(ImageReference.Parse($"{archive}#one"), TimeSpan.Zero);
+        Do.Drop(ImageReference.Parse($"{archive}#one"), TimeSpan.Zero);
         Assert.Contains(Status(folder.At("w1")).Warnings, w => w.Contains("was dropped since", StringComparison.Ordinal));
         Assert.Equal("image-changed", Assert.Throws<VembarException>(() => Save(folder.At("w1"))).Code);
-        CompactOperation.Run(archive, null, TimeSpan.Zero, NoProgress.Instance, CancellationToken.None);
+        Do.Compact(archive, null, TimeSpan.Zero, NoProgress.Instance, CancellationToken.None);
         Assert.Equal("image-gone", Assert.Throws<VembarException>(() => Status(folder.At("w1"))).Code);
         Assert.Equal("late", File.ReadAllText(folder.At("w1/b.txt")));
     }
@@ -464,7 +464,7 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
 
     // A save that ends between the archive's commit and the workspace's own.
     private static void Killed(string folder, string? name = null) => Assert.Throws<UnreachableException>(
-        () => WorkspaceOperation.Save(new WorkspaceSaveRequest
+        () => Do.SaveWorkspace(new WorkspaceSaveRequest
         {
             Folder = folder,
             As = name,
@@ -486,7 +486,7 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         var archive = demo.CopyArchive(folder);
         using var stop = new CancellationTokenSource();
         var progress = new Stopping(stop);
-        Assert.ThrowsAny<OperationCanceledException>(() => WorkspaceOperation.Open(ImageReference.Parse(archive), folder.At("w"), [],
+        Assert.ThrowsAny<OperationCanceledException>(() => Do.OpenWorkspace(ImageReference.Parse(archive), folder.At("w"), [],
             progress, stop.Token));
         Assert.False(Directory.Exists(folder.At("w")));
     }

@@ -48,14 +48,14 @@ public class ArchiveTests
         [
             ("first capture", null, (archive, layer) => Do.Capture(first, archive, "one", layer: layer)),
             ("second capture", prepared, (archive, layer) => Do.Capture(second, archive, "two", layer: layer)),
-            ("service", prepared, (archive, layer) => ServiceOperation.Run(
+            ("service", prepared, (archive, layer) => Do.Service(
                 new ServiceRequest
                 {
                     Image = new ImageReference(archive, "1"),
                     Changes = [new RemoveChange("text.txt")],
                     InPlace = true,
                 }, NoProgress.Instance, CancellationToken.None, layer)),
-            ("drop", prepared, (archive, layer) => DropOperation.Run(new ImageReference(archive, "1"), default, layer)),
+            ("drop", prepared, (archive, layer) => Do.Drop(new ImageReference(archive, "1"), default, layer)),
         ];
         foreach (var (name, start, work) in works)
         {
@@ -233,11 +233,11 @@ public class ArchiveTests
         var archive = folder.At("a.vmb");
         var source = SmallTree(folder);
         Do.Capture(source, archive);
-        using (ArchiveWriter.Open(archive, create: false))
+        using (Do.Write(archive, create: false))
         {
             Assert.Equal("archive-locked", Assert.Throws<VembarException>(() => Do.Capture(source, archive, "two")).Code);
             Assert.Equal("1 one", State(archive)[..5]);
-            Assert.Throws<VembarException>(() => ArchiveWriter.Open(archive, create: false, wait: TimeSpan.FromMilliseconds(250)));
+            Assert.Throws<VembarException>(() => Do.Write(archive, create: false, wait: TimeSpan.FromMilliseconds(250)));
         }
         using var reader = ArchiveReader.Open(archive);
         Do.Capture(source, archive, "two");
@@ -252,7 +252,7 @@ public class ArchiveTests
         var archive = folder.At("a.vmb");
         var source = SmallTree(folder);
         Do.Capture(source, archive);
-        var writer = ArchiveWriter.Open(archive, create: false);
+        var writer = Do.Write(archive, create: false);
         var waiting = Task.Run(() => Do.Capture(source, archive, "two", r => r with { Wait = TimeSpan.FromSeconds(60) }));
         await Task.Delay(300);
         Assert.False(waiting.IsCompleted);
@@ -266,7 +266,7 @@ public class ArchiveTests
         using var folder = new TempFolder();
         var archive = folder.At("a.vmb");
         var source = SmallTree(folder);
-        var maker = ArchiveWriter.Open(archive, create: true);
+        var maker = Do.Write(archive, create: true);
         var layer = new LayerThatTellsOfOpening();
         var waiting = Task.Run(() => Do.Capture(source, archive, "two", r => r with { Wait = TimeSpan.FromMinutes(10) }, layer));
         await layer.Opened.Task;
@@ -283,11 +283,11 @@ public class ArchiveTests
         using var folder = new TempFolder();
         var archive = folder.At("a.vmb");
         Do.Capture(SmallTree(folder), archive);
-        using var writer = ArchiveWriter.Open(archive, create: false);
+        using var writer = Do.Write(archive, create: false);
         using var stop = new CancellationTokenSource();
         var layer = new LayerThatTellsOfOpening();
         _ = layer.Opened.Task.ContinueWith(_ => stop.Cancel(), TaskScheduler.Default);
-        Assert.Throws<OperationCanceledException>(() => DropOperation.Run(ImageReference.Parse($"{archive}#1"), TimeSpan.FromDays(1),
+        Assert.ThrowsAny<OperationCanceledException>(() => Do.Drop(ImageReference.Parse($"{archive}#1"), TimeSpan.FromDays(1),
             layer, stop.Token));
     }
 
@@ -342,7 +342,7 @@ public class ArchiveTests
         var source = SmallTree(folder);
         Do.Capture(source, archive);
         Do.Capture(source, archive, "two");
-        Assert.Equal(1, DropOperation.Run(new ImageReference(archive, "2"), default).Left);
+        Assert.Equal(1, Do.Drop(new ImageReference(archive, "2"), default).Left);
         Assert.Equal(3, Do.Capture(source, archive, "two").Image.Number);
     }
 
@@ -376,7 +376,7 @@ public class ArchiveTests
         Do.Capture(SmallTree(folder), archive);
         Do.Capture(SmallTree(folder, "src2", 2), archive, "two");
         var other = folder.At("b.vmb");
-        var result = CopyOperation.Run(new ImageReference(archive, "2"), other, null, default, NoProgress.Instance, CancellationToken.None);
+        var result = Do.Copy(new ImageReference(archive, "2"), other, null, default, NoProgress.Instance, CancellationToken.None);
         Assert.True(result.WholeBlocks > 0);
         Assert.Equal(1, result.Image.Number);
         using (var from = ArchiveReader.Open(archive))
@@ -385,9 +385,9 @@ public class ArchiveTests
         Do.Deploy(other, folder.At("out"));
         Assert.Equal(Do.Listing(folder.At("src2")), Do.Listing(folder.At("out")));
         Assert.Equal("name-taken",
-            Assert.Throws<VembarException>(() => CopyOperation.Run(new ImageReference(archive, "2"), other, null, default,
+            Assert.Throws<VembarException>(() => Do.Copy(new ImageReference(archive, "2"), other, null, default,
             NoProgress.Instance, CancellationToken.None)).Code);
-        var again = CopyOperation.Run(new ImageReference(archive, "2"), other, "twice", default, NoProgress.Instance,
+        var again = Do.Copy(new ImageReference(archive, "2"), other, "twice", default, NoProgress.Instance,
             CancellationToken.None);
         Assert.Equal(0, again.Stats.BytesNew);
     }

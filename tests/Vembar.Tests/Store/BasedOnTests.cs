@@ -45,7 +45,7 @@ public class BasedOnTests
         // A second image, a serviced one and a rewritten file go on leaving out what the base holds.
         Do.Capture(folder.At("src"), two, "again");
         Do.Service($"{two}#1", "changed", new RemoveChange("1"));
-        CompactOperation.Run(two, Effort.Dense, default, NoProgress.Instance, CancellationToken.None);
+        Do.Compact(two, Effort.Dense, default, NoProgress.Instance, CancellationToken.None);
         Assert.True(Do.Verify(two).Ok);
         Assert.True(new FileInfo(two).Length < 30_000);
     }
@@ -60,7 +60,7 @@ public class BasedOnTests
         Directory.CreateDirectory(folder.At("elsewhere"));
         File.Move(folder.At("renamed.vmb"), folder.At("elsewhere/renamed.vmb"));
         foreach (var said in (string[])["elsewhere", "elsewhere/renamed.vmb"])
-            Assert.True(VerifyOperation.Run(new ArchiveLocation(two, [folder.At(said)]), NoProgress.Instance, CancellationToken.None).Ok);
+            Assert.True(Do.Verify(new ArchiveLocation(two, [folder.At(said)]), NoProgress.Instance, CancellationToken.None).Ok);
     }
 
     [Fact]
@@ -81,7 +81,7 @@ public class BasedOnTests
         // What images there are can be told all the same, and taken off the list.
         using (var reader = ArchiveReader.Open(two))
             Assert.Equal("based", Assert.Single(reader.Images).Name);
-        Assert.Equal(0, DropOperation.Run(new ImageReference(two, "based"), default).Left);
+        Assert.Equal(0, Do.Drop(new ImageReference(two, "based"), default).Left);
     }
 
     [Fact]
@@ -90,8 +90,8 @@ public class BasedOnTests
         using var folder = new TempFolder();
         var (one, two) = Make(folder);
         Do.Capture(folder.At("src/1"), one, "a part");
-        DropOperation.Run(new ImageReference(one, "base"), default);
-        CompactOperation.Run(one, null, default, NoProgress.Instance, CancellationToken.None);
+        Do.Drop(new ImageReference(one, "base"), default);
+        Do.Compact(one, null, default, NoProgress.Instance, CancellationToken.None);
         var verified = Do.Verify(two);
         Assert.False(verified.Ok);
         Assert.Contains(verified.Damage, d => d.Path == "0/12.bin");
@@ -105,9 +105,9 @@ public class BasedOnTests
     {
         using var folder = new TempFolder();
         var (one, two) = Make(folder);
-        CopyOperation.Run(new ImageReference(two, "based"), folder.At("copy.vmb"), null, default, NoProgress.Instance,
+        Do.Copy(new ImageReference(two, "based"), folder.At("copy.vmb"), null, default, NoProgress.Instance,
             CancellationToken.None);
-        RecoverOperation.Run(two, folder.At("recovered.vmb"), NoProgress.Instance, CancellationToken.None);
+        Do.Recover(two, folder.At("recovered.vmb"), NoProgress.Instance, CancellationToken.None);
         File.Delete(one);
         foreach (var name in (string[])["copy", "recovered"])
         {

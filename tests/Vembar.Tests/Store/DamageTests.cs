@@ -56,7 +56,7 @@ public class DamageTests
     }
 
     private static VerifyResult Repair(string archive, string from) =>
-        VerifyOperation.Repair(archive, [from], default, NoProgress.Instance, CancellationToken.None);
+        Do.Repair(archive, [from], default, NoProgress.Instance, CancellationToken.None);
 
     [Fact]
     public void NoDamagedSectorCostsAStateAndACopyHealsIt()
@@ -64,7 +64,7 @@ public class DamageTests
         using var folder = new TempFolder();
         var archive = Prepared(folder);
         var good = File.ReadAllBytes(archive);
-        var states = HistoryOperation.Run(archive);
+        var states = Do.History(archive);
         var damaged = folder.At("damaged.vmb");
         var random = new Random(3);
         // The header is in the first one; without it nothing can be opened, and all is recovered.
@@ -73,7 +73,7 @@ public class DamageTests
             var bytes = good.ToArray();
             random.NextBytes(bytes.AsSpan(at, Math.Min(Sector, bytes.Length - at)));
             File.WriteAllBytes(damaged, bytes);
-            var found = HistoryOperation.Run(damaged);
+            var found = Do.History(damaged);
             Assert.Equal(states.Select(s => s.Number), found.Select(s => s.Number));
             Assert.Equal(states.Select(s => string.Join(';', s.Images)), found.Select(s => string.Join(';', s.Images)));
             Assert.False(Do.Verify(damaged).Ok, $"the sector at {at} was damaged and nobody noticed");
@@ -84,7 +84,7 @@ public class DamageTests
             Do.Deploy(damaged + "#3", folder.At($"out{at}"));
         }
         File.WriteAllBytes(damaged, [.. new byte[Sector], .. good[Sector..]]);
-        var saved = RecoverOperation.Run(damaged, folder.At("saved.vmb"), NoProgress.Instance, CancellationToken.None);
+        var saved = Do.Recover(damaged, folder.At("saved.vmb"), NoProgress.Instance, CancellationToken.None);
         Assert.Equal(["one", "two", "three"], saved.Images.Select(i => i.Name));
     }
 
@@ -109,21 +109,21 @@ public class DamageTests
             Assert.Contains("a newer state", Assert.Single(Do.Verify(damaged).Damage).Problem, StringComparison.Ordinal);
             Action[] writing =
             [
-                () => Do.Capture(folder.At("one"), damaged, "again"), () => DropOperation.Run(new ImageReference(damaged, "1"), default),
-                () => RetitleOperation.Run(new RetitleRequest
+                () => Do.Capture(folder.At("one"), damaged, "again"), () => Do.Drop(new ImageReference(damaged, "1"), default),
+                () => Do.Retitle(new RetitleRequest
                 {
                     Image = new ImageReference(damaged, "1"),
                     Note = "x",
                 }), () => Do.Service(damaged + "#1", "new", new RemoveChange("noise")),
-                () => HistoryOperation.Rewind(damaged, 1, default),
-                () => CompactOperation.Run(damaged, null, default, NoProgress.Instance, CancellationToken.None),
-                () => CopyOperation.Run(new ImageReference(damaged, "1"), damaged, "copy", default, NoProgress.Instance,
+                () => Do.Rewind(damaged, 1, default),
+                () => Do.Compact(damaged, null, default, NoProgress.Instance, CancellationToken.None),
+                () => Do.Copy(new ImageReference(damaged, "1"), damaged, "copy", default, NoProgress.Instance,
                 CancellationToken.None),
             ];
             Assert.All(writing, write => Assert.Equal(ErrorKind.Damaged, Assert.Throws<VembarException>(write).Kind));
             Assert.Equal(bytes, File.ReadAllBytes(damaged));
             File.Delete(folder.At("saved.vmb"));
-            var saved = RecoverOperation.Run(damaged, folder.At("saved.vmb"), NoProgress.Instance, CancellationToken.None);
+            var saved = Do.Recover(damaged, folder.At("saved.vmb"), NoProgress.Instance, CancellationToken.None);
             Assert.Equal((3, 0), (saved.Images.Count, saved.Lost.Count));
             Assert.True(Do.Verify(folder.At("saved.vmb")).Ok);
             if (round % 2 == 0)
@@ -133,7 +133,7 @@ public class DamageTests
             }
             else
             {
-                Assert.True(VerifyOperation.GiveUpNewer(damaged, default, NoProgress.Instance, CancellationToken.None).Ok);
+                Assert.True(Do.GiveUpNewer(damaged, default, NoProgress.Instance, CancellationToken.None).Ok);
                 Assert.Equal("again", Do.Capture(folder.At("three"), damaged, "again").Image.Name);
                 Assert.True(Do.Verify(damaged).Ok);
             }
@@ -155,22 +155,22 @@ public class DamageTests
             bytes[block.At + block.Length - 5] ^= 0x10;
         var damaged = folder.Write("damaged.vmb", bytes);
         // The second state's list is a part of the third's, so without it none can be told; its record is that of image 2.
-        var states = HistoryOperation.Run(damaged);
+        var states = Do.History(damaged);
         Assert.Equal(4, states.Count);
         Assert.NotEqual("", states[2].Problem);
         Assert.Contains("damaged in both", Assert.Throws<VembarException>(() => State(damaged)).Message, StringComparison.Ordinal);
         // A sound state beside it can be gone back to.
         File.Copy(damaged, folder.At("back.vmb"));
-        Assert.Equal([(1, "one")], HistoryOperation.Rewind(folder.At("back.vmb"), 1, default).Images);
+        Assert.Equal([(1, "one")], Do.Rewind(folder.At("back.vmb"), 1, default).Images);
         Assert.Equal("1 one", State(folder.At("back.vmb")));
         Assert.Equal(4, Do.Capture(folder.At("two"), folder.At("back.vmb"), "new").Image.Number);
         Assert.True(Repair(damaged, archive).Ok);
         Assert.Equal(State(archive), State(damaged));
 
         // With a list of their own, the others work.
-        CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None);
+        Do.Compact(archive, null, default, NoProgress.Instance, CancellationToken.None);
         for (var i = 0; i < 20; i++)
-            RetitleOperation.Run(new RetitleRequest { Image = new ImageReference(archive, "3"), Note = $"note {i}" });
+            Do.Retitle(new RetitleRequest { Image = new ImageReference(archive, "3"), Note = $"note {i}" });
         good = File.ReadAllBytes(archive);
         var lost = 0;
         foreach (var pair in Blocks(good).Where(b => b.Kind == BlockKind.Record)
@@ -282,7 +282,7 @@ public class DamageTests
             return;
         // What is hidden so reads as it was, also in other archives.
         File.WriteAllBytes(archive, bytes);
-        CopyOperation.Run(new ImageReference(archive, "forged"), folder.At("copy.vmb"), null, default, NoProgress.Instance,
+        Do.Copy(new ImageReference(archive, "forged"), folder.At("copy.vmb"), null, default, NoProgress.Instance,
             CancellationToken.None);
         foreach (var (image, at) in new[] { (archive + "#forged", "x"), (folder.At("copy.vmb"), "y") })
         {
@@ -315,7 +315,7 @@ public class DamageTests
             if (headerToo)
                 bytes.AsSpan(0, 64).Clear();
             File.Delete(folder.At("saved.vmb"));
-            var saved = RecoverOperation.Run(folder.Write("damaged.vmb", bytes), folder.At("saved.vmb"), NoProgress.Instance,
+            var saved = Do.Recover(folder.Write("damaged.vmb", bytes), folder.At("saved.vmb"), NoProgress.Instance,
                 CancellationToken.None);
             Assert.Equal(["outer"], saved.Images.Select(i => i.Name));
         }
@@ -324,7 +324,7 @@ public class DamageTests
             good[block.At + block.Length - 3] ^= 1;
         File.Delete(folder.At("saved.vmb"));
         Assert.Equal(ErrorKind.Damaged,
-            Assert.Throws<VembarException>(() => RecoverOperation.Run(folder.Write("damaged.vmb", good), folder.At("saved.vmb"),
+            Assert.Throws<VembarException>(() => Do.Recover(folder.Write("damaged.vmb", good), folder.At("saved.vmb"),
             NoProgress.Instance, CancellationToken.None)).Kind);
         Assert.False(File.Exists(folder.At("saved.vmb")));
     }
@@ -340,10 +340,10 @@ public class DamageTests
         var copy = folder.Write("copy.vmb", File.ReadAllBytes(based));
         Do.Capture(folder.At("src"), folder.At("a.vmb"), "one", r => r with { BasedOn = based });
         // The base is rewritten without what the other archive needs of it.
-        DropOperation.Run(new ImageReference(based, "1"), default);
+        Do.Drop(new ImageReference(based, "1"), default);
         folder.Write("other/x", "y");
         Do.Capture(folder.At("other"), based, "other");
-        CompactOperation.Run(based, null, default, NoProgress.Instance, CancellationToken.None);
+        Do.Compact(based, null, default, NoProgress.Instance, CancellationToken.None);
         Assert.NotEmpty(Do.Verify(folder.At("a.vmb")).Damage);
         var healed = Repair(folder.At("a.vmb"), copy);
         Assert.True(healed.Ok, string.Join("; ", healed.Damage.Select(d => d.Problem)));
@@ -365,7 +365,7 @@ public class DamageTests
             StringComparison.Ordinal);
         Do.Deploy(folder.At("format-1-based.vmb"), folder.At("based"));
         Assert.Equal(Do.Listing(folder.At("out")), Do.Listing(folder.At("based")));
-        Assert.Equal(5, HistoryOperation.Run(archive).Count);
+        Assert.Equal(5, Do.History(archive).Count);
         Do.Capture(folder.At("out"), archive, "again");
         Do.Service(archive + "#2", "more", new RemoveChange("more.bin"));
         Assert.True(Do.Verify(archive).Ok);
@@ -381,7 +381,7 @@ public class DamageTests
             Assert.Equal(ErrorKind.Damaged, Assert.Throws<VembarException>(() => Do.Capture(folder.At("out"), damaged, "lost")).Kind);
             Assert.Equal(bytes, File.ReadAllBytes(damaged));
         }
-        CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None);
+        Do.Compact(archive, null, default, NoProgress.Instance, CancellationToken.None);
         Assert.True(Do.Verify(archive).Ok);
         Assert.Equal("1 one;2 two;3 serviced;4 again;5 more", State(archive));
         using var rewritten = ArchiveReader.Open(archive);
@@ -452,13 +452,13 @@ public class DamageTests
         {
             ("capture", (archive, layer) => Do.Capture(folder.At("two"), archive, "new", layer: layer)),
             ("make", (archive, layer) => Do.Capture(folder.At("two"), archive, "new", layer: layer)),
-            ("service", (archive, layer) => ServiceOperation.Run(new ServiceRequest
+            ("service", (archive, layer) => Do.Service(new ServiceRequest
             {
                 Image = new ImageReference(archive, "1"),
                 Changes = [new RemoveChange("noise")],
                 InPlace = true,
             }, NoProgress.Instance, CancellationToken.None, layer)),
-            ("compact", (archive, layer) => CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None,
+            ("compact", (archive, layer) => Do.Compact(archive, null, default, NoProgress.Instance, CancellationToken.None,
             layer)),
         })
         {
@@ -488,7 +488,7 @@ public class DamageTests
         for (var i = 120; i < 240; i++)
         {
             if (i % 3 == 0)
-                DropOperation.Run(new ImageReference(archive, $"image {i - 100}"), default);
+                Do.Drop(new ImageReference(archive, $"image {i - 100}"), default);
             folder.Write("src/text", $"text {i}");
             Do.Capture(folder.At("src"), archive, $"image {i}");
         }
@@ -497,11 +497,11 @@ public class DamageTests
         Assert.InRange(whole, half, half * 3);
         Assert.True(Do.Verify(archive).Ok);
         Assert.Equal(200, ArchiveImages(archive));
-        var states = HistoryOperation.Run(archive);
+        var states = Do.History(archive);
         Assert.Equal(281, states.Count);
         Assert.Equal(100, states[100].Images.Count);
         Assert.Equal("image 239", states[^1].Images[^1].Name);
-        HistoryOperation.Rewind(archive, 50, default);
+        Do.Rewind(archive, 50, default);
         Assert.Equal(50, ArchiveImages(archive));
         Assert.Equal(241, Do.Capture(folder.At("src"), archive, "after").Image.Number);
     }

@@ -136,24 +136,24 @@ public sealed class PowerCutTests
     private static readonly Dictionary<string, Action<string, string, IFileSystem>> s_works = new()
     {
         ["capture"] = (folder, archive, layer) => Do.Capture(Path.Combine(folder, "other"), archive, "more", layer: layer),
-        ["service"] = (_, archive, layer) => ServiceOperation.Run(
+        ["service"] = (_, archive, layer) => Do.Service(
             new ServiceRequest
             {
                 Image = s_first with { Archive = archive },
                 Changes = [new RemoveChange("text.txt")],
                 InPlace = true,
             }, NoProgress.Instance, CancellationToken.None, layer),
-        ["drop"] = (_, archive, layer) => DropOperation.Run(s_first with { Archive = archive }, default, layer),
-        ["retitle"] = (_, archive, layer) => RetitleOperation.Run(new RetitleRequest
+        ["drop"] = (_, archive, layer) => Do.Drop(s_first with { Archive = archive }, default, layer),
+        ["retitle"] = (_, archive, layer) => Do.Retitle(new RetitleRequest
         {
             Image = s_first with { Archive = archive },
             Name = "renamed",
         }, layer),
-        ["rewind"] = (_, archive, layer) => HistoryOperation.Rewind(archive, 1, default, layer),
-        ["copy"] = (folder, archive, layer) => CopyOperation.Run(
+        ["rewind"] = (_, archive, layer) => Do.Rewind(archive, 1, default, layer),
+        ["copy"] = (folder, archive, layer) => Do.Copy(
             ImageReference.Parse(Path.Combine(folder, "from.vmb#1")), archive, null, default, NoProgress.Instance, CancellationToken.None,
             layer),
-        ["compact"] = (_, archive, layer) => CompactOperation.Run(archive, Effort.Quick, default, NoProgress.Instance,
+        ["compact"] = (_, archive, layer) => Do.Compact(archive, Effort.Quick, default, NoProgress.Instance,
         CancellationToken.None, layer),
     };
 

@@ -41,7 +41,7 @@ public sealed class RemoteReadTests : IDisposable
         var random = new Random(71);
         for (var image = 1; image <= images; image++)
         {
-            using var writer = ArchiveWriter.Open(archive, create: false);
+            using var writer = Do.Write(archive, create: false);
             var editor = new TreeEditor(new ImageTree(writer.Base, root, "before"));
             for (var file = 0; file < files / images; file++)
             {
@@ -81,7 +81,7 @@ public sealed class RemoteReadTests : IDisposable
             using (var archive = Open(source))
             {
                 var tree = new ImageTree(archive, archive.Find($"desk {image}").Root, "image");
-                Assert.Equal(100, FilesOperation.Find(tree, $"folder {image:D3}-003", deep: false).Count());
+                Assert.Equal(100, FileSearch.Find(tree, $"folder {image:D3}-003", deep: false).Count());
             }
             TestContext.Current.SendDiagnosticMessage($"files: {source.Requests} requests, {source.Ranges} ranges, {source.Bytes} bytes");
             Assert.InRange(source.Requests, 1, 10);

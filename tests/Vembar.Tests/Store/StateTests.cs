@@ -48,20 +48,20 @@ public class StateTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = Sources(folder);
-        DropOperation.Run(new ImageReference(archive, "b"), default);
-        var states = HistoryOperation.Run(archive);
+        Do.Drop(new ImageReference(archive, "b"), default);
+        var states = Do.History(archive);
         Assert.Equal(["new", "capture 1 a", "capture 2 b", "capture 3 c", "drop 2 b"], states.Select(s => s.Change));
         Assert.Equal(new FileInfo(archive).Length, states[^1].End);
-        var back = HistoryOperation.Rewind(archive, 3, default);
+        var back = Do.Rewind(archive, 3, default);
         Assert.Equal(["a", "b", "c"], back.Images.Select(i => i.Name));
         Assert.Equal(["1 a", "2 b", "3 c"], Names(archive));
-        HistoryOperation.Rewind(archive, 1, default);
+        Do.Rewind(archive, 1, default);
         Assert.Equal(["1 a"], Names(archive));
         // A number is never given again, also when its image is gone from the present state.
         Assert.Equal(4, Do.Capture(folder.At("b"), archive, "new b").Image.Number);
-        HistoryOperation.Rewind(archive, 4, default);
+        Do.Rewind(archive, 4, default);
         Assert.Equal(["1 a", "3 c"], Names(archive));
-        Assert.Equal("no-such-state", Assert.Throws<VembarException>(() => HistoryOperation.Rewind(archive, 99, default)).Code);
+        Assert.Equal("no-such-state", Assert.Throws<VembarException>(() => Do.Rewind(archive, 99, default)).Code);
         Assert.True(Do.Verify(archive).Ok);
     }
 
@@ -71,7 +71,7 @@ public class StateTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = Sources(folder);
         var before = Describe(archive, 2);
-        RetitleOperation.Run(new RetitleRequest
+        Do.Retitle(new RetitleRequest
         {
             Image = new ImageReference(archive, "2"),
             Name = "B",
@@ -83,18 +83,18 @@ public class StateTests(DemoFixture demo)
         Assert.Equal(("B", "9", "n", "v"), (after.Name, after.Version, after.Note, after.Labels["k"]));
         Assert.Equal((before.Root, before.BytesAdded, before.Created, before.Files),
             (after.Root, after.BytesAdded, after.Created, after.Files));
-        RetitleOperation.Run(new RetitleRequest
+        Do.Retitle(new RetitleRequest
         {
             Image = new ImageReference(archive, "2"),
             Labels = new Dictionary<string, string> { ["k"] = "" },
         });
         Assert.Empty(Describe(archive, 2).Labels);
-        Assert.Equal("name-taken", Assert.Throws<VembarException>(() => RetitleOperation.Run(new RetitleRequest
+        Assert.Equal("name-taken", Assert.Throws<VembarException>(() => Do.Retitle(new RetitleRequest
         {
             Image = new ImageReference(archive, "2"),
             Name = "C",
         })).Code);
-        Assert.Equal("nothing-to-do", Assert.Throws<VembarException>(() => RetitleOperation.Run(new RetitleRequest
+        Assert.Equal("nothing-to-do", Assert.Throws<VembarException>(() => Do.Retitle(new RetitleRequest
         {
             Image = new ImageReference(archive, "2"),
         })).Code);
@@ -112,10 +112,10 @@ public class StateTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = Sources(folder);
         var roots = (Describe(archive, 1).Root, Describe(archive, 3).Root);
-        DropOperation.Run(new ImageReference(archive, "2"), default);
+        Do.Drop(new ImageReference(archive, "2"), default);
         Tools.Run("chmod", ["640", archive]);
         using var reading = ArchiveReader.Open(archive);
-        var result = CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None);
+        var result = Do.Compact(archive, null, default, NoProgress.Instance, CancellationToken.None);
         Assert.InRange(result.After, result.Before / 2, result.Before * 3 / 4);
         Assert.Equal("640\n", Tools.Run("stat", ["-c", "%a", archive]));
         Assert.Equal(["1 a", "3 c"], Names(archive));
@@ -124,7 +124,7 @@ public class StateTests(DemoFixture demo)
         // A reader that was open all the while still sees what it opened.
         Assert.Equal(3, new ImageTree(reading, reading.Images[0].Root, "t").ReadFile(WindowsPath.Parse("3.bin"), 100_000)!.Length / 6666);
         Assert.Equal(4, Do.Capture(folder.At("b"), archive, "b").Image.Number);
-        CompactOperation.Run(archive, Effort.Dense, default, NoProgress.Instance, CancellationToken.None);
+        Do.Compact(archive, Effort.Dense, default, NoProgress.Instance, CancellationToken.None);
         Do.Deploy(archive + "#c", folder.At("out"));
         Assert.Equal(Do.Listing(folder.At("c")), Do.Listing(folder.At("out")));
         Assert.Equal(["a", "b", "c", "out", "x.vmb"],
@@ -138,19 +138,19 @@ public class StateTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = Sources(folder);
-        DropOperation.Run(new ImageReference(archive, "2"), default);
+        Do.Drop(new ImageReference(archive, "2"), default);
         var good = File.ReadAllBytes(archive);
         var count = new CrashLayer(int.MaxValue, torn);
-        CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None, count);
+        Do.Compact(archive, null, default, NoProgress.Instance, CancellationToken.None, count);
         for (var stop = 0; stop < count.Operations; stop++)
         {
             File.WriteAllBytes(archive, good);
-            Assert.ThrowsAny<PowerCutException>(() => CompactOperation.Run(archive, null, default, NoProgress.Instance,
+            Assert.ThrowsAny<PowerCutException>(() => Do.Compact(archive, null, default, NoProgress.Instance,
                 CancellationToken.None, new CrashLayer(stop, torn)));
             Assert.Equal(["1 a", "3 c"], Names(archive));
             Assert.True(Do.Verify(archive).Ok);
             // What the stopped run left beside the archive goes with the next one.
-            CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None);
+            Do.Compact(archive, null, default, NoProgress.Instance, CancellationToken.None);
             Assert.Empty(Directory.EnumerateFiles(folder.Path, ".*"));
             Assert.True(Do.Verify(archive).Ok);
         }
@@ -164,7 +164,7 @@ public class StateTests(DemoFixture demo)
         var before = File.ReadAllBytes(archive);
         using var stop = new CancellationTokenSource();
         stop.Cancel();
-        Assert.ThrowsAny<OperationCanceledException>(() => CompactOperation.Run(archive, Effort.Quick, default, NoProgress.Instance,
+        Assert.ThrowsAny<OperationCanceledException>(() => Do.Compact(archive, Effort.Quick, default, NoProgress.Instance,
             stop.Token));
         Assert.Equal(before, File.ReadAllBytes(archive));
         Assert.Empty(Directory.EnumerateFiles(folder.Path, ".*"));
@@ -418,7 +418,7 @@ public class StateTests(DemoFixture demo)
             }
             Do.Capture(folder.At("src"), archive, "before");
             var after = Flat(archive, 1);
-            var diff = DiffOperation.Run(new ImageReference(archive, "before"), new ImageReference(archive, "1"), CancellationToken.None);
+            var diff = Do.Diff(new ImageReference(archive, "before"), new ImageReference(archive, "1"), CancellationToken.None);
             Assert.Equal(after.Keys.Except(before.Keys).Order(StringComparer.Ordinal), diff.Added.Order(StringComparer.Ordinal));
             Assert.Equal(before.Keys.Except(after.Keys).Order(StringComparer.Ordinal), diff.Removed.Order(StringComparer.Ordinal));
             Assert.Equal(
@@ -438,20 +438,20 @@ public class StateTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         Do.Service(archive, "serviced", demo.Add(demo.Driver("corrin-storage")));
-        var diff = DiffOperation.Run(new ImageReference(archive, "1"), new ImageReference(archive, "serviced"), CancellationToken.None);
+        var diff = Do.Diff(new ImageReference(archive, "1"), new ImageReference(archive, "serviced"), CancellationToken.None);
         Assert.Equal(["Windows/System32/config/SYSTEM"], diff.Changed.Select(c => c.Path));
         Assert.Contains(new ChangedValue("SYSTEM", @"ControlSet001\Services\corstor", "Start", "added"), diff.Registry!);
         Assert.Equal(["corstor.inf 4.2.118.0"], diff.Drivers!.Added);
         Assert.Empty(diff.Programs!.Added);
-        var back = DiffOperation.Run(new ImageReference(archive, "serviced"), new ImageReference(archive, "1"), CancellationToken.None);
+        var back = Do.Diff(new ImageReference(archive, "serviced"), new ImageReference(archive, "1"), CancellationToken.None);
         Assert.Equal(diff.Added, back.Removed);
         Assert.All(back.Registry!, v => Assert.Equal("removed", v.What));
         var other = folder.At("other.vmb");
         Do.Capture(demo.Reference("reading-room"), other, "Reading room");
-        var between = DiffOperation.Run(new ImageReference(archive, "1"), new ImageReference(other, null), CancellationToken.None);
+        var between = Do.Diff(new ImageReference(archive, "1"), new ImageReference(other, null), CancellationToken.None);
         Assert.Contains("Lanternview Document Viewer 2.6", between.Programs!.Added);
         Assert.Contains("Shelfmark Lending Client 7.3.1", between.Programs.Removed);
-        Assert.True(DiffOperation.Run(new ImageReference(archive, "1"), new ImageReference(archive, "1"), CancellationToken.None).Same);
+        Assert.True(Do.Diff(new ImageReference(archive, "1"), new ImageReference(archive, "1"), CancellationToken.None).Same);
     }
 
     [Fact]
@@ -473,9 +473,9 @@ public class StateTests(DemoFixture demo)
         var wrong = folder.At("wrong.vmb");
         folder.Write("d/x", "x");
         Do.Capture(folder.At("d"), wrong);
-        Assert.False(VerifyOperation.Repair(archive, [wrong], default, NoProgress.Instance, CancellationToken.None).Ok);
+        Assert.False(Do.Repair(archive, [wrong], default, NoProgress.Instance, CancellationToken.None).Ok);
         Assert.Equal(bytes, File.ReadAllBytes(archive));
-        var healed = VerifyOperation.Repair(archive, [wrong, other], default, NoProgress.Instance, CancellationToken.None);
+        var healed = Do.Repair(archive, [wrong, other], default, NoProgress.Instance, CancellationToken.None);
         Assert.True(healed.Ok, string.Join('\n', healed.Damage));
         Assert.NotEmpty(healed.Repaired);
         foreach (var name in (string[])["a", "b", "c"])
@@ -485,7 +485,7 @@ public class StateTests(DemoFixture demo)
         }
         // Later states merge their indexes and still find the good copies.
         for (var i = 0; i < 14; i++)
-            RetitleOperation.Run(new RetitleRequest { Image = new ImageReference(archive, "1"), Version = $"{i}" });
+            Do.Retitle(new RetitleRequest { Image = new ImageReference(archive, "1"), Version = $"{i}" });
         Assert.True(Do.Verify(archive).Ok);
     }
 
@@ -495,7 +495,7 @@ public class StateTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = Sources(folder);
         var bytes = File.ReadAllBytes(archive);
-        var states = HistoryOperation.Run(archive);
+        var states = Do.History(archive);
         bytes.AsSpan(0, 64).Clear();
         foreach (var state in states)
             bytes.AsSpan((int)state.End - 192, 192).Clear();
@@ -505,17 +505,17 @@ public class StateTests(DemoFixture demo)
         var broken = folder.Write("broken.vmb", bytes);
         Assert.Throws<VembarException>(() => Do.Verify(broken));
         var saved = folder.At("saved.vmb");
-        var result = RecoverOperation.Run(broken, saved, NoProgress.Instance, CancellationToken.None);
+        var result = Do.Recover(broken, saved, NoProgress.Instance, CancellationToken.None);
         Assert.Empty(result.Lost);
         Assert.Equal(["1 a", "2 b", "3 c"], Names(saved));
         Assert.Equal(Describe(archive, 2).Root, Describe(saved, 2).Root);
         Assert.True(Do.Verify(saved).Ok);
         Assert.Equal("target-exists",
-            Assert.Throws<VembarException>(() => RecoverOperation.Run(broken, saved, NoProgress.Instance, CancellationToken.None)).Code);
+            Assert.Throws<VembarException>(() => Do.Recover(broken, saved, NoProgress.Instance, CancellationToken.None)).Code);
         var noise = new byte[100_000];
         new Random(3).NextBytes(noise);
         Assert.Equal(ErrorKind.Damaged,
-            Assert.Throws<VembarException>(() => RecoverOperation.Run(folder.Write("noise", noise), folder.At("n.vmb"),
+            Assert.Throws<VembarException>(() => Do.Recover(folder.Write("noise", noise), folder.At("n.vmb"),
             NoProgress.Instance, CancellationToken.None)).Kind);
         Assert.False(File.Exists(folder.At("n.vmb")));
     }
@@ -527,7 +527,7 @@ public class StateTests(DemoFixture demo)
         var archive = Sources(folder);
         var bytes = File.ReadAllBytes(archive);
         bytes[300_000] ^= 1;
-        var result = RecoverOperation.Run(folder.Write("broken.vmb", bytes), folder.At("saved.vmb"), NoProgress.Instance,
+        var result = Do.Recover(folder.Write("broken.vmb", bytes), folder.At("saved.vmb"), NoProgress.Instance,
             CancellationToken.None);
         Assert.NotEmpty(result.Lost);
         Assert.Equal(3, result.Images.Count);

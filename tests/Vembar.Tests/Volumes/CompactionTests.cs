@@ -298,7 +298,7 @@ public class CompactionTests(DemoFixture demo)
         // Taken again, all is known.
         Assert.Equal(0, Do.Capture(volume, archive, "again").Stats.BytesNew);
 
-        var survey = SurveyOperation.Run(volume, NoProgress.Instance, default).Volumes.Single();
+        var survey = Do.Survey(volume, NoProgress.Instance, default).Volumes.Single();
         Assert.Equal(4, survey.Take!.Compacted.Files);
 
         // Written plain, and compacted again where that is asked for; both read back the same by the other reader.
@@ -311,7 +311,7 @@ public class CompactionTests(DemoFixture demo)
             Assert.Empty(deployed.Differences);
             Assert.Equal(compacted, deployed.Compacted.Files);
             Assert.Equal(expected, ByOtherReader(target).Split('\n', StringSplitOptions.RemoveEmptyEntries).Order(StringComparer.Ordinal));
-            Assert.Equal(compacted, SurveyOperation.Run(target, NoProgress.Instance, default).Volumes.Single().Take!.Compacted.Files);
+            Assert.Equal(compacted, Do.Survey(target, NoProgress.Instance, default).Volumes.Single().Take!.Compacted.Files);
             Tools.Run("ntfsresize", ["-i", "-f", target]);
         }
     }
@@ -331,7 +331,7 @@ public class CompactionTests(DemoFixture demo)
         Assert.Equal(("overlaid-file", "4 files keep their content in another file (an image file, or a store of deduplicated data), "
             + "such as 'elsewhere0.dll'", 0), (told.Code, told.Message, told.Details.Count));
         Assert.Equal(4,
-            SurveyOperation.Run(volume, NoProgress.Instance,
+            Do.Survey(volume, NoProgress.Instance,
             default).Volumes.Single().Take!.Excluded.Count(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)));
         var captured = Do.Capture(volume, folder.At("a.vmb"), with: r => r with { SkipUnreadable = true });
         Assert.Equal(s_files.Count, captured.Image.Files);

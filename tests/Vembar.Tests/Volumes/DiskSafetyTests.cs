@@ -146,7 +146,7 @@ public class DiskSafetyTests
             using (var open = File.OpenWrite(disk))
                 open.Write("precious"u8);
             using var stop = new CancellationTokenSource();
-            var told = Assert.ThrowsAny<Exception>(() => DeployOperation.Run(request, new StopAt(phase, stop), stop.Token));
+            var told = Assert.ThrowsAny<Exception>(() => Do.Deploy(request, new StopAt(phase, stop), stop.Token));
             if (phase == "writing files")
             {
                 Assert.Equal(VembarException.Interrupted, Assert.IsType<VembarException>(told).Code);
@@ -163,7 +163,7 @@ public class DiskSafetyTests
         }
         // A new image that is not finished is taken away.
         using var again = new CancellationTokenSource();
-        Assert.ThrowsAny<OperationCanceledException>(() => DeployOperation.Run(request with
+        Assert.ThrowsAny<OperationCanceledException>(() => Do.Deploy(request with
         {
             Target = folder.At("new.img"),
             MayErase = null,
@@ -222,11 +222,11 @@ public class DiskSafetyTests
         for (var round = 0; round < 3; round++)
         {
             using var stop = new CancellationTokenSource();
-            var told = Assert.Throws<VembarException>(() => DeployOperation.Run(request, new StopAt("writing files", stop), stop.Token));
+            var told = Assert.Throws<VembarException>(() => Do.Deploy(request, new StopAt("writing files", stop), stop.Token));
             Assert.Matches("interrupted; volume 1 of '.*' holds [0-9]+ of 31 files of the image, each of them whole", told.Message);
             Assert.Equal("other-deployment", Refused(archive + "#base", disk, r => r with { Volume = 1, KeepExisting = true }).Code);
         }
-        var done = DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None);
+        var done = Do.Deploy(request, NoProgress.Instance, CancellationToken.None);
         Assert.Empty(done.Differences);
         Assert.Equal(["d1/f1"], done.Kept);
         Assert.True(done.Resumed > 0);
@@ -286,7 +286,7 @@ public class DiskSafetyTests
         }
         Tools.Run("touch", ["-r", hole, folder.At("out/hole")]);
         var request = new DeployRequest { Image = ImageReference.Parse(archive + "#1"), Target = folder.At("out"), KeepExisting = true };
-        Assert.Equal(2, DeployOperation.Run(request, NoProgress.Instance, CancellationToken.None).Kept.Count);
+        Assert.Equal(2, Do.Deploy(request, NoProgress.Instance, CancellationToken.None).Kept.Count);
         Do.Service(archive + "#1", "put", new PutChange(hole, "put"));
     }
 }

@@ -50,7 +50,7 @@ public class SourceTests(DemoFixture demo)
         var source = ManyFiles(folder);
         var request = new CaptureRequest { Source = source, Archive = folder.At("a.vmb"), Name = "one" };
         // The walk reports for the first time before it is through; what goes away then is missed by it or by the reading.
-        var result = CaptureOperation.Run(request, new At("looking", () => File.Delete(folder.At("src/d3/f599"))), CancellationToken.None);
+        var result = Do.Capture(request, new At("looking", () => File.Delete(folder.At("src/d3/f599"))), CancellationToken.None);
         Assert.Equal(599, result.Image.Files);
         Assert.Equal(599,
             Do.WithTree(folder.At("a.vmb"), 1, t => t.Walk(t.Root, WindowsPath.Root).Count(e => e.Entry.Kind == EntryKind.File)));
@@ -64,7 +64,7 @@ public class SourceTests(DemoFixture demo)
         var source = ManyFiles(folder);
         var grown = new string('g', 3_000_000);
         var request = new CaptureRequest { Source = source, Archive = folder.At("a.vmb"), Name = "one" };
-        CaptureOperation.Run(request, new At("looking", () => File.WriteAllText(folder.At("src/d3/f599"), grown)), CancellationToken.None);
+        Do.Capture(request, new At("looking", () => File.WriteAllText(folder.At("src/d3/f599"), grown)), CancellationToken.None);
         Assert.Equal(grown,
             System.Text.Encoding.UTF8.GetString(Do.WithTree(folder.At("a.vmb"), 1,
             t => t.ReadFile(WindowsPath.Parse("d3/f599"), 1 << 24))!));
@@ -147,7 +147,7 @@ public class SourceTests(DemoFixture demo)
         Do.Service(archive, null, new PutChange(folder.Write("DRIVERS", drivers), "Windows/System32/config/"));
         var result = Do.Service(archive, null, demo.Add(demo.Driver("brightwell-audio")));
         Assert.Equal(ChangeStatus.Done, result.Changes.Single().Status);
-        TakeOperation.Run(ImageReference.Parse(archive), ["Windows/System32/config/SYSTEM", "Windows/System32/config/DRIVERS"],
+        Do.Take(ImageReference.Parse(archive), ["Windows/System32/config/SYSTEM", "Windows/System32/config/DRIVERS"],
             folder.At("hives"), NoProgress.Instance, CancellationToken.None);
         foreach (var name in (string[])["SYSTEM", "DRIVERS"])
         {
@@ -227,7 +227,7 @@ public class SourceTests(DemoFixture demo)
         }
         Do.Capture(folder.At("all"), folder.At("all.vmb"));
         Do.Capture(folder.At("half"), folder.At("half.vmb"));
-        var result = CopyOperation.Run(new ImageReference(folder.At("all.vmb"), null), folder.At("half.vmb"), "all", default,
+        var result = Do.Copy(new ImageReference(folder.At("all.vmb"), null), folder.At("half.vmb"), "all", default,
             NoProgress.Instance, CancellationToken.None);
         Assert.InRange(result.Stats.BytesNew, 15 * 30_000, (15 * 30_000) + 5_000);
         Do.Deploy(folder.At("half.vmb") + "#all", folder.At("out"));

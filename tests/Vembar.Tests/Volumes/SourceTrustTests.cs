@@ -87,9 +87,9 @@ public class SourceTrustTests
         Assert.Equal("after!",
             Do.WithTree(archive, 3, t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("one"), 100)!)));
         // Nor is it once the tree as it was read is gone from the archive.
-        DropOperation.Run(new ImageReference(archive, "1"), default);
-        DropOperation.Run(new ImageReference(archive, "3"), default);
-        CompactOperation.Run(archive, null, default, NoProgress.Instance, CancellationToken.None);
+        Do.Drop(new ImageReference(archive, "1"), default);
+        Do.Drop(new ImageReference(archive, "3"), default);
+        Do.Compact(archive, null, default, NoProgress.Instance, CancellationToken.None);
         Do.Capture(folder.At("src"), archive, "fourth");
         Assert.Equal("after!",
             Do.WithTree(archive, 4, t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse("one"), 100)!)));
@@ -235,7 +235,7 @@ public class SourceTrustTests
         var archive = folder.At("a.vmb");
         Do.Capture(folder.At("src"), archive);
         Assert.True(Do.Verify(archive).Ok);
-        CopyOperation.Run(new ImageReference(archive, "1"), folder.At("copy.vmb"), null, default, NoProgress.Instance,
+        Do.Copy(new ImageReference(archive, "1"), folder.At("copy.vmb"), null, default, NoProgress.Instance,
             CancellationToken.None);
         Assert.Empty(Do.Deploy(archive, folder.At("out")).Differences);
         Tools.Run("sh", ["-c", "cd src; mkdir e; mv d e/d"], folder.Path);
@@ -289,13 +289,13 @@ public class SourceTrustTests
         [
             () => ArchiveReader.Open(special).Dispose(), () => Do.Capture(folder.At("src"), special, "two"),
             () => Do.Capture(special, archive, "two"), () => Do.Capture(folder.At("src"), archive, "two", r => r with { Rules = special }),
-            () => SurveyOperation.Run(special, NoProgress.Instance, CancellationToken.None), () => WorkOrder.Read(special),
+            () => Do.Survey(special, NoProgress.Instance, CancellationToken.None), () => WorkOrder.Read(special),
             () => Do.Deploy(archive, special, r => r with { MayErase = _ => true }),
             () => Do.Deploy(archive, special, r => r with
             {
                 Volume = 1,
             }), () => Do.Deploy(archive, folder.At("out"), r => r with { Layout = special, Size = 1L << 30 }),
-            () => RecoverOperation.Run(special, folder.At("new.vmb"), NoProgress.Instance, CancellationToken.None),
+            () => Do.Recover(special, folder.At("new.vmb"), NoProgress.Instance, CancellationToken.None),
             () => Package.Read(special),
         ];
         Assert.All(uses, use => Assert.IsType<VembarException>(Record.Exception(use)));

@@ -458,7 +458,7 @@ public class HiveEngineTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var whole = ShowOperation.Run(ImageReference.Parse(archive));
+        var whole = Do.Show(ImageReference.Parse(archive));
         Assert.Empty(whole.Problems);
         var hive = Do.WithTree(archive, 1, t => t.ReadFile(WindowsInstall.HivePath("Windows", "SOFTWARE"), RegistryHive.Longest)!);
         // The record of one program says that its values are where nothing can be.
@@ -468,7 +468,7 @@ public class HiveEngineTests(DemoFixture demo)
         const int NameAt = 0x4C, ValuesAt = 0x28;
         System.Buffers.Binary.BinaryPrimitives.WriteUInt32LittleEndian(hive.AsSpan(at - NameAt + ValuesAt), 0x7FFFFFF0);
         Do.Service(archive, null, new PutChange(folder.Write("SOFTWARE", hive), "Windows/System32/config/SOFTWARE"));
-        var shown = ShowOperation.Run(ImageReference.Parse(archive));
+        var shown = Do.Show(ImageReference.Parse(archive));
         Assert.Contains("is a damaged registry hive", Assert.Single(shown.Problems), StringComparison.Ordinal);
         Assert.Equal(whole.Programs!.Where(p => !p.Name.Contains("Quillpad", StringComparison.Ordinal)).Select(p => p.Name),
             shown.Programs!.Select(p => p.Name));

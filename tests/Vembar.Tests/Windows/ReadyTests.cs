@@ -11,7 +11,7 @@ namespace Vembar.Tests;
 public class ReadyTests(DemoFixture demo, DemoDisks disks)
 {
     private static IReadOnlyList<Finding> Look(string source, string? rules = null) =>
-        ReadyOperation.Run(source, null, rules, NoProgress.Instance, CancellationToken.None).Findings;
+        Do.Ready(source, null, rules, NoProgress.Instance, CancellationToken.None).Findings;
 
     public static TheoryData<string, string> Spoiled
     {

@@ -218,7 +218,7 @@ public class RegistryTests(DemoFixture demo)
         var told = Do.Service(archive, null, change).Changes.Single();
         Assert.Equal(ChangeStatus.Refused, told.Status);
         Assert.Contains("lacks changes that only its log 'LOG1' holds (entry 100), and is not changed", told.Why, StringComparison.Ordinal);
-        Assert.NotEmpty(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Programs!);
+        Assert.NotEmpty(Do.Show(ImageReference.Parse(archive + "#1")).Programs!);
     }
 
     [Fact]

@@ -111,7 +111,7 @@ public class SecurityTextTests(DemoFixture demo)
             $"name: locked\nversion: 1\nkind: settings\nfiles:\n  - from: f\n    to: House/locked.txt\n    security: {Text}\n");
         folder.Write("p/f", "x");
         Package.Make(folder.At("p"), folder.At("p.zip"));
-        var root = ShowOperation.Run(ImageReference.Parse(archive)).Image.Root;
+        var root = Do.Show(ImageReference.Parse(archive)).Image.Root;
         Assert.Equal(ChangeStatus.Done, Do.Service(archive, null, new PackageChange([folder.At("p.zip")])).Changes.Single().Status);
         using (var reader = ArchiveReader.Open(archive))
         {

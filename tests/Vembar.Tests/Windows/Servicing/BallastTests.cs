@@ -30,7 +30,7 @@ public class BallastTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var before = ShowOperation.Run(ImageReference.Parse(archive));
+        var before = Do.Show(ImageReference.Parse(archive));
         Assert.Equal(["Demo.Calculator", "Demo.CasualGames", "Demo.Offers"], before.Apps!.Select(a => a.Name));
         var done = Do.Service(archive, null, new BallastChange(demo.At("house/ballast.yaml"), []));
         Assert.Equal("Games and offers: 2 apps, 7 files|The vendor's care centre: 1 program's entry, 1 service, 1 task, 3 files",
@@ -40,7 +40,7 @@ public class BallastTests(DemoFixture demo)
             t => t.Find(WindowsInstall.HivePath("Windows", h))!.Length) - Do.WithTree(demo.Archive, 1,
                 t => t.Find(WindowsInstall.HivePath("Windows", h))!.Length));
         Assert.Equal(done.Image.Bytes - before.Image.Bytes, done.Changes.Sum(c => c.Bytes) + hives);
-        var after = ShowOperation.Run(ImageReference.Parse(archive));
+        var after = Do.Show(ImageReference.Parse(archive));
         Assert.Equal(["Demo.Calculator"], after.Apps!.Select(a => a.Name));
         Assert.DoesNotContain(after.Programs!, p => p.Name == "Oakmere Care Centre");
         foreach (var gone in (string[])["Program Files/Oakmere Care", "Windows/System32/Tasks/Oakmere",
@@ -115,9 +115,9 @@ public class BallastTests(DemoFixture demo)
             "Users/Default/AppData/Local/Temp/b", "Windows/System32/keep.log"])
             folder.Write($"put/{path}", "12345");
         Do.Service(archive, null, new PutChange(folder.At("put"), ""));
-        var listed = ShowOperation.Run(ImageReference.Parse(archive), planTidying: true).Tidy!;
+        var listed = Do.Show(ImageReference.Parse(archive), planTidying: true).Tidy!;
         Assert.Equal(TidyRule.All.Select(r => r.Name), listed.Select(t => t.What));
-        var bytes = ShowOperation.Run(ImageReference.Parse(archive)).Image.Bytes;
+        var bytes = Do.Show(ImageReference.Parse(archive)).Image.Bytes;
         Assert.Equal([ChangeStatus.Done], Do.Service(archive, null, new TidyChange(["dumps"])).Changes.Select(c => c.Status));
         Assert.Equal((false, true),
             (Exists(archive, "Windows/Minidump/1.dmp"), Exists(archive, "Windows/Minidump") || Exists(archive, "Windows/Temp/a.tmp")));
@@ -140,9 +140,9 @@ public class BallastTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         Do.Service(archive, null, demo.Add(demo.At("more-drivers/corrin-network-2.9.zip")));
         Do.Service(archive, null, demo.Add(demo.Driver("corrin-network"), demo.Driver("pell-barcode")));
-        Assert.Equal(3, ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Count);
+        Assert.Equal(3, Do.Show(ImageReference.Parse(archive)).Drivers!.Count);
         Assert.Equal("cornet.inf 2.9.1.0 (oem0.inf)", Do.Service(archive, null, new TidyChange(["older-drivers"])).Changes.Single().Why);
-        Assert.Equal(["2.10.3.7", "1.4.0.21"], ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Select(d => d.Version));
+        Assert.Equal(["2.10.3.7", "1.4.0.21"], Do.Show(ImageReference.Parse(archive)).Drivers!.Select(d => d.Version));
     }
 
     // Versions of a package that add, replace and leave out files, one on top of the other, tidied at any moment: taken out, the image is
@@ -162,7 +162,7 @@ public class BallastTests(DemoFixture demo)
                 folder.Write($"{at}/image/House/{name}", text);
             if (there.Length > 0)
                 Do.Service(archive, null, new PutChange(folder.At($"{at}/image"), ""));
-            var root = ShowOperation.Run(ImageReference.Parse(archive)).Image.Root;
+            var root = Do.Show(ImageReference.Parse(archive)).Image.Root;
             for (var i = 0; i < versions.Length; i++)
             {
                 var made = $"{at}/v{i + 1}";
@@ -176,7 +176,7 @@ public class BallastTests(DemoFixture demo)
                     Do.Service(archive, null, new TidyChange(["replaced-packages"]));
             }
             Do.Service(archive, null, new TidyChange(["replaced-packages"]));
-            Assert.Single(ShowOperation.Run(ImageReference.Parse(archive)).Packages!);
+            Assert.Single(Do.Show(ImageReference.Parse(archive)).Packages!);
             Assert.Equal(root, Do.Service(archive, null, new PackageRemoval("house")).Image.Root);
             Directory.Delete(folder.At(at), recursive: true);
             File.Delete(archive);

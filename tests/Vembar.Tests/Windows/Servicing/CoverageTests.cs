@@ -49,21 +49,21 @@ public class CoverageTests(DemoFixture demo)
     {
         var profiles = HardwareProfile.ReadAll([demo.At("hardware")]);
         Assert.Equal(["Fellside T2", "Oakmere M4", "Wharf 11"], profiles.Select(p => p.Model));
-        var before = CoverageOperation.Run([demo.At("drivers")], null, "amd64", profiles, demo.Trust);
+        var before = Do.Coverage([demo.At("drivers")], null, "amd64", profiles, demo.Trust);
         Assert.False(before.IsInOrder);
         Assert.Equal(("Corrin CW-7 wireless adapter", 1), (before.Models[0].Devices[0].Device.Name, before.Models[0].Devices[0].Urgency));
-        var nothing = CoverageOperation.Run([demo.Driver("pell-barcode")], null, "amd64", profiles, demo.Trust);
+        var nothing = Do.Coverage([demo.Driver("pell-barcode")], null, "amd64", profiles, demo.Trust);
         Assert.All(nothing.Models, m => Assert.Equal(0, m.Devices[0].Urgency));
-        Assert.True(CoverageOperation.Run([demo.At("drivers"), demo.At("more-drivers")], null, "amd64", profiles, demo.Trust).IsInOrder);
-        Assert.False(CoverageOperation.Run([demo.At("drivers"), demo.At("more-drivers")], null, "arm64", profiles, demo.Trust).IsInOrder);
+        Assert.True(Do.Coverage([demo.At("drivers"), demo.At("more-drivers")], null, "amd64", profiles, demo.Trust).IsInOrder);
+        Assert.False(Do.Coverage([demo.At("drivers"), demo.At("more-drivers")], null, "arm64", profiles, demo.Trust).IsInOrder);
 
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var bare = CoverageOperation.Run([], ImageReference.Parse(archive), "amd64", profiles, demo.Trust);
+        var bare = Do.Coverage([], ImageReference.Parse(archive), "amd64", profiles, demo.Trust);
         Assert.Equal(0, bare.Models[0].Devices[0].Urgency);
         Assert.Equal("usbxhci.inf", bare.Models[1].Devices.Single(d => d.Device.Name == "USB controller").Chosen!.Driver.Name);
         Do.Service(archive, null, demo.Add(demo.At("drivers"), demo.At("more-drivers")));
-        var held = CoverageOperation.Run([], ImageReference.Parse(archive), "amd64", profiles, demo.Trust);
+        var held = Do.Coverage([], ImageReference.Parse(archive), "amd64", profiles, demo.Trust);
         Assert.True(held.IsInOrder);
         // What Windows has itself fits the audio device less exactly.
         var audio = held.Models[1].Devices.Single(d => d.Device.Name == "Brightwell B2 audio");

@@ -88,7 +88,7 @@ public class DriverTests(DemoFixture demo)
         var (hive, files) = (Registry(archive, "1", "SYSTEM", folder), Files(archive, "1"));
         Do.Service(archive, "with", demo.Add(demo.At("drivers"), demo.At("more-drivers")));
         Assert.NotEqual(hive, Registry(archive, "2", "SYSTEM", folder));
-        var shown = ShowOperation.Run(ImageReference.Parse(archive + "#with"), lookIntoDrivers: true);
+        var shown = Do.Show(ImageReference.Parse(archive + "#with"), lookIntoDrivers: true);
         Assert.Equal(6, shown.Drivers!.Count);
         Assert.All(shown.DriverFiles.Values, f => Assert.Equal("whole", f));
         Assert.Contains(shown.InboxDrivers!, d => d.Inf == "usbxhci.inf" && d.Ids.Contains(@"PCI\CC_0C0330"));
@@ -124,7 +124,7 @@ public class DriverTests(DemoFixture demo)
         Assert.Contains("/Services/tarnstor/Owners,MULTI_SZ,oem0.inf", Registry(archive, "1", "SYSTEM", folder), StringComparison.Ordinal);
         var replaced = Do.Service(archive, null, new DriverChange([first, second], s_anything with { ReplaceOlder = true }));
         Assert.Equal([ChangeStatus.Skipped, ChangeStatus.Done], replaced.Changes.Select(c => c.Status));
-        Assert.Equal(["2.0.0.0"], ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Select(d => d.Version));
+        Assert.Equal(["2.0.0.0"], Do.Show(ImageReference.Parse(archive)).Drivers!.Select(d => d.Version));
         Do.Service(archive, null, new DriverRemoval("tarnstor"));
         Assert.Equal("", Binary());
         Assert.DoesNotContain("tarnstor", Registry(archive, "1", "SYSTEM", folder), StringComparison.Ordinal);
@@ -166,7 +166,7 @@ public class DriverTests(DemoFixture demo)
             SearchOption.AllDirectories).Single(), "x");
         Do.Capture(folder.At("out"), archive, "spoiled");
         Assert.Equal("not as it was signed: pellscan.dll",
-            ShowOperation.Run(ImageReference.Parse(archive + "#spoiled"), lookIntoDrivers: true).DriverFiles["oem1.inf"]);
+            Do.Show(ImageReference.Parse(archive + "#spoiled"), lookIntoDrivers: true).DriverFiles["oem1.inf"]);
     }
 
     [Fact]
@@ -193,7 +193,7 @@ public class DriverTests(DemoFixture demo)
             result.Changes.Select(c => $"{c.What} {c.Status} {(c.Status == ChangeStatus.Done ? "" : c.Why)}".Replace(folder.Path + "/", "",
             StringComparison.Ordinal).Replace("Skipped", "skipped", StringComparison.Ordinal)
             .Replace("Done ", "done", StringComparison.Ordinal)));
-        var rows = DriversOperation.Run([folder.At("all")], null, demo.Trust, new Progress<OperationProgress>(), default);
+        var rows = Do.Drivers([folder.At("all")], null, demo.Trust, new Progress<OperationProgress>(), default);
         Assert.Equal(6, rows.Count);
         Assert.Contains(rows, r => r.SameAs.EndsWith("net again/cornet.inf", StringComparison.Ordinal));
         Assert.Contains(rows, r => r.OlderThan.Length > 0 && r.Version == "2.9.1.0");
@@ -212,7 +212,7 @@ public class DriverTests(DemoFixture demo)
         var options = Trusting with { For = [HardwareProfile.Read(demo.At("hardware/fellside-t2.yaml"))] };
         var result = Do.Service(archive, null, new DriverChange([demo.At("drivers"), demo.At("more-drivers")], options));
         Assert.Equal(["corstor.inf", "corwlan.inf", "t2wlan.inf"],
-            ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Select(d => d.OriginalInf).Order());
+            Do.Show(ImageReference.Parse(archive)).Drivers!.Select(d => d.OriginalInf).Order());
         Assert.Contains("no device of Fellside T2 would get it; ",
             result.Changes.First(c => c.What.EndsWith("bwaudio.inf", StringComparison.Ordinal)).Why, StringComparison.Ordinal);
     }

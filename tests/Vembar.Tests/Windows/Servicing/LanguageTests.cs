@@ -11,7 +11,7 @@ namespace Vembar.Tests;
 
 public class LanguageTests(DemoFixture demo)
 {
-    private static LocaleSettings Locale(string archive) => ShowOperation.Run(ImageReference.Parse(archive)).Locale!;
+    private static LocaleSettings Locale(string archive) => Do.Show(ImageReference.Parse(archive)).Locale!;
 
     private static string Hive(TempFolder folder, string archive, string path, string key) => Do.WithTree(archive, 1, tree =>
     {

@@ -27,7 +27,7 @@ public class MendTests(DemoFixture demo)
     private const string Head = "Windows Registry Editor Version 5.00\r\n";
 
     private static List<string> Findings(string image) =>
-        [.. ReadyOperation.Run(ImageReference.Parse(image), null).Findings.Select(f => $"{f.Severity} {f.Check}")
+        [.. Do.Ready(ImageReference.Parse(image), null).Findings.Select(f => $"{f.Severity} {f.Check}")
         .Order(StringComparer.Ordinal)];
 
     // An image with everything that can be mended.
@@ -137,11 +137,11 @@ public class MendTests(DemoFixture demo)
         var rules = folder.Write("rules.yaml",
             "rules:\n  - check: screen\n    severity: stop\n    registry: NTUSER.DAT\\Control Panel\\Desktop\n    value: "
             + "ScreenSaveActive\n    equals: '1'\n    text: no screen saver\n    mend: set it\n");
-        Assert.Contains(ReadyOperation.Run(ImageReference.Parse(archive), rules).Findings,
+        Assert.Contains(Do.Ready(ImageReference.Parse(archive), rules).Findings,
             f => f.Check == "screen" && f.Found.Contains("is missing", StringComparison.Ordinal));
         var reg = folder.Write("s.reg", $"{Head}[HKEY_CURRENT_USER\\Control Panel\\Desktop]\r\n\"ScreenSaveActive\"=\"1\"\r\n");
         Do.Service(archive, null, new RegistryChange(reg));
-        Assert.DoesNotContain(ReadyOperation.Run(ImageReference.Parse(archive), rules).Findings, f => f.Check == "screen");
+        Assert.DoesNotContain(Do.Ready(ImageReference.Parse(archive), rules).Findings, f => f.Check == "screen");
     }
 
     [Fact]
@@ -176,16 +176,16 @@ public class MendTests(DemoFixture demo)
             new LocaleChange("pl-PL", ["user"]), new AnswersChange(demo.At("answers/lending-desk.xml")),
             new FirstStartChange(new("", "cmd /c echo it's ${x} # 1", [0])),
             new PutChange(demo.At("house/opening-hours.txt"), "Users/Public/x.txt"), new TidyChange(["logs"]));
-        var draft = OrderDraft.OfImage(ShowOperation.Record(ImageReference.Parse($"{archive}#first")), folder.Path);
+        var draft = OrderDraft.OfImage(Do.Record(ImageReference.Parse($"{archive}#first")), folder.Path);
         Assert.Contains("# - put: FILE", draft.Text, StringComparison.Ordinal);
         var order = WorkOrder.Read(folder.Write("again.yaml", draft.Text), new OrderOptions { Trust = [demo.At("trust")] });
         Assert.Empty(OrderCheck.Run(order));
         Do.Service($"{archive}#1", "second", [.. order.Changes, new PutChange(demo.At("house/opening-hours.txt"), "Users/Public/x.txt")]);
-        var diff = DiffOperation.Run(ImageReference.Parse($"{archive}#first"), ImageReference.Parse($"{archive}#second"), default);
+        var diff = Do.Diff(ImageReference.Parse($"{archive}#first"), ImageReference.Parse($"{archive}#second"), default);
         Assert.Empty(diff.Added.Concat(diff.Removed));
         Assert.Empty(diff.Registry ?? []);
         Assert.Equal("nothing-found",
-            Assert.Throws<VembarException>(() => OrderDraft.OfImage(ShowOperation.Record(ImageReference.Parse($"{archive}#1")),
+            Assert.Throws<VembarException>(() => OrderDraft.OfImage(Do.Record(ImageReference.Parse($"{archive}#1")),
             folder.Path)).Code);
     }
 }

@@ -15,7 +15,7 @@ namespace Vembar.Tests;
 
 public class OrderTests(DemoFixture demo)
 {
-    private static ServiceResult Run(string image, WorkOrder order, bool keepGoing = false, bool plan = false) => ServiceOperation.Run(
+    private static ServiceResult Run(string image, WorkOrder order, bool keepGoing = false, bool plan = false) => Do.Service(
         new ServiceRequest
         {
             Image = ImageReference.Parse(image),
@@ -60,7 +60,7 @@ public class OrderTests(DemoFixture demo)
         Assert.All(again.Changes, c => Assert.Equal((c.What, ChangeStatus.Already), (c.What, c.Status)));
         Assert.Equal(before, File.ReadAllBytes(archive));
         // What the order was stands in the history.
-        var entry = ShowOperation.Run(ImageReference.Parse(archive)).Image.History[^1];
+        var entry = Do.Show(ImageReference.Parse(archive)).Image.History[^1];
         Assert.Equal(Tools.Run("b3sum", ["--no-names", demo.At("orders/reading-room.yaml")]).Trim(), entry.Order!.Hash.ToString());
         Assert.Equal(("reading-room.yaml", "cy-GB"), (entry.Order.File, entry.Order.Variables!["language"]));
         // Each package by itself: in and out again is the very tree.
@@ -69,9 +69,9 @@ public class OrderTests(DemoFixture demo)
         {
             var other = folder.At($"{name}.vmb");
             File.Copy(demo.Archive, other);
-            var root = ShowOperation.Run(ImageReference.Parse(other)).Image.Root;
+            var root = Do.Show(ImageReference.Parse(other)).Image.Root;
             Do.Service(other, null, new PackageChange([demo.At($"packages/{file}.zip")]));
-            Assert.NotEqual(root, ShowOperation.Run(ImageReference.Parse(other)).Image.Root);
+            Assert.NotEqual(root, Do.Show(ImageReference.Parse(other)).Image.Root);
             Assert.Equal(root, Do.Service(other, null, new PackageRemoval(name)).Image.Root);
         }
     }

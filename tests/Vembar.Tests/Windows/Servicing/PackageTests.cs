@@ -35,7 +35,7 @@ public class PackageTests(DemoFixture demo)
         Do.WithTree(archive, Number(archive, image),
         t => System.Text.Encoding.UTF8.GetString(t.ReadFile(WindowsPath.Parse(path), 1 << 20) ?? []));
 
-    private static int Number(string archive, string image) => ShowOperation.Run(ImageReference.Parse($"{archive}#{image}")).Image.Number;
+    private static int Number(string archive, string image) => Do.Show(ImageReference.Parse($"{archive}#{image}")).Image.Number;
 
     private static PackageChange Add(params string[] paths) => new(paths);
 
@@ -44,11 +44,11 @@ public class PackageTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var root = ShowOperation.Run(ImageReference.Parse(archive)).Image.Root;
+        var root = Do.Show(ImageReference.Parse(archive)).Image.Root;
         // Given in the wrong order: what one needs comes first all the same.
         var done = Do.Service(archive, "with", Add(Pack("kiosk-tools-1.0"), Pack("shelfmark-7.4"), Pack("house-settings-1.0")));
         Assert.All(done.Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
-        var shown = ShowOperation.Run(ImageReference.Parse(archive + "#with"));
+        var shown = Do.Show(ImageReference.Parse(archive + "#with"));
         Assert.Equal(["house-settings 1.0", "kiosk-tools 1.0", "shelfmark 7.4"], shown.Packages!.Select(p => p.Title));
         Assert.Equal(["Shelfmark database"], shown.FirstStart!.Select(c => c.Name));
         Assert.Equal("7.4.0", shown.Programs!.Single(p => p.Name == "Shelfmark Lending Client").Version);
@@ -61,15 +61,15 @@ public class PackageTests(DemoFixture demo)
             new PackageRemoval("house-settings"));
         Assert.All(without.Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
         Assert.Equal(root, without.Image.Root);
-        Assert.Equal(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Image.Files, without.Image.Files);
-        Assert.Equal(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Image.Bytes, without.Image.Bytes);
+        Assert.Equal(Do.Show(ImageReference.Parse(archive + "#1")).Image.Files, without.Image.Files);
+        Assert.Equal(Do.Show(ImageReference.Parse(archive + "#1")).Image.Bytes, without.Image.Bytes);
         // One after the other, in runs of their own.
         Do.Service(archive + "#1", "a", Add(Pack("shelfmark-7.4")));
-        var between = ShowOperation.Run(ImageReference.Parse(archive + "#a")).Image.Root;
+        var between = Do.Show(ImageReference.Parse(archive + "#a")).Image.Root;
         Do.Service(archive + "#a", "b", Add(Pack("house-settings-1.0")));
         Assert.Equal(between, Do.Service(archive + "#b", "c", new PackageRemoval("house-settings")).Image.Root);
         Assert.Equal(root, Do.Service(archive + "#c", "d", new PackageRemoval("shelfmark")).Image.Root);
-        var diff = DiffOperation.Run(ImageReference.Parse(archive + "#1"), ImageReference.Parse(archive + "#b"), default);
+        var diff = Do.Diff(ImageReference.Parse(archive + "#1"), ImageReference.Parse(archive + "#b"), default);
         Assert.Equal("house-settings 1.0, shelfmark 7.4; Lending",
             $"{string.Join(", ", diff.Packages!.Added)}; {string.Join(", ", diff.Features!.Added)}");
     }
@@ -83,17 +83,17 @@ public class PackageTests(DemoFixture demo)
         var one = Make(folder, "house", "1.0", Files, ("f/both", "one"), ("f/old", "old"));
         var two = Make(folder, "house", "2.0", Files, ("f/both", "two"), ("f/new", "new"));
         Do.Service(archive, null, Add(one));
-        var root = ShowOperation.Run(ImageReference.Parse(archive)).Image.Root;
+        var root = Do.Show(ImageReference.Parse(archive)).Image.Root;
         Assert.Contains("in place of house 1.0", Do.Service(archive, null, Add(two)).Changes.Single().Why, StringComparison.Ordinal);
         Assert.Equal(("two", "", "new"), (Text(archive, "House/both"), Text(archive, "House/old"), Text(archive, "House/new")));
         Assert.Equal("house 2.0",
-            ShowOperation.Run(ImageReference.Parse(archive)).Packages!.Single(p => p.Manifest.Version.Major == 1).ReplacedBy);
+            Do.Show(ImageReference.Parse(archive)).Packages!.Single(p => p.Manifest.Version.Major == 1).ReplacedBy);
         Assert.Equal(ChangeStatus.Already, Do.Service(archive, "x", Add(one)).Changes.Single().Status);
         var back = Do.Service(archive + "#1", null, new PackageRemoval("house"));
         Assert.Contains("house 1.0 is back", back.Changes.Single().Why, StringComparison.Ordinal);
         Assert.Equal(root, back.Image.Root);
         Assert.Equal(["house 1.0"],
-            ShowOperation.Run(ImageReference.Parse(archive + "#1")).Packages!.Where(p => p.ReplacedBy is null).Select(p => p.Title));
+            Do.Show(ImageReference.Parse(archive + "#1")).Packages!.Where(p => p.ReplacedBy is null).Select(p => p.Title));
     }
 
     [Fact]
@@ -102,8 +102,8 @@ public class PackageTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         Do.Service(archive, null, Add(Pack("shelfmark-7.4")));
-        var root = ShowOperation.Run(ImageReference.Parse(archive)).Image.Root;
-        string On() => string.Join(' ', ShowOperation.Run(ImageReference.Parse(archive)).Packages!.Single().Features.Where(f => f.IsOn)
+        var root = Do.Show(ImageReference.Parse(archive)).Image.Root;
+        string On() => string.Join(' ', Do.Show(ImageReference.Parse(archive)).Packages!.Single().Features.Where(f => f.IsOn)
             .Select(f => f.Feature.Name).Order(StringComparer.Ordinal));
         Assert.Equal("Lending", On());
         var on = Do.Service(archive, null, new FeatureChange("lending.labels", true, false)).Changes.Single();
@@ -121,7 +121,7 @@ public class PackageTests(DemoFixture demo)
         Assert.Equal("", Text(archive, $"{Shelfmark}/labels/labels.dll"));
         // Only the journal's order of words may differ from before; the files do not.
         Assert.Equal(3, Do.Service(archive, null, new FeatureChange("Lending*", true, false)).Changes.Count);
-        Assert.NotEqual(root, ShowOperation.Run(ImageReference.Parse(archive)).Image.Root);
+        Assert.NotEqual(root, Do.Show(ImageReference.Parse(archive)).Image.Root);
     }
 
     [Fact]
@@ -164,7 +164,7 @@ public class PackageTests(DemoFixture demo)
         Do.Service(archive, "shared", Add(cases[4].Path, cases[6].Path));
         Do.Service(archive + "#shared", null, new PackageRemoval("one"));
         Assert.Equal("one", Text(archive, "House/f", "shared"));
-        Assert.Equal(ShowOperation.Run(ImageReference.Parse(archive + "#1")).Image.Files,
+        Assert.Equal(Do.Show(ImageReference.Parse(archive + "#1")).Image.Files,
             Do.Service(archive + "#shared", null, new PackageRemoval("same")).Image.Files);
         Assert.Equal("", Text(archive, "House/f", "shared"));
     }
@@ -264,7 +264,7 @@ public class PackageTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
-        var root = ShowOperation.Run(ImageReference.Parse(archive)).Image.Root;
+        var root = Do.Show(ImageReference.Parse(archive)).Image.Root;
         const string Command = "first-start:\n  - name: NAME\n    run: cmd /c rem\n";
         var one = Make(folder, "one", "1.0", Command.Replace("NAME", "one", StringComparison.Ordinal));
         var two = Make(folder, "two", "1.0", Command.Replace("NAME", "two", StringComparison.Ordinal));
@@ -277,7 +277,7 @@ public class PackageTests(DemoFixture demo)
         // A folder that was there stays, empty as it was.
         Do.Service($"{archive}#b", null, new PutChange(one, "Windows/Setup/Scripts/x"));
         Do.Service($"{archive}#b", null, new RemoveChange("Windows/Setup/Scripts/x"));
-        var empty = ShowOperation.Run(ImageReference.Parse($"{archive}#b")).Image.Root;
+        var empty = Do.Show(ImageReference.Parse($"{archive}#b")).Image.Root;
         Do.Service($"{archive}#b", null, Add(one));
         Assert.Equal(empty, Do.Service($"{archive}#b", null, new PackageRemoval("one")).Image.Root);
     }
@@ -351,7 +351,7 @@ public class PackageTests(DemoFixture demo)
         Assert.Equal(kind, Package.Read(folder.At("p.zip")).Manifest.Kind);
         var archive = demo.CopyArchive(folder);
         Assert.All(Do.Service(archive, null, Add(folder.At("p.zip"))).Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
-        Assert.Equal("former 1.0", ShowOperation.Run(ImageReference.Parse(archive)).Packages!.Single().Title);
+        Assert.Equal("former 1.0", Do.Show(ImageReference.Parse(archive)).Packages!.Single().Title);
     }
 
     [Theory]

@@ -23,7 +23,7 @@ public class ServiceTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         var change = new PutChange(folder.Write("a.txt", "a"), "a.txt");
-        ImageRecord Run(string? name, ImageTitle title) => ServiceOperation.Run(
+        ImageRecord Run(string? name, ImageTitle title) => Do.Service(
             new ServiceRequest
             {
                 Image = ImageReference.Parse(archive + "#1"),
@@ -79,7 +79,7 @@ public class ServiceTests(DemoFixture demo)
             ["-t", "BINARY", "-p", $"/DriverDatabase/DriverPackages/{name}", Path.Combine(windows, "System32/config/SYSTEM")]);
         Assert.Contains("%00%FF%09%00", version, StringComparison.Ordinal);
 
-        var shown = ShowOperation.Run(ImageReference.Parse(archive + "#serviced"));
+        var shown = Do.Show(ImageReference.Parse(archive + "#serviced"));
         Assert.Equal(["oem0.inf corstor.inf 4.2.118.0 2026-03-17", "oem1.inf cornet.inf 2.10.3.7 2026-05-04"],
             shown.Drivers!.Select(d => $"{d.Inf} {d.OriginalInf} {d.Version} {d.Date:yyyy-MM-dd}"));
         Assert.Equal(5, shown.Drivers![0].Ids.Count);
@@ -159,7 +159,7 @@ public class ServiceTests(DemoFixture demo)
         }
         Do.Service(archive, null, new PutChange(folder.At("INF"), "Windows/INF"));
         Do.Service(archive, null, demo.Add(demo.Driver("pell-barcode"), demo.Driver("corrin-network")));
-        Assert.Equal(["oem41.inf", "oem300.inf"], ShowOperation.Run(ImageReference.Parse(archive)).Drivers!.Select(d => d.Inf));
+        Assert.Equal(["oem41.inf", "oem300.inf"], Do.Show(ImageReference.Parse(archive)).Drivers!.Select(d => d.Inf));
     }
 
     [Fact]
@@ -168,7 +168,7 @@ public class ServiceTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         var before = File.ReadAllBytes(archive);
-        var result = ServiceOperation.Run(
+        var result = Do.Service(
             new ServiceRequest
             {
                 Image = ImageReference.Parse(archive),

@@ -70,14 +70,14 @@ public class VendorDriverTests(DemoFixture demo)
             "ExtensionId={0d0a0000-1111-2222-3333-444455556666}");
         Package(folder, "d/other", "cornet9oem", "07/01/2026,4.0.0.0", [Net], "Extension",
             "ExtensionId={0d0a0000-1111-2222-3333-444455557777}");
-        var device = CoverageOperation.Run([folder.At("d")], null, "amd64", [s_model], DriverTrust.Nobody).Models[0].Devices[0];
+        var device = Do.Coverage([folder.At("d")], null, "amd64", [s_model], DriverTrust.Nobody).Models[0].Devices[0];
         Assert.Equal("cornet9.inf", device.Chosen!.Driver.Name);
         Assert.Equal(["cornet9ext.inf 1.2.0.0", "cornet9oem.inf 4.0.0.0"],
             device.Beside.Select(b => $"{b.Driver.Name} {b.Driver.Version}").Order(StringComparer.Ordinal));
         var loser = Assert.Single(device.Others);
         Assert.Equal(("1.0.0.0", "it is older (2026-01-01)"), (loser.Driver.Version.ToString(), loser.LosesTo(device.WinnerOver(loser)!)));
         // With the extensions alone, the device has no driver.
-        Assert.False(CoverageOperation.Run([folder.At("d/ext2")], null, "amd64", [s_model], DriverTrust.Nobody).IsInOrder);
+        Assert.False(Do.Coverage([folder.At("d/ext2")], null, "amd64", [s_model], DriverTrust.Nobody).IsInOrder);
         var archive = demo.CopyArchive(folder);
         var done = Do.Service(archive, null, Add([folder.At("d")], s_model));
         Assert.Equal(["cornet9.inf: Done", "cornet9ext.inf: Done", $"cornet9ext.inf: Skipped, older than 1.2.0.0 in "
@@ -90,7 +90,7 @@ public class VendorDriverTests(DemoFixture demo)
         using var folder = new TempFolder();
         Package(folder, "d/a", "cornet", "03/01/2025,9.1.0.0", [Net]);
         Package(folder, "d/b", "cornet", "06/01/2026,9.5.0.0", [NetOfOther]);
-        var rows = DriversOperation.Run([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None);
+        var rows = Do.Drivers([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None);
         Assert.All(rows, r => Assert.Equal("", r.OlderThan));
         var archive = demo.CopyArchive(folder);
         Assert.All(Do.Service(archive, null, Add([folder.At("d")])).Changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
@@ -111,7 +111,7 @@ public class VendorDriverTests(DemoFixture demo)
         // An older one of fewer devices is not wanted any more.
         Assert.Contains("the image has a newer one, 9.6.0.0", Do.Service(archive, null, Add([folder.At("d/a")])).Changes.Single().Why,
             StringComparison.Ordinal);
-        Assert.Equal("9.6.0.0", DriversOperation.Run([folder.At("d"), folder.At("d2")], null, DriverTrust.Nobody, NoProgress.Instance,
+        Assert.Equal("9.6.0.0", Do.Drivers([folder.At("d"), folder.At("d2")], null, DriverTrust.Nobody, NoProgress.Instance,
             CancellationToken.None).Where(r => r.OlderThan.Length > 0).Select(r => "9.6.0.0").Distinct().Single());
     }
 
@@ -161,7 +161,7 @@ public class VendorDriverTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         Package(folder, "d", "cornet9", "03/01/2025,9.1.0.0", [Net]);
-        var row = DriversOperation.Run([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
+        var row = Do.Drivers([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
         Assert.Equal(("unsigned", "its security catalog cornet9.cat is missing", 0),
             (row.Signature!.Word, row.Signature.Why, row.MissingFiles.Count));
         var archive = demo.CopyArchive(folder);
@@ -176,7 +176,7 @@ public class VendorDriverTests(DemoFixture demo)
     {
         using var folder = new TempFolder();
         Package(folder, "d", "cornet9", "03/01/2025,9.1.0.0", [Net + "," + NetOfOther, @"PCI\VEN_F1C0&DEV_7009"]);
-        var row = DriversOperation.Run([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
+        var row = Do.Drivers([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
         Assert.Equal([$"Device 0: {Net} {NetOfOther}", @"Device 1: PCI\VEN_F1C0&DEV_7009"],
             row.DeviceList.Select(d => $"{d.Description}: {string.Join(' ', d.Ids)}"));
     }
@@ -205,7 +205,7 @@ public class VendorDriverTests(DemoFixture demo)
             [Install.NT.WMI]
             WMIInterface={0d0a0000-1111-2222-3333-444455559999},0,Wmi
             """);
-        var row = DriversOperation.Run([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
+        var row = Do.Drivers([folder.At("d")], null, DriverTrust.Nobody, NoProgress.Instance, CancellationToken.None).Single();
         Assert.Equal("", row.Problem);
         Assert.Equal(
             ["DLLs to register", "WMI classes", "a restart", "changes to .ini files", "device interfaces", "event providers", "filters",
@@ -288,12 +288,12 @@ public class VendorDriverTests(DemoFixture demo)
         using var folder = new TempFolder();
         var archive = demo.CopyArchive(folder);
         var image = ImageReference.Parse(archive);
-        Assert.Empty(DriversOperation.Run([], image, demo.Trust, NoProgress.Instance, CancellationToken.None));
+        Assert.Empty(Do.Drivers([], image, demo.Trust, NoProgress.Instance, CancellationToken.None));
         Do.Service(archive, null, new DriverChange([demo.Driver("corrin-network"), demo.Driver("corrin-storage")], new DriverOptions
         {
             Trust = demo.Trust,
         }));
-        var rows = DriversOperation.Run([], image, demo.Trust, NoProgress.Instance, CancellationToken.None);
+        var rows = Do.Drivers([], image, demo.Trust, NoProgress.Instance, CancellationToken.None);
         Assert.Equal([("oem0.inf", "cornet.inf", "amd64", 0), ("oem1.inf", "corstor.inf", "amd64", 0)],
             rows.Select(r => (Path.GetFileName(r.Path), r.Inf, string.Join(',', r.Architectures), r.MissingFiles.Count)));
         Assert.All(rows, r => Assert.Equal(SignatureState.Signed, r.Signature!.State));

@@ -1,0 +1,10 @@
+using Vembar.Store.Places;
+
+namespace Vembar.Operations.Copy;
+
+/// <summary>Which image to copy, and where to.</summary>
+/// <param name="Image">The image.</param>
+/// <param name="To">The archive; made when there is none.</param>
+/// <param name="Name">The name there; null for the same.</param>
+/// <param name="Wait">How long to wait for another writer.</param>
+public sealed record CopyRequest(ImageReference Image, ArchiveLocation To, string? Name, TimeSpan Wait);

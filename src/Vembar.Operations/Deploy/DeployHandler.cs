@@ -1,0 +1,56 @@
+using System.Diagnostics;
+using Vembar.Common;
+using Vembar.Images.Editing;
+using Vembar.Images.Reading;
+using Vembar.Images.Records;
+using Vembar.Store.Reading;
+using Vembar.Volumes.Compaction;
+using Vembar.Volumes.Targets;
+using Vembar.Windows.Servicing.Answers;
+
+namespace Vembar.Operations.Deploy;
+
+/// <summary>Writes an image into a folder, onto a disk or into a volume.</summary>
+public sealed class DeployHandler(OperationHost host) : IOperationHandler<DeployRequest, DeployResult>
+{
+    /// <summary>Checks everything that can be checked, then writes.</summary>
+    /// <exception cref="VembarException">Something is in the way; what was written is taken away again.</exception>
+    /// <exception cref="OperationCanceledException">It was interrupted; what was written is taken away again.</exception>
+    public async Task<DeployResult> HandleAsync(DeployRequest request, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
+    {
+        var clock = Stopwatch.StartNew();
+        var problems = new List<VembarException>();
+        using var archive = Checks.Collect(problems, () => ArchiveReader.Open(request.Image.Archive, host.Files));
+        var image = archive is null ? null : Checks.Collect(problems, () => archive.Find(request.Image.Which));
+        var isDisk = request.Size is not null || request.Volume is not null || request.Layout is not null || request.MayErase is not null
+            || (Path.Exists(request.Target) ? !Directory.Exists(request.Target) : DiskDeployment.IsDiskName(request.Target));
+        var layout = isDisk && request.Volume is null ? Checks.Collect(problems, () => DiskLayout.Named(request.Layout ?? "uefi")) : null;
+        Checks.Collect(problems, () =>
+        {
+            if (isDisk)
+                TargetChecks.Disk(request, archive);
+            else
+                TargetChecks.Folder(request);
+            return "";
+        });
+        if (!isDisk && request.Compact != CompactionChoice.None)
+            problems.Add(new VembarException(ErrorKind.Usage, "compact-where", "a folder of Linux keeps no compacted files",
+                Advice.Of("compact-where")));
+        if (request.ComputerName is { } name && AnswerFile.ComputerNameProblem(name) is { } problem)
+            problems.Add(new VembarException(ErrorKind.Usage, "bad-computer-name", problem, "Use up to 15 letters, digits and hyphens, "
+                + "not digits alone."));
+        Checks.Throw(problems);
+
+        var warnings = new List<string>();
+        var tree = new ImageTree(archive!, image!.Root, $"{archive!.Path}#{image.Number}");
+        var editor = new TreeEditor(tree) { Clock = host.Clock };
+        if (request.Answers is not null || request.ComputerName is not null)
+            MachineSettings.Apply(request, editor, warnings);
+        MachineSettings.FillIn(request, editor, warnings, isDisk);
+
+        var deployment = new Deployment(request, host, archive, image, tree, editor, warnings, progress, clock);
+        return isDisk ? await new DiskDeployment(deployment, layout).RunAsync(cancellation).ConfigureAwait(false)
+            : await new FolderDeployment(deployment).RunAsync(cancellation).ConfigureAwait(false);
+    }
+}

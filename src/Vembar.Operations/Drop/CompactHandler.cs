@@ -1,0 +1,84 @@
+using System.Diagnostics;
+using Vembar.Common;
+using Vembar.Images.Reading;
+using Vembar.Images.Records;
+using Vembar.Store.Compression;
+using Vembar.Store.Places;
+using Vembar.Store.Writing;
+
+namespace Vembar.Operations.Drop;
+
+/// <summary>Rewrites an archive without what no image needs.</summary>
+public sealed class CompactHandler(OperationHost host) : IOperationHandler<CompactRequest, CompactResult>
+{
+    /// <summary>Writes a new file beside the old one and puts it in its place at the end, whole.</summary>
+    /// <exception cref="VembarException">Something is in the way; the archive is as it was.</exception>
+    public async Task<CompactResult> HandleAsync(CompactRequest request, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
+    {
+        var (place, effort, _) = request;
+        var clock = Stopwatch.StartNew();
+        var path = place.Path;
+        var fileSystem = host.Files;
+        // A link to an archive stays a link: what it points to is rewritten.
+        var full = Path.GetFullPath(path);
+        if (File.Exists(full) && File.ResolveLinkTarget(full, returnFinalTarget: true) is { } target)
+            full = target.FullName;
+        // What is not known would be left out.
+        using var old = await ArchiveWriter.OpenAsync(new ArchiveLocation(full, place.Bases), host.WriterOptions(request.Wait),
+            cancellation).ConfigureAwait(false);
+        var folder = Path.GetDirectoryName(full)!;
+        var prefix = $".{Path.GetFileName(full)}.compact-";
+        // The lock is ours, so what another run left behind belongs to nobody.
+        foreach (var left in Directory.Exists(folder) ? Directory.EnumerateFiles(folder, prefix + "*") : [])
+            fileSystem.Delete(left);
+        var scratch = Path.Combine(folder, prefix + Guid.NewGuid().ToString("N"));
+        var before = old.Base.FileLength;
+        if (old.Base.LostImages.Count > 0)
+        {
+            throw VembarException.Damaged($"'{path}' is not rewritten, for its images "
+                + $"{string.Join(", ", old.Base.LostImages.Select(i => i.Number))} would be lost: their records are damaged",
+                Advice.Of("heal"));
+        }
+        try
+        {
+            var options = host.WriterOptions(default) with { Effort = effort ?? Effort.Balanced };
+            using (var fresh = ArchiveWriter.CreateFor(old.Base, scratch, options))
+            {
+                var needed = new NeededChunks(old.Base, fresh);
+                foreach (var image in old.Base.Images)
+                    needed.Want(new ImageTree(old.Base, image.Root, $"{path}#{image.Number}"), image.Root);
+                await needed.CopyAsync(recompress: effort is not null, progress, cancellation).ConfigureAwait(false);
+                cancellation.ThrowIfCancellationRequested();
+                fresh.CommitAll(old.Base, "compact");
+            }
+            // Who may read the archive stays as it was.
+            using (var handle = Native.Posix.OpenFile(scratch, write: true))
+            {
+                var was = Native.Posix.Stat(null, Native.PosixName.Encode(full));
+                Native.Posix.SetMode(handle, was.Mode);
+                Native.Posix.TrySetOwner(handle, was.Uid, was.Gid);
+            }
+            old.EnsureInPlace();
+            fileSystem.Rename(scratch, full, replace: true);
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "rewrite", path) is { } error)
+        {
+            Remove(scratch, fileSystem);
+            throw error;
+        }
+        catch
+        {
+            Remove(scratch, fileSystem);
+            throw;
+        }
+        return new CompactResult(path, old.Base.Images.Count, before, Native.Posix.Stat(null, Native.PosixName.Encode(full)).Size,
+            clock.Elapsed.TotalSeconds);
+    }
+
+    private static void Remove(string scratch, IFileSystem fileSystem)
+    {
+        if (Native.Posix.Exists(scratch))
+            fileSystem.Delete(scratch);
+    }
+}

@@ -1,0 +1,10 @@
+using Vembar.Store.Compression;
+using Vembar.Store.Places;
+
+namespace Vembar.Operations.Drop;
+
+/// <summary>Which archive to rewrite.</summary>
+/// <param name="Archive">The archive.</param>
+/// <param name="Effort">Compress everything anew; null takes blocks as they are where all of them is needed.</param>
+/// <param name="Wait">How long to wait for another writer.</param>
+public sealed record CompactRequest(ArchiveLocation Archive, Effort? Effort, TimeSpan Wait);

@@ -1,0 +1,6 @@
+namespace Vembar.Operations.Drop;
+
+/// <summary>Which image goes.</summary>
+/// <param name="Image">The image.</param>
+/// <param name="Wait">How long to wait for another writer.</param>
+public sealed record DropRequest(ImageReference Image, TimeSpan Wait);

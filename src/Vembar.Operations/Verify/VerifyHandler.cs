@@ -1,0 +1,20 @@
+using System.Collections.Concurrent;
+using Vembar.Common;
+using Vembar.Store.Hashing;
+using Vembar.Store.Reading;
+
+namespace Vembar.Operations.Verify;
+
+/// <summary>Reads all of an archive and checks every byte.</summary>
+public sealed class VerifyHandler(OperationHost host) : IOperationHandler<VerifyRequest, VerifyResult>
+{
+    /// <summary>Checks every block, every chunk, the places between them, and every image's tree.</summary>
+    /// <exception cref="VembarException">The archive cannot be opened at all.</exception>
+    public async Task<VerifyResult> HandleAsync(VerifyRequest request, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
+    {
+        using var archive = ArchiveReader.OpenToMend(request.Archive, host.Files);
+        return await ArchiveCheck.RunAsync(archive, [], new ConcurrentDictionary<ChunkId, byte>(), host.Workers, progress, cancellation)
+            .ConfigureAwait(false);
+    }
+}
