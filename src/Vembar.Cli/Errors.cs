@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Vembar.Cli.Json;
 using Vembar.Common;
 
 namespace Vembar.Cli;

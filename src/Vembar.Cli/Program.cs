@@ -1,4 +1,28 @@
 using System.CommandLine;
+using Vembar.Cli.Commands.Answers;
+using Vembar.Cli.Commands.Capture;
+using Vembar.Cli.Commands.Compact;
+using Vembar.Cli.Commands.Copy;
+using Vembar.Cli.Commands.Demo;
+using Vembar.Cli.Commands.Deploy;
+using Vembar.Cli.Commands.Diff;
+using Vembar.Cli.Commands.Drivers;
+using Vembar.Cli.Commands.Drop;
+using Vembar.Cli.Commands.Features;
+using Vembar.Cli.Commands.Files;
+using Vembar.Cli.Commands.Guide;
+using Vembar.Cli.Commands.History;
+using Vembar.Cli.Commands.List;
+using Vembar.Cli.Commands.Orders;
+using Vembar.Cli.Commands.Packages;
+using Vembar.Cli.Commands.Ready;
+using Vembar.Cli.Commands.Retitle;
+using Vembar.Cli.Commands.Service;
+using Vembar.Cli.Commands.Show;
+using Vembar.Cli.Commands.Survey;
+using Vembar.Cli.Commands.Take;
+using Vembar.Cli.Commands.Verify;
+using Vembar.Cli.Commands.Workspaces;
 using Vembar.Common;
 
 namespace Vembar.Cli;
@@ -38,16 +62,16 @@ internal static class Program
             root.Options.Add(option);
         foreach (var command in (VembarCommand[])
         [
-            Commands.SurveyCommand.Create(), Commands.ReadyCommand.Create(), Commands.CaptureCommand.Create(),
-            Commands.ListCommand.Create(), Commands.ShowCommand.Create(), Commands.FilesCommand.Create(),
-            Commands.TakeCommand.Create(), Commands.DiffCommand.Create(), Commands.VerifyCommand.Create(), Commands.CopyCommand.Create(),
-            Commands.RetitleCommand.Create(), Commands.DropCommand.Create(),
-            Commands.HistoryCommand.Create(), Commands.RewindCommand.Create(), Commands.CompactCommand.Create(),
-            Commands.ServiceCommand.Create(), Commands.OrderCommand.Create(), Commands.WorkspaceCommand.Create(),
-            Commands.DriversCommand.Create(), Commands.PackageCommand.Create(), Commands.FeaturesCommand.Create(),
-            Commands.AnswersCommand.Create(),
-            Commands.DeployCommand.Create(), Commands.DemoCommand.Create(), Commands.CompletionCommand.Create(),
-            Commands.HelpCommand.Create(),
+            SurveyCommand.Create(), ReadyCommand.Create(), CaptureCommand.Create(),
+            ListCommand.Create(), ShowCommand.Create(), FilesCommand.Create(),
+            TakeCommand.Create(), DiffCommand.Create(), VerifyCommand.Create(), CopyCommand.Create(),
+            RetitleCommand.Create(), DropCommand.Create(),
+            HistoryCommand.Create(), RewindCommand.Create(), CompactCommand.Create(),
+            ServiceCommand.Create(), OrderCommand.Create(), WorkspaceCommand.Create(),
+            DriversCommand.Create(), PackageCommand.Create(), FeaturesCommand.Create(),
+            AnswersCommand.Create(),
+            DeployCommand.Create(), DemoCommand.Create(), CompletionCommand.Create(),
+            HelpCommand.Create(),
         ])
             root.Subcommands.Add(command);
         Help.Install(root);

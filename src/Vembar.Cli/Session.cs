@@ -8,6 +8,7 @@ using Serilog;
 using Serilog.Formatting.Compact;
 using Spectre.Console;
 using Spectre.Console.Rendering;
+using Vembar.Cli.Json;
 using Vembar.Common;
 using Vembar.Common.Files;
 using Vembar.Operations;

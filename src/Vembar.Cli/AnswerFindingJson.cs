@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record AnswerFindingJson(string Severity, int Line, string Text);

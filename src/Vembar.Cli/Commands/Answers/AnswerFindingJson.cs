@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Answers;
+
+internal sealed record AnswerFindingJson(string Severity, int Line, string Text);

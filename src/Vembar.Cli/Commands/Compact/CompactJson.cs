@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Compact;
+
+internal sealed record CompactJson(string Archive, int Images, long BytesBefore, long Bytes, double Seconds);

@@ -1,0 +1,32 @@
+using System.CommandLine;
+using Vembar.Cli.Json;
+using Vembar.Operations.Copy;
+
+namespace Vembar.Cli.Commands.Copy;
+
+internal static class CopyCommand
+{
+    public static VembarCommand Create()
+    {
+        var image = SharedOptions.Image();
+        var archive = SharedOptions.Archive("The archive that it goes into; made when there is none");
+        var name = new Option<string?>("--name") { Description = "The name there, where it is to be another", HelpName = "NAME" };
+        var wait = SharedOptions.Wait();
+        return new VembarCommand("copy", "Copy an image into another archive without unpacking it",
+            "vembar copy desks.vmb#\"Reading room\" kiosks.vmb", "vembar copy desks.vmb#2 kiosks.vmb --name \"Reading room, September\"")
+            .With(image, archive, name, wait, SharedOptions.Base).Does(async (parse, session) =>
+            {
+                var result = await session.Do(new CopyHandler(session.Host), new CopyRequest(SharedOptions.ImageOf(parse, image),
+                    SharedOptions.PlaceOf(parse, archive), parse.GetValue(name), TimeSpan.FromSeconds(parse.GetValue(wait))));
+                session.Result(new StoreJson(result.Archive, result.Image, result.Stats, [], [], null), json => json.StoreJson, () =>
+                {
+                    Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}.");
+                    Session.Line($"  {Text.Size(result.Image.Bytes)}; {Text.Size(result.Stats.BytesNew)} of it were new, the archive "
+                        + $"grew by {Text.Size(result.Stats.BytesStored)}");
+                    Session.Line($"  {Text.Count(result.WholeBlocks, "block")} went over as they are; took "
+                        + $"{Text.Duration(result.Stats.Seconds)}");
+                });
+                return ExitCode.Done;
+            });
+    }
+}

@@ -1,0 +1,71 @@
+using Vembar.Operations.Diff;
+
+namespace Vembar.Cli.Commands.Diff;
+
+internal static class DiffCommand
+{
+    public static VembarCommand Create()
+    {
+        var from = SharedOptions.Image("FROM");
+        var to = SharedOptions.Image("TO");
+        return new VembarCommand("diff", "Say what differs between two images: files, registry values, programs, drivers",
+            "vembar diff desks.vmb#1 desks.vmb#3", "vembar diff august.vmb#\"Reading room\" desks.vmb#\"Reading room\" --json")
+            .With(from, to, SharedOptions.Base).Does(async (parse, session) =>
+            {
+                var result = await session.Do(new DiffHandler(session.Host),
+                    new DiffRequest(SharedOptions.ImageOf(parse, from), SharedOptions.ImageOf(parse, to)));
+                session.LongResult(() => Json(result), json => json.DiffJson, () => Show(result, session));
+                return ExitCode.Done;
+            });
+    }
+
+    private static DiffJson Json(DiffResult result) => new(
+        result.From, result.To, result.Same, result.Added, result.Removed, result.Changed, result.Registry ?? [], result.Programs,
+        result.Drivers, result.Packages,
+        result.Features);
+
+    private static void Show(DiffResult result, Session session)
+    {
+        if (result.Same)
+        {
+            Session.Line("The two images are the same.");
+            return;
+        }
+        static string Top(string path) => path.Split('/') is [var first, _, ..] ? first + "/" : path;
+        var tops = result.Added.Select(p => (Top: Top(p), Kind: 0)).Concat(result.Removed.Select(p => (Top: Top(p), Kind: 1)))
+            .Concat(result.Changed.Select(c => (Top: Top(c.Path), Kind: 2))).GroupBy(t => t.Top, StringComparer.Ordinal);
+        var table = new Table("Where", ">Added", ">Removed", ">Changed");
+        foreach (var top in tops.OrderBy(t => t.Key, StringComparer.Ordinal))
+            table.Row(top.Key, Text.Number(top.Count(t => t.Kind == 0)), Text.Number(top.Count(t => t.Kind == 1)),
+                Text.Number(top.Count(t => t.Kind == 2)));
+        table.Print(session);
+        Section("Added", result.Added, path => ("+", path, ""));
+        Section("Removed", result.Removed, path => ("-", path, ""));
+        Section("Changed", result.Changed, c => ("*", c.Path, string.Join(", ", c.What)));
+        Section("Registry", result.Registry ?? [],
+            v => (SignOf(v.What), $@"{v.Hive}\{v.Key}", v.Value switch { null => "the key", "" => "(default)", var name => name }));
+        Section("Programs", Names(result.Programs), line => line);
+        Section("Drivers", Names(result.Drivers), line => line);
+        Section("Packages", Names(result.Packages), line => line);
+        Section("Features", Names(result.Features), line => line);
+    }
+
+    private static string SignOf(string what) => what switch { "added" => "+", "removed" => "-", _ => "*" };
+
+    private static List<(string, string, string)> Names(ChangedNames? names) =>
+        names is null ? [] : [.. names.Added.Select(n => ("+", n, "")), .. names.Removed.Select(n => ("-", n, ""))];
+
+    // A terminal shows how a long list begins; a pipe gets all of it.
+    private static void Section<T>(string heading, IReadOnlyList<T> lines, Func<T, (string Sign, string What, string Detail)> show)
+    {
+        const int OnTerminal = 15;
+        if (lines.Count == 0)
+            return;
+        Session.Line();
+        Session.Line($"== {heading} ({Text.Number(lines.Count)})");
+        foreach (var (sign, what, detail) in lines.Take(Console.IsOutputRedirected ? int.MaxValue : OnTerminal).Select(show))
+            Session.Line($"{sign} {what}{(detail.Length > 0 ? $"  ({detail})" : "")}");
+        if (!Console.IsOutputRedirected && lines.Count > OnTerminal)
+            Session.Line($"  and {Text.Number(lines.Count - OnTerminal)} more; pipe the output to see all");
+    }
+}

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Drivers;
+
+internal sealed record CoveredJson(DeviceJson Device, MatchJson? Chosen, IReadOnlyList<MatchJson> Others, IReadOnlyList<MatchJson> Beside);

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Drivers;
+
+internal sealed record DriversJson(bool Ok, IReadOnlyList<PackageJson> Packages);

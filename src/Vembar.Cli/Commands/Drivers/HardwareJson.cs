@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Drivers;
+
+internal sealed record HardwareJson(string Model, IReadOnlyList<DeviceJson> Devices, string? WrittenTo);

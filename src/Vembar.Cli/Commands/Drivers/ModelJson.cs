@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Drivers;
+
+internal sealed record ModelJson(string Model, IReadOnlyList<CoveredJson> Devices);

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Drivers;
+
+internal sealed record PackageDeviceJson(string Description, IReadOnlyList<string> Ids);

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Files;
+
+internal sealed record StreamJson(string Name, long Bytes, string Hash);

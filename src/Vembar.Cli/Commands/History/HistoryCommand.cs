@@ -1,0 +1,37 @@
+using Vembar.Operations.History;
+
+namespace Vembar.Cli.Commands.History;
+
+internal static class HistoryCommand
+{
+    public static VembarCommand Create()
+    {
+        var archive = SharedOptions.Archive("The archive");
+        return new VembarCommand("history", "List the states that an archive went through since it was last compacted",
+            "vembar history desks.vmb", "vembar history desks.vmb --json")
+            .With(archive).Does(async (parse, session) =>
+            {
+                var path = parse.GetRequiredValue(archive);
+                var history = await session.Do(new HistoryHandler(session.Host), new HistoryRequest(path));
+                var states = history.States;
+                session.Warn(history.Problems);
+                if (history.NewerIsDamagedBehind is { } last)
+                    session.Warn([$"a newer state behind state {last} of '{path}' is damaged; "
+                        + $"`vembar verify {path}` says what can be done"]);
+                session.Result(new HistoryJson(path, [.. states.Select(From)]), json => json.HistoryJson, () =>
+                {
+                    var table = new Table(">State", "Time", "Change", ">Images", ">File until there");
+                    foreach (var state in states)
+                        table.Row($"{state.Number}", Text.Time(state.Time),
+                            state.Problem.Length > 0 ? $"damaged: {state.Problem}" : state.Change, $"{state.Images.Count}",
+                            Text.Size(state.End));
+                    table.Print(session);
+                });
+                return ExitCode.Done;
+            });
+    }
+
+    internal static StateJson From(ArchiveState state) =>
+        new(state.Number, state.Time, state.Change, state.End, [.. state.Images.Select(i => new StateImageJson(i.Number, i.Name))],
+        state.Problem);
+}

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.History;
+
+internal sealed record RewindJson(string Archive, StateJson State);

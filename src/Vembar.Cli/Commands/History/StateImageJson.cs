@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.History;
+
+internal sealed record StateImageJson(int Number, string Name);

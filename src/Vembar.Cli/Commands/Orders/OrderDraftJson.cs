@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Orders;
+
+internal sealed record OrderDraftJson(string? WrittenTo, int Changes, int Remarks, string Text);

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Orders;
+
+internal sealed record OrderProblemJson(string Kind, string What, string Problem);

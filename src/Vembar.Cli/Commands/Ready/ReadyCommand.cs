@@ -1,0 +1,69 @@
+using Vembar.Cli.Json;
+using Vembar.Common;
+using Vembar.Images.Records;
+using Vembar.Operations;
+using Vembar.Operations.Ready;
+using Vembar.Windows.Servicing.Mending;
+
+namespace Vembar.Cli.Commands.Ready;
+
+internal static class ReadyCommand
+{
+    public static VembarCommand Create()
+    {
+        var source = SharedOptions.Source();
+        var volume = SharedOptions.Volume();
+        var rules = SharedOptions.Rules();
+        return new VembarCommand("ready",
+            "Say whether an install may be captured, or an image deployed: generalized, shut down, nothing pending, no password left",
+            "vembar ready vembar-demo/disks/lending-desk.vhdx", "vembar ready /dev/sdb --rules vembar-demo/house/readiness.yaml --json",
+            "vembar ready desks.vmb#1")
+            .With(source, volume, rules, SharedOptions.Base).Does(async (parse, session) =>
+            {
+                var what = parse.GetRequiredValue(source);
+                var own = parse.GetValue(rules);
+                if (ImageReference.IsImage(what) && parse.GetValue(volume) is not null)
+                    throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{what}' is an image, so it has no volumes to choose from",
+                        "Leave out --volume.");
+                var result = await session.Do(new ReadyHandler(session.Host), new ReadyRequest
+                {
+                    Source = what,
+                    Volume = parse.GetValue(volume),
+                    Image = ImageReference.IsImage(what) ? ImageReference.Parse(what, parse.GetRequiredValue(SharedOptions.Base)) : null,
+                    Rules = own,
+                });
+                session.Result(new ReadyJson(result.Source, result.Volume, result.IsReady ? "ready" : "not-ready",
+                    CliJson.From(result.Install), result.Findings), json => json.ReadyJson, () => Show(result, session));
+                return result.IsReady ? ExitCode.Done : ExitCode.NotInOrder;
+            });
+    }
+
+    private static void Show(ReadyResult result, Session session)
+    {
+        if (result.Install is { } install)
+            Session.Line($"{install.Product}, build {install.Build}, {install.Architecture}, {install.ComputerName}: "
+                + $"{Fields.State(install.State)}");
+        Print(result.Findings, session);
+        Session.Line();
+        var mends = result.IsImage ? result.Findings.Where(f => f.Severity > Severity.Note && MendRule.Find(f.Check) is not null)
+            .Select(f => f.Check).Distinct().ToList() : [];
+        if (mends.Count > 0)
+            Session.Line($"In the image itself: vembar service {result.Source} {string.Join(' ', mends.Select(m => $"--mend {m}"))} "
+                + $"--in-place");
+        int stops = result.Findings.Count(f => f.Severity == Severity.Stop), others = result.Findings.Count - stops;
+        Session.Line(result.IsReady
+            ? $"Ready to be {(result.IsImage ? "deployed" : "captured")}{(others > 0 ? $"; {Text.Count(others, "remark")}" : "")}."
+            : $"Not ready: {Text.Count(stops, "finding")} against it{(others > 0 ? $", {Text.Count(others, "further remark")}" : "")}.");
+    }
+
+    /// <summary>The findings, each with what was found and how to mend it.</summary>
+    public static void Print(IEnumerable<Finding> findings, Session session)
+    {
+        foreach (var finding in findings)
+        {
+            Session.Line();
+            Session.Line($"{finding.Severity.ToString().ToLowerInvariant(),-5} {finding.Check}: {Text.Safe(finding.Text)}");
+            Fields.Print(session, 6, ("found", finding.Found), ("mend", finding.Remedy));
+        }
+    }
+}

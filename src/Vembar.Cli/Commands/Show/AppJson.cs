@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Show;
+
+internal sealed record AppJson(string Name, string Version, string FullName);

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Show;
+
+internal sealed record FirstStartJson(string Name, string Command, IReadOnlyList<int> Good);

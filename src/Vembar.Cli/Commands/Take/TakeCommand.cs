@@ -1,0 +1,48 @@
+using System.CommandLine;
+using Vembar.Common;
+using Vembar.Operations;
+using Vembar.Operations.Files;
+
+namespace Vembar.Cli.Commands.Take;
+
+internal static class TakeCommand
+{
+    public static VembarCommand Create()
+    {
+        var image = SharedOptions.Image();
+        var paths = new Argument<string[]>("PATH")
+        {
+            Description = "Files, folders or patterns in the image",
+            Arity = ArgumentArity.OneOrMore,
+        };
+        var to = new Option<string>("--to")
+        {
+            Description = "The folder they go into, made when there is none; '-' prints one file",
+            HelpName = "DIR|-",
+            Required = true,
+        };
+        return new VembarCommand("take", "Take files out of an image",
+            "vembar take desks.vmb#1 \"Program Files/Tarn Valley/Shelfmark\" --to rescued",
+            "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings")
+            .With(image, paths, to, SharedOptions.Base).Does(async (parse, session) =>
+            {
+                var reference = SharedOptions.ImageOf(parse, image);
+                var wanted = parse.GetRequiredValue(paths);
+                var target = parse.GetRequiredValue(to);
+                if (target == "-")
+                {
+                    if (wanted.Length != 1 || session.Json)
+                        throw new VembarException(ErrorKind.Usage, "one-file",
+                            session.Json ? "--to - prints a file, so it cannot print JSON" : "--to - prints one file; several were named",
+                            "Name one, or a folder with --to.");
+                    await session.Do(new PrintHandler(session.Host), new PrintRequest(reference, wanted[0], StandardStream.Output));
+                    return ExitCode.Done;
+                }
+                var result = await session.Do(new TakeHandler(session.Host), new TakeRequest(reference, wanted, target));
+                session.Warn(result.Warnings);
+                session.Result(new TakeJson(target, result.Files, result.Bytes, result.Paths, result.Warnings), json => json.TakeJson,
+                    () => Session.Line($"Took {Text.Count(result.Files, "file")}, {Text.Size(result.Bytes)}, to {target}."));
+                return ExitCode.Done;
+            });
+    }
+}

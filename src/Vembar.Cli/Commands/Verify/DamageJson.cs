@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Verify;
+
+internal sealed record DamageJson(int? Image, string Path, string Problem);

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Workspaces;
+
+internal sealed record WorkspaceCloseJson(string Folder, int Lost);

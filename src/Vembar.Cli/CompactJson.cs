@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record CompactJson(string Archive, int Images, long BytesBefore, long Bytes, double Seconds);

@@ -1,4 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record CoverageJson(bool Ok, string Architecture, int Build, int Drivers, IReadOnlyList<ModelJson> Models,
-    IReadOnlyList<ChangeJson> Passed);

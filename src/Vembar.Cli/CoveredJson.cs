@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record CoveredJson(DeviceJson Device, MatchJson? Chosen, IReadOnlyList<MatchJson> Others, IReadOnlyList<MatchJson> Beside);

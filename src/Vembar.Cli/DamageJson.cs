@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record DamageJson(int? Image, string Path, string Problem);

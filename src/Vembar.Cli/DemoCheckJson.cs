@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record DemoCheckJson(string What, bool Ok, string Found);

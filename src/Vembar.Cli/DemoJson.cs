@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record DemoJson(string Folder, long Files, long Bytes, double Seconds, bool Ok, IReadOnlyList<DemoCheckJson> Checks);

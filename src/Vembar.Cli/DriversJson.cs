@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record DriversJson(bool Ok, IReadOnlyList<PackageJson> Packages);

@@ -1,4 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record EntryJson(string Path, string Kind, long Bytes, DateTime? Modified, IReadOnlyList<string> Attributes, string? Hash,
-    string? LinkTarget, IReadOnlyList<StreamJson> Streams);

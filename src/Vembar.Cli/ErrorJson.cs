@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record ErrorJson(ErrorBody Error);

@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record HardwareJson(string Model, IReadOnlyList<DeviceJson> Devices, string? WrittenTo);

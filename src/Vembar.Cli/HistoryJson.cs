@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record HistoryJson(string Archive, IReadOnlyList<StateJson> States);

@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record InstalledJson(string Name, string Version, string Title, string Kind, string? ReplacedBy);

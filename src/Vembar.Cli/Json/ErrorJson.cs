@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Json;
+
+internal sealed record ErrorJson(ErrorBody Error);

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Json;
+
+internal sealed record FeatureJson(string Name, string Title, string Parent, string Package, bool On);

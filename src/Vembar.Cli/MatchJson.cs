@@ -1,4 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record MatchJson(string Driver, string From, string Provider, string Version, DateOnly Date, bool Trusted,
-    string Description, string Id, string IdKind, int FeatureScore, string Why);

@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record OrderFileJson(string Kind, string Path, bool IsThere);

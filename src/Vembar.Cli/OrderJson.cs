@@ -1,6 +1,0 @@
-using Vembar.Store.Hashing;
-
-namespace Vembar.Cli;
-
-internal sealed record OrderJson(string File, bool Ok, string Title, ChunkId Hash, IReadOnlyDictionary<string, string> Variables,
-    IReadOnlyList<OrderFileJson> Files, IReadOnlyList<OrderProblemJson> Problems);

@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record OrderProblemJson(string Kind, string What, string Problem);

@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record PackageDeviceJson(string Description, IReadOnlyList<string> Ids);

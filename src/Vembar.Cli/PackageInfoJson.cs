@@ -1,5 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record PackageInfoJson(bool Ok, string Package, string Name, string Version, string Title, string Kind,
-    IReadOnlyList<string> Requires, IReadOnlyList<string> Replaces, IReadOnlyList<FeatureJson> Features, int Files,
-    IReadOnlyList<string> Problems);

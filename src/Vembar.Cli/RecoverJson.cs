@@ -1,6 +1,0 @@
-using Vembar.Images.Records;
-
-namespace Vembar.Cli;
-
-internal sealed record RecoverJson(string Archive, string Recovered, IReadOnlyList<ImageRecord> Images, long Blocks,
-    IReadOnlyList<DamageJson> Lost);

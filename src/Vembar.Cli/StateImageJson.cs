@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record StateImageJson(int Number, string Name);

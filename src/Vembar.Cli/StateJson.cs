@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record StateJson(long Number, DateTime Time, string Change, long End, IReadOnlyList<StateImageJson> Images, string Problem);

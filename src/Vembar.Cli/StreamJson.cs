@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record StreamJson(string Name, long Bytes, string Hash);

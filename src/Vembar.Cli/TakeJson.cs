@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record TakeJson(string To, long Files, long Bytes, IReadOnlyList<string> Paths, IReadOnlyList<string> Warnings);

@@ -1,4 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record WindowsJson(string Product, string Edition, string InstallType, string Build, string Architecture,
-    IReadOnlyList<string> Languages, string ComputerName, string State);

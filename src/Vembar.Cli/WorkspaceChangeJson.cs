@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record WorkspaceChangeJson(string Kind, string Path, string? From, IReadOnlyList<string> What, long Bytes);

@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record WorkspaceCloseJson(string Folder, int Lost);

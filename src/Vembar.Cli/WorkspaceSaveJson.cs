@@ -1,6 +1,0 @@
-using Vembar.Images.Records;
-
-namespace Vembar.Cli;
-
-internal sealed record WorkspaceSaveJson(string Archive, ImageRecord Image, bool Written, long BytesStored, double Seconds,
-    WorkspaceStatusJson Workspace);

@@ -1,7 +1,0 @@
-using Vembar.Images.Records;
-
-namespace Vembar.Cli;
-
-internal sealed record WorkspaceStatusJson(
-    string Folder, string Archive, ImageRecord Image, IReadOnlyList<string> Only, IReadOnlyList<WorkspaceChangeJson> Changes,
-    IReadOnlyList<string> Problems, IReadOnlyList<string> Warnings, long FilesRead, double Seconds);

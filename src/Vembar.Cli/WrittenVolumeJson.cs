@@ -1,3 +1,0 @@
-namespace Vembar.Cli;
-
-internal sealed record WrittenVolumeJson(int Number, string Role, long Start, long Bytes, string FileSystem, string Label);
