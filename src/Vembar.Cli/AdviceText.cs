@@ -91,10 +91,44 @@ internal static class AdviceText
         ["too-deep"] = "Move what is in it further up, or leave it out with --leave-out.",
         ["too-large"] = "Leave it out with --leave-out, or split it.",
         ["unreadable"] = "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.",
+        ["volume-or-layout"] = "Give one or the other.",
         ["volume-not-empty"] = "Keep what is there with --keep-existing, or make the disk anew with --erase.",
         ["which-volume"] = "Say which one with --volume; `vembar survey {path}` tells them apart.",
         ["workspace-unfinished"] = "Take what you need out of it and close it with 'vembar workspace close {folder} --lose-changes'.",
     };
+
+    // What follows a text that tells of something, within the same line.
+    private static readonly Dictionary<string, string> s_continuations = new(StringComparer.Ordinal)
+    {
+        ["driver-path"] = "--driver-path reaches it",
+        ["hide-passwords"] = "'vembar answers check --hide COPY' writes a copy that hides it, which does not protect it",
+        ["newer-state-stays"] =
+        "nothing is written over it until it is saved (--recover), healed (--repair-from) or given up (--give-up-newer)",
+        ["other-locale"] = "set another one first: --locale {locale}",
+        ["package-make"] = "'vembar package make' writes them",
+        ["save-as"] = "save it with --as",
+        ["with-dependents"] = "--with-dependents switches them off too",
+    };
+
+    // Errors that are told by options, which the layers do not know.
+    private static readonly Dictionary<string, string> s_messages = new(StringComparer.Ordinal)
+    {
+        ["new-disk-exists"] = "the target '{target}' is there already, and --size makes a new disk image",
+        ["volume-or-layout"] = "--volume deploys into a volume as it is; --size, --layout and --erase make the disk anew",
+    };
+
+    /// <summary>What is wrong.</summary>
+    public static string MessageOf(VembarException error) =>
+        error.Advice is { } advice && s_messages.TryGetValue(advice.Word, out var text) ? Fill(text, advice) : error.Message;
+
+    /// <summary>What is to be told, with what would help.</summary>
+    public static string Of(Notice notice) => With(notice.Text, notice.Advice);
+
+    /// <summary>A text that tells of something, with what would help.</summary>
+    /// <param name="text">The text.</param>
+    /// <param name="advice">What would help; null for nothing.</param>
+    public static string With(string text, Advice? advice) =>
+        advice is null ? text : $"{text}; {Fill(s_continuations[advice.Word], advice)}";
 
     /// <summary>What to do against an error; empty when there is nothing to be said.</summary>
     public static string Of(VembarException error)
@@ -105,7 +139,7 @@ internal static class AdviceText
 
     /// <summary>The lines below an error: what is wrong each time, when it stands for several.</summary>
     public static IReadOnlyList<string> DetailsOf(VembarException error) => error.Problems.Count == 0 ? error.Details
-        : [.. error.Problems.Select(p => Of(p) is { Length: > 0 } what ? $"{p.Message} ({what})" : p.Message)];
+        : [.. error.Problems.Select(p => Of(p) is { Length: > 0 } what ? $"{MessageOf(p)} ({what})" : MessageOf(p))];
 
     private static string Of(Advice advice)
     {
@@ -116,6 +150,11 @@ internal static class AdviceText
         }
         if (!s_texts.TryGetValue(advice.Word, out var text))
             throw new InvalidOperationException($"there are no words for the advice '{advice.Word}'");
+        return Fill(text, advice);
+    }
+
+    private static string Fill(string text, Advice advice)
+    {
         // Arguments may hold braces of their own, so the text is gone through once.
         var said = new StringBuilder();
         for (var at = 0; at < text.Length;)

@@ -11,7 +11,7 @@ internal static class Errors
     {
         if (json)
         {
-            var document = new ErrorJson(new ErrorBody(error.Code, error.Message, AdviceText.Of(error), AdviceText.DetailsOf(error)));
+            var document = new ErrorJson(new ErrorBody(error.Code, AdviceText.MessageOf(error), AdviceText.Of(error), AdviceText.DetailsOf(error)));
             try
             {
                 Console.Out.WriteLine(JsonSerializer.Serialize(document, CliJson.Default.ErrorJson));
@@ -22,7 +22,7 @@ internal static class Errors
                 // Then it is said where it can be.
             }
         }
-        Console.Error.WriteLine($"vembar: {Text.Safe(error.Message)}");
+        Console.Error.WriteLine($"vembar: {Text.Safe(AdviceText.MessageOf(error))}");
         foreach (var detail in AdviceText.DetailsOf(error))
             Console.Error.WriteLine($"  {Text.Safe(detail)}");
         if (AdviceText.Of(error) is { Length: > 0 } advice)

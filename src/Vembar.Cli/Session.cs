@@ -130,7 +130,7 @@ internal sealed partial class Session : IDisposable
         catch (VembarException error)
         {
             session?.Progress.Clear();
-            session?._log?.Error(error, "{Code}: {Problem}", error.Code, error.Message);
+            session?._log?.Error(error, "{Code}: {Problem}", error.Code, AdviceText.MessageOf(error));
             Errors.Tell(error, json, verbose);
             return ExitCode.For(error.Kind);
         }

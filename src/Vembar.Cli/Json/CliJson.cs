@@ -74,7 +74,8 @@ internal sealed partial class CliJson : JsonSerializerContext
         new(result.Archive, result.Image, result.Stats, result.Excluded, result.Warnings, verified);
 
     public static IReadOnlyList<ChangeJson> From(IEnumerable<ChangeOutcome> changes) =>
-        [.. changes.Select(c => new ChangeJson(c.Kind, c.What, c.Status.ToString().ToLowerInvariant(), c.Why, c.Bytes, c.Seconds))];
+        [.. changes.Select(c => new ChangeJson(c.Kind, c.What, c.Status.ToString().ToLowerInvariant(),
+            AdviceText.With(c.Why, c.Advice), c.Bytes, c.Seconds))];
 
     public static IReadOnlyList<DriverJson>? From(IReadOnlyList<ListedDriver>? drivers,
         IReadOnlyDictionary<string, string>? files = null) =>

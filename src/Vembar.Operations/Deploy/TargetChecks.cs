@@ -23,7 +23,7 @@ internal static class TargetChecks
                 Advice.Of("not-a-disk"));
         if (request.Volume is not null && (request.Size is not null || request.Layout is not null || request.MayErase is not null))
             throw new VembarException(ErrorKind.Usage, "volume-or-layout",
-                "--volume deploys into a volume as it is; --size, --layout and --erase make the disk anew", "Give one or the other.");
+                "a volume can be written as it is or the disk made anew, not both", Advice.Of("volume-or-layout"));
         if (request.Size is < SmallestDisk)
             throw new VembarException(ErrorKind.Usage, "bad-size",
                 string.Create(CultureInfo.InvariantCulture, $"a disk of {request.Size} bytes is too small for Windows"),
@@ -38,8 +38,8 @@ internal static class TargetChecks
             return;
         }
         if (request.Size is not null)
-            throw VembarException.Input("target-exists", $"the target '{target}' is there already, and --size makes a new disk image",
-                Advice.Of("new-disk-exists"));
+            throw VembarException.Input("target-exists", $"the target '{target}' is there already, and a new disk image is to be made",
+                Advice.Of("new-disk-exists", ("target", target)));
         if (request.Volume is null && request.MayErase is null)
             throw VembarException.Input("target-exists", $"the target '{target}' is there already, as a file or a disk",
                 Advice.Of("target-exists"));

@@ -124,8 +124,10 @@ internal static class ArchiveCheck
         damage.AddRange(archive.LostImages.Select(i => new Damage(i.Number, "", i.Problem)));
         if (archive.IsNewerStateDamaged)
         {
-            damage.Add(new Damage(0, "", $"a newer state of {archive.UncommittedTail} bytes behind state {archive.Sequence} is damaged; "
-                + $"nothing is written over it until it is saved (--recover), healed (--repair-from) or given up (--give-up-newer)"));
+            damage.Add(new Damage(0, "", $"a newer state of {archive.UncommittedTail} bytes behind state {archive.Sequence} is damaged")
+            {
+                Advice = Advice.Of("newer-state-stays"),
+            });
         }
         var (first, second) = archive.RecordCopies;
         if (first != RecordCopy.Whole)

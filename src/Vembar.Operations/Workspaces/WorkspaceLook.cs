@@ -34,15 +34,15 @@ internal sealed record WorkspaceLook(WorkspaceStatus Status, WorkspaceChanges Ch
             var image = workspace.State.Image;
             var changes = WorkspaceChanges.Find(editor, laid, source, now, workspace.Folder, image.Product.Length > 0,
                 touched ? File.ReadAllBytes(workspace.MetadataFile) : null, cancellation);
-            var warnings = new List<string>();
+            var warnings = new List<Notice>();
             if (workspace.IsMoved)
                 warnings.Add($"the workspace was laid open at '{workspace.State.Folder}' and was moved or copied since");
             if (changes.Files is var (all, gone) && IsMuch(all, gone))
                 warnings.Add($"{gone} of {all} files that were laid open are gone");
             if (archive.Images.FirstOrDefault(i => i.Number == image.Number) is not { } current)
-                warnings.Add($"image {image.Number} \"{image.Name}\" was dropped since; save it with --as");
+                warnings.Add(new Notice($"image {image.Number} \"{image.Name}\" was dropped since", Advice.Of("save-as")));
             else if (current.Root != image.Root)
-                warnings.Add($"image {image.Number} \"{current.Name}\" was changed by something else since; save it with --as");
+                warnings.Add(new Notice($"image {image.Number} \"{current.Name}\" was changed by something else since", Advice.Of("save-as")));
             return new WorkspaceLook(
                 new WorkspaceStatus(workspace.Folder, archive.Path, image, workspace.State.Only, changes.All, changes.Problems,
                 warnings, changes.FilesRead, clock.Elapsed.TotalSeconds), changes, source, Workspace.WithStamp(now, metadata));

@@ -1,3 +1,4 @@
+using Vembar.Common;
 using Vembar.Images.Records;
 
 namespace Vembar.Operations.Workspaces;
@@ -14,4 +15,4 @@ namespace Vembar.Operations.Workspaces;
 /// <param name="Seconds">Time taken.</param>
 public sealed record WorkspaceStatus(
     string Folder, string Archive, ImageRecord Image, IReadOnlyList<string> Only, IReadOnlyList<WorkspaceChange> Changes,
-    IReadOnlyList<string> Problems, IReadOnlyList<string> Warnings, long FilesRead, double Seconds);
+    IReadOnlyList<string> Problems, IReadOnlyList<Notice> Warnings, long FilesRead, double Seconds);

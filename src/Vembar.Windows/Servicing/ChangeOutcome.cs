@@ -1,3 +1,5 @@
+using Vembar.Common;
+
 namespace Vembar.Windows.Servicing;
 
 /// <summary>How one change ended, and why.</summary>
@@ -7,6 +9,9 @@ namespace Vembar.Windows.Servicing;
 /// <param name="Why">The reason, or where it went.</param>
 public sealed record ChangeOutcome(string Kind, string What, ChangeStatus Status, string Why)
 {
+    /// <summary>What would help, which the program puts into words; null for nothing.</summary>
+    public Advice? Advice { get; init; }
+
     /// <summary>Whether the others may be made although it is refused.</summary>
     public bool IsOptional { get; init; }
 

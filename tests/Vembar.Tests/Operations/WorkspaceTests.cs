@@ -292,7 +292,7 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         File.WriteAllText(folder.At("w1/a.txt"), "first");
         File.WriteAllText(folder.At("w2/a.txt"), "second");
         Save(folder.At("w1"));
-        Assert.Contains(Status(folder.At("w2")).Warnings, w => w.Contains("was changed by something else since", StringComparison.Ordinal));
+        Assert.Contains(Status(folder.At("w2")).Warnings, w => w.Text.Contains("was changed by something else since", StringComparison.Ordinal));
         var before = Do.Verify(archive);
         Assert.Equal("image-changed", Assert.Throws<VembarException>(() => Save(folder.At("w2"))).Code);
         Assert.Equal(before.Blocks, Do.Verify(archive).Blocks);
@@ -305,7 +305,7 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         // An image that is dropped, and its content gone.
         File.WriteAllText(folder.At("w1/b.txt"), "late");
         Do.Drop(ImageReference.Parse($"{archive}#one"), TimeSpan.Zero);
-        Assert.Contains(Status(folder.At("w1")).Warnings, w => w.Contains("was dropped since", StringComparison.Ordinal));
+        Assert.Contains(Status(folder.At("w1")).Warnings, w => w.Text.Contains("was dropped since", StringComparison.Ordinal));
         Assert.Equal("image-changed", Assert.Throws<VembarException>(() => Save(folder.At("w1"))).Code);
         Do.Compact(archive, null, TimeSpan.Zero, NoProgress.Instance, CancellationToken.None);
         Assert.Equal("image-gone", Assert.Throws<VembarException>(() => Status(folder.At("w1"))).Code);
@@ -321,7 +321,7 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         Directory.Move(folder.At("w"), folder.At("moved"));
         var moved = Status(folder.At("moved"));
         Assert.Equal(("", 0L), (Told(moved), moved.FilesRead));
-        Assert.Contains("was moved or copied since", moved.Warnings.Single(), StringComparison.Ordinal);
+        Assert.Contains("was moved or copied since", moved.Warnings.Single().Text, StringComparison.Ordinal);
         Tools.Run("cp", ["-a", folder.At("moved"), folder.At("copy")]);
         var copied = Status(folder.At("copy"));
         Assert.Equal(("", true), (Told(copied), copied.FilesRead > 0));

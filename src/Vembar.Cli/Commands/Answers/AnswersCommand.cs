@@ -47,14 +47,16 @@ internal static class AnswersCommand
                 }
                 var ok = !findings.Any(f => f.IsError);
                 session.Result(new AnswersJson(path, ok,
-                    [.. findings.Select(f => new AnswerFindingJson(f.IsError ? "stop" : "warn", f.Line, f.Text))], hidden,
+                    [.. findings.Select(f => new AnswerFindingJson(f.IsError ? "stop" : "warn", f.Line,
+                        AdviceText.With(f.Text, f.Advice)))], hidden,
                     parse.GetValue(hide)), json => json.AnswersJson, () =>
                 {
                     if (findings.Count > 0)
                     {
                         var table = new Table("Severity", ">Line", "Finding");
                         foreach (var finding in findings.OrderByDescending(f => f.IsError).ThenBy(f => f.Line))
-                            table.Row(finding.IsError ? "stop" : "warn", finding.Line > 0 ? Text.Number(finding.Line) : "", finding.Text);
+                            table.Row(finding.IsError ? "stop" : "warn", finding.Line > 0 ? Text.Number(finding.Line) : "",
+                                AdviceText.With(finding.Text, finding.Advice));
                         table.Print(session);
                         Session.Line();
                     }
@@ -82,7 +84,8 @@ internal static class AnswersCommand
                 output?.Write(text);
                 var findings = answers.Check(null);
                 session.Result(new AnswersJson(path, true,
-                    [.. findings.Select(f => new AnswerFindingJson(f.IsError ? "stop" : "warn", f.Line, f.Text))], 0, parse.GetValue(to)),
+                    [.. findings.Select(f => new AnswerFindingJson(f.IsError ? "stop" : "warn", f.Line,
+                        AdviceText.With(f.Text, f.Advice)))], 0, parse.GetValue(to)),
                     json => json.AnswersJson, () =>
                 {
                     if (parse.GetValue(to) is not { } written)

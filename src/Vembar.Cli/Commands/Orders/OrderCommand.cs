@@ -36,11 +36,14 @@ internal static class OrderCommand
                 session.Result(new OrderJson(path, ok, order.Title, order.Origin.Hash,
                     order.Origin.Variables ?? new Dictionary<string, string>(),
                     [.. order.Files.Select(f => new OrderFileJson(f.Kind, f.Path, Path.Exists(f.Path)))],
-                    [.. problems.Select(p => new OrderProblemJson(p.Kind, p.What, p.Problem))]), json => json.OrderJson, () =>
+                    [.. problems.Select(p => new OrderProblemJson(p.Kind, p.What, AdviceText.Of(p.Problem)))]), json => json.OrderJson, () =>
                 {
                     foreach (var problem in problems)
-                        Session.Line(problem.Problem.Contains(problem.What, StringComparison.Ordinal)
-                            ? $"{problem.Kind}: {problem.Problem}" : $"{problem.Kind} '{problem.What}': {problem.Problem}");
+                    {
+                        var text = AdviceText.Of(problem.Problem);
+                        Session.Line(text.Contains(problem.What, StringComparison.Ordinal)
+                            ? $"{problem.Kind}: {text}" : $"{problem.Kind} '{problem.What}': {text}");
+                    }
                     var title = order.Title.Length > 0 ? $"(\"{order.Title}\") " : "";
                     var verdict = ok ? "can be used" : $"cannot be used, {Text.Count(problems.Count, "problem")}";
                     var set = string.Join(", ",

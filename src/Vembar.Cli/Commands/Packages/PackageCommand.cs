@@ -46,7 +46,7 @@ internal static class PackageCommand
     private static int Look(ParseResult parse, Session session, bool check)
     {
         var package = Package.Read(parse.GetRequiredValue<string>("FILE"));
-        var problems = check ? package.Problems() : [];
+        IReadOnlyList<string> problems = check ? [.. package.Problems().Select(AdviceText.Of)] : [];
         var manifest = package.Manifest;
         session.Result(CliJson.From(package, problems), json => json.PackageInfoJson, () =>
         {

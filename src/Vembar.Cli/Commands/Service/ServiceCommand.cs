@@ -249,7 +249,7 @@ internal static class ServiceCommand
                 var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
                 var result = await session.Do(new ServiceHandler(session.Host), request);
                 foreach (var change in result.Changes)
-                    session.Log($"{change.Kind} {change.What}: {change.Status} ({change.Why})");
+                    session.Log($"{change.Kind} {change.What}: {change.Status} ({AdviceText.With(change.Why, change.Advice)})");
                 page?.Write(ServicePage.Render(result, planOnly));
                 var stats = new StoreStats(result.Image.Files, 0, result.Image.Bytes, 0, 0, result.BytesStored, result.Seconds);
                 session.Result(
@@ -291,7 +291,7 @@ internal static class ServiceCommand
     {
         var table = new Table("Change", "What", "Outcome", "Why", ">Bytes");
         foreach (var change in result.Changes)
-            table.Row(change.Kind, change.What, Word(change, plan), change.Why, ServicePage.Bytes(change.Bytes));
+            table.Row(change.Kind, change.What, Word(change, plan), AdviceText.With(change.Why, change.Advice), ServicePage.Bytes(change.Bytes));
         table.Print(session);
         Session.Line();
         if (result.Changes.Any(c => c.Kind.StartsWith("driver", StringComparison.Ordinal) && c.Status == ChangeStatus.Refused

@@ -30,7 +30,7 @@ internal static class ServicePage
                 $"<tr><td>{Page.E(change.Kind)}</td><td><code>{Page.E(change.What)}</code></td><td "
                 + $"class=\"{change.Status.ToString().ToLowerInvariant()}\">{Page.E(ServiceCommand.Word(change, plan))}</td>");
             page.Append(CultureInfo.InvariantCulture,
-                $"<td>{Page.E(change.Why)}</td><td class=\"n\">{change.Seconds:0.00}</td><td "
+                $"<td>{Page.E(AdviceText.With(change.Why, change.Advice))}</td><td class=\"n\">{change.Seconds:0.00}</td><td "
                 + $"class=\"n\">{Page.E(Bytes(change.Bytes))}</td></tr>\n");
         }
         return page.Append("</tbody></table>\n").Append(Page.End).ToString();

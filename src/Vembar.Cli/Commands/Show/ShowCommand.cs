@@ -131,7 +131,7 @@ internal static class ShowCommand
         {
             Listed("tidy", "", result.Tidy, ["Rule", "Takes out", ">Bytes", "Here"],
                 t => [t.What, TidyRule.All.First(r => r.Name == t.What).Title, t.Bytes == 0 ? "" : Text.Size(-t.Bytes),
-                    t.Status == ChangeStatus.Already ? "nothing" : t.Why]);
+                    t.Status == ChangeStatus.Already ? "nothing" : AdviceText.With(t.Why, t.Advice)]);
             Session.Line();
             Session.Line("'vembar service IMAGE --tidy RULE' does it.");
         }

@@ -61,7 +61,8 @@ internal static class VerifyCommand
             });
     }
 
-    private static DamageJson From(Damage damage) => new(damage.Image == 0 ? null : damage.Image, damage.Path, damage.Problem);
+    private static DamageJson From(Damage damage) => new(damage.Image == 0 ? null : damage.Image, damage.Path,
+        AdviceText.With(damage.Problem, damage.Advice));
 
     private static VerifyJson Json(VerifyResult result) => new(
         result.Archive, result.Ok, result.Blocks, result.Bytes, result.UncommittedTail, result.Seconds, [.. result.Damage.Select(From)],
@@ -128,7 +129,8 @@ internal static class VerifyCommand
         const int OnTerminal = 25;
         var table = new Table(">Image", "Path", "Problem");
         foreach (var damage in list.Take(Console.IsOutputRedirected ? int.MaxValue : OnTerminal))
-            table.Row(damage.Image == 0 ? "-" : $"{damage.Image}", damage.Path, damage.Problem);
+            table.Row(damage.Image == 0 ? "-" : $"{damage.Image}", damage.Path,
+                AdviceText.With(damage.Problem, damage.Advice));
         table.Print(session);
         if (!Console.IsOutputRedirected && list.Count > OnTerminal)
             Session.Line($"and {Text.Number(list.Count - OnTerminal)} more; `vembar verify {archive} | less` shows all of them.");

@@ -49,7 +49,7 @@ internal static class WorkspaceCommand
             {
                 var status = await session.Do(new WorkspaceStatusHandler(session.Host),
                     new WorkspaceStatusRequest(parse.GetRequiredValue(folder), parse.GetValue(archive)));
-                session.Warn(status.Warnings);
+                session.Warn(status.Warnings.Select(AdviceText.Of));
                 session.Result(Json(status), json => json.WorkspaceStatusJson, () => Show(status, session));
                 return status.Problems.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
             }));
@@ -79,7 +79,7 @@ internal static class WorkspaceCommand
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 });
-                session.Warn(saved.Status.Warnings);
+                session.Warn(saved.Status.Warnings.Select(AdviceText.Of));
                 session.Result(new WorkspaceSaveJson(saved.Status.Archive, saved.Image, saved.Written, saved.BytesStored, saved.Seconds,
                     Json(saved.Status)), json => json.WorkspaceSaveJson, () =>
                 {
@@ -116,7 +116,7 @@ internal static class WorkspaceCommand
         status.Folder, status.Archive, status.Image, status.Only,
         [.. status.Changes.Select(c => new WorkspaceChangeJson(c.Kind.ToString().ToLowerInvariant(), c.Path,
         c.From.Length > 0 ? c.From : null, c.What, c.Bytes))],
-        status.Problems, status.Warnings, status.FilesRead, status.Seconds);
+        status.Problems, [.. status.Warnings.Select(AdviceText.Of)], status.FilesRead, status.Seconds);
 
     private static void Table(WorkspaceStatus status, Session session)
     {

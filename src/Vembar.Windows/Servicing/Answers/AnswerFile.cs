@@ -60,7 +60,10 @@ public sealed partial class AnswerFile
     {
         var findings = new List<AnswerFinding>();
         void Error(XObject at, string text) => findings.Add(new AnswerFinding(true, ((IXmlLineInfo)at).LineNumber, text));
-        void Warn(XObject at, string text) => findings.Add(new AnswerFinding(false, ((IXmlLineInfo)at).LineNumber, text));
+        void Warn(XObject at, Notice what) => findings.Add(new AnswerFinding(false, ((IXmlLineInfo)at).LineNumber, what.Text)
+        {
+            Advice = what.Advice,
+        });
 
         var root = _document.Root!;
         if (root.Name != s_ns + "unattend")
@@ -94,7 +97,7 @@ public sealed partial class AnswerFile
     }
 
     private static void CheckComponents(XElement settings, string pass, string? wanted, Action<XObject, string> error,
-        Action<XObject, string> warn)
+        Action<XObject, Notice> warn)
     {
         var components = settings.Elements(s_ns + "component").ToList();
         foreach (var component in components)
@@ -133,12 +136,11 @@ public sealed partial class AnswerFile
                     CheckAccounts(element, error);
                 if (PasswordOf(element) is { } password)
                 {
-                    var way = element.HasElements
-                        ? "; 'vembar answers check --hide COPY' writes a copy that hides it, which does not protect it"
-                        : ", which has no other form; keep the file from others";
+                    var plain = $"'{element.Name.LocalName}' holds a password in plain text";
                     warn(element, password.Hidden
                         ? $"'{element.Name.LocalName}' holds a password that is hidden, not protected: anyone who has the file can read it"
-                        : $"'{element.Name.LocalName}' holds a password in plain text{way}");
+                        : element.HasElements ? new Notice(plain, Advice.Of("hide-passwords"))
+                        : $"{plain}, which has no other form; keep the file from others");
                 }
             }
         }
@@ -161,7 +163,7 @@ public sealed partial class AnswerFile
     }
 
     private static void CheckSettings(XElement component, string name, string pass, Action<XObject, string> error,
-        Action<XObject, string> warn)
+        Action<XObject, Notice> warn)
     {
         if (!AnswerKnowledge.Components.TryGetValue(name, out var known))
         {

@@ -1,3 +1,5 @@
+using Vembar.Common;
+
 namespace Vembar.Windows.Servicing.Answers;
 
 /// <summary>Something about an answer file.</summary>
@@ -6,6 +8,9 @@ namespace Vembar.Windows.Servicing.Answers;
 /// <param name="Text">What.</param>
 public sealed record AnswerFinding(bool IsError, int Line, string Text)
 {
+    /// <summary>What would help, which the program puts into words; null for nothing.</summary>
+    public Advice? Advice { get; init; }
+
     /// <inheritdoc/>
     public override string ToString() =>
         Line > 0 ? string.Create(System.Globalization.CultureInfo.InvariantCulture, $"line {Line}: {Text}") : Text;

@@ -13,7 +13,7 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
     {
         var (store, why) = DriverStore.Open(context);
         if (store is null)
-            return [.. paths.Select(p => new ChangeOutcome("driver", p, ChangeStatus.Refused, why))];
+            return [.. paths.Select(p => new ChangeOutcome("driver", p, ChangeStatus.Refused, why.Text) { Advice = why.Advice })];
         var outcomes = new List<ChangeOutcome>();
         var found = DriverFound.In(paths, store.Windows, store.Include, outcomes, context.Cancellation);
         DriverFound.AddCopied(found, store.Windows, store.Include);

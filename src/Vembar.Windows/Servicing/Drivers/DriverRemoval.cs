@@ -10,7 +10,7 @@ public sealed class DriverRemoval(string name) : IChange
         ChangeOutcome Outcome(ChangeStatus status, string why) => new("driver-out", name, status, why);
         var (store, why) = DriverStore.Open(context);
         if (store is null)
-            return [Outcome(ChangeStatus.Refused, why)];
+            return [Outcome(ChangeStatus.Refused, why.Text) with { Advice = why.Advice }];
         var wanted = name.EndsWith(".inf", StringComparison.OrdinalIgnoreCase) ? name : name + ".inf";
         var matching = store.Listed.Where(l => l.Inf.Equals(wanted, StringComparison.OrdinalIgnoreCase)).ToList();
         if (matching.Count == 0)

@@ -37,14 +37,15 @@ public sealed class DriverStore
 
     /// <summary>Opens the store of the image.</summary>
     /// <returns>The store, or null with the reason.</returns>
-    public static (DriverStore? Store, string Why) Open(ServiceContext context)
+    public static (DriverStore? Store, Notice Why) Open(ServiceContext context)
     {
         if (context.Install is not { } install)
             return (null, "the image holds no Windows");
         if (WindowsTarget.Of(install) is not { } windows)
             return (null, "the image does not say which architecture it is for");
         if (install.BuildNumber is > 0 and < FirstBuildWithDatabase)
-            return (null, $"build {install.Build} is older than Windows 8, which has no driver database; --driver-path reaches it");
+            return (null, new Notice($"build {install.Build} is older than Windows 8, which has no driver database",
+                Advice.Of("driver-path")));
         if (context.Hive("SYSTEM") is not { } system || !DriverDatabase.IsIn(system))
             return (null, "the image's SYSTEM hive has no driver database");
         return (new DriverStore(context, system, windows), "");

@@ -22,7 +22,7 @@ public static class OrderCheck
         {
             try
             {
-                Check(kind, value, fields);
+                found.AddRange(Check(kind, value, fields).Select(notice => new OrderProblem(kind, value, notice)));
             }
             catch (VembarException problem)
             {
@@ -33,10 +33,11 @@ public static class OrderCheck
                 found.Add(new OrderProblem(kind, value, error.Message));
             }
         }
-        return [.. found.Distinct()];
+        return [.. found.DistinctBy(p => (p.Kind, p.What, p.Problem.Text))];
     }
 
-    private static void Check(string kind, string value, IReadOnlyDictionary<string, string> fields)
+    // What is wrong; what has its own error is thrown.
+    private static IReadOnlyList<Notice> Check(string kind, string value, IReadOnlyDictionary<string, string> fields)
     {
         switch (kind)
         {
@@ -53,9 +54,7 @@ public static class OrderCheck
                         [.. wrong.Skip(1).Select(w => $"'{value}': {w}")]);
                 break;
             case "package":
-                if (Package.Read(value).Problems("ControlSet001") is { Count: > 0 } problems)
-                    throw VembarException.Input("bad-package", problems[0], "", [.. problems.Skip(1)]);
-                break;
+                return Package.Read(value).Problems("ControlSet001");
             case "driver" or "driver-path":
                 var damaged = new List<string>();
                 FoundInf.Find(value, damaged);
@@ -80,6 +79,7 @@ public static class OrderCheck
                 throw VembarException.Input("bad-locale",
                     $"'{value}' is not a locale that is known{EditDistance.Hint(value, KnownLocale.Names)}");
         }
+        return [];
     }
 
     private static void CheckRules(string file, IReadOnlyList<string> names)

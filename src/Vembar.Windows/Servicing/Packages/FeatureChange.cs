@@ -52,8 +52,11 @@ public sealed class FeatureChange(string name, bool on, bool withDependents) : I
                 var switched = others.FindAll(o => At(o).IsOn != on);
                 if (!on && switched.Count > 0 && !withDependents)
                 {
-                    outcomes.Add(Outcome(ChangeStatus.Refused, $"{string.Join(", ", switched)} "
-                        + $"{(switched.Count == 1 ? "needs" : "need")} it; --with-dependents switches them off too", feature));
+                    var need = switched.Count == 1 ? "needs" : "need";
+                    outcomes.Add(Outcome(ChangeStatus.Refused, $"{string.Join(", ", switched)} {need} it", feature) with
+                    {
+                        Advice = Advice.Of("with-dependents"),
+                    });
                     continue;
                 }
                 // Parents from the top down, dependents from the bottom up, then itself; or itself last when it goes on.

@@ -62,11 +62,11 @@ public sealed class Package
 
     /// <summary>Whatever is wrong with its payload: missing, changed, named and not listed; nothing when it is whole.</summary>
     /// <param name="currentSet">The control set that its .reg files are checked with.</param>
-    public IReadOnlyList<string> Problems(string currentSet = "ControlSet001")
+    public IReadOnlyList<Notice> Problems(string currentSet = "ControlSet001")
     {
-        var problems = new List<string>();
+        var problems = new List<Notice>();
         if (Manifest.Hashes.Count == 0 && Parts.Any(p => p.Files.Count + p.Registry.Count > 0))
-            return [$"'{DisplayName}' lists no hashes of its files; 'vembar package make' writes them"];
+            return [new Notice($"'{DisplayName}' lists no hashes of its files", Advice.Of("package-make"))];
         foreach (var (file, hash) in Manifest.Hashes)
         {
             if (Folder.Length(file) is null)
@@ -79,7 +79,7 @@ public sealed class Package
             problems.AddRange(part.Files.Where(f => !Manifest.Laid([new PackagePart
             {
                 Files = [f],
-            }]).Any()).Select(f => $"'{f.From}' is not among the package's files"));
+            }]).Any()).Select(f => new Notice($"'{f.From}' is not among the package's files")));
             foreach (var reg in part.Registry)
             {
                 if (!Manifest.Hashes.ContainsKey(reg))
@@ -93,12 +93,12 @@ public sealed class Package
                     catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
                     {
                         problems.Add(problem.Message);
-                        problems.AddRange(problem.Details);
+                        problems.AddRange(problem.Details.Select(d => new Notice(d)));
                     }
                 }
             }
         }
-        problems.AddRange(PlaceProblems());
+        problems.AddRange(PlaceProblems().Select(p => new Notice(p)));
         var twice = Manifest.Laid(Parts).GroupBy(l => l.To, StringComparer.OrdinalIgnoreCase)
             .FirstOrDefault(g => g.Select(l => l.Hash).Distinct().Count() > 1);
         if (twice is not null)
@@ -182,7 +182,7 @@ public sealed class Package
         var made = new Package(PackageManifest.Parse(text.ToString(), $"{folder}/{PackageManifest.FileName}"), draft.Folder, folder,
             text.ToString());
         if (made.Problems() is { Count: > 0 } problems)
-            throw VembarException.Input("bad-package", $"'{folder}': {problems[0]}", "See docs/packages.md.", [.. problems.Skip(1)]);
+            throw VembarException.Input("bad-package", $"'{folder}': {problems[0]}", "See docs/packages.md.", [.. problems.Skip(1).Select(p => p.Text)]);
         var beside = Path.Combine(Path.GetDirectoryName(target)!, $".{Path.GetFileName(target)}.{Guid.NewGuid():N}");
         try
         {

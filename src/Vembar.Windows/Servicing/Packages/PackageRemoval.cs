@@ -24,7 +24,7 @@ public sealed class PackageRemoval(string name) : IChange
                 return [Outcome(ChangeStatus.Refused, $"{string.Join(", ", dependents.Select(d => d.Title))} "
                     + $"{(dependents.Count == 1 ? "needs" : "need")} it")];
             if (InUse(context, package.Manifest.Language) is { } use)
-                return [Outcome(ChangeStatus.Refused, use)];
+                return [Outcome(ChangeStatus.Refused, use.Text) with { Advice = use.Advice }];
             store.Remove(package);
             return [Outcome(ChangeStatus.Done, $"{package.Title} is "
                 + $"out{(package.State.Replaced.Count > 0 ? $"; {string.Join(", ", package.State.Replaced)} is back" : "")}")];
@@ -36,7 +36,7 @@ public sealed class PackageRemoval(string name) : IChange
     }
 
     // What of Windows is in a language; null when nothing is.
-    private static string? InUse(ServiceContext context, string language)
+    private static Notice? InUse(ServiceContext context, string language)
     {
         if (language.Length == 0 || context.Hive("SYSTEM") is not { } system)
             return null;
@@ -55,7 +55,7 @@ public sealed class PackageRemoval(string name) : IChange
         if (Needs(settings.User))
             uses.Add("new users' formats");
         return uses.Count == 0 ? null
-            : $"{language} is in use for {string.Join(", ", uses)}; set another one first: --locale "
-            + $"{(others.Count > 0 ? others[0] : "NAME")}";
+            : new Notice($"{language} is in use for {string.Join(", ", uses)}",
+                Advice.Of("other-locale", ("locale", others.Count > 0 ? others[0] : "NAME")));
     }
 }
