@@ -11,7 +11,8 @@ internal static class Errors
     {
         if (json)
         {
-            var document = new ErrorJson(new ErrorBody(error.Code, AdviceText.MessageOf(error), AdviceText.Of(error), AdviceText.DetailsOf(error)));
+            var document = new ErrorJson(new ErrorBody(error.Code, AdviceText.MessageOf(error), AdviceText.Of(error),
+                AdviceText.DetailsOf(error)));
             try
             {
                 Console.Out.WriteLine(JsonSerializer.Serialize(document, CliJson.Default.ErrorJson));

@@ -9,11 +9,14 @@ public sealed class NativeException : IOException
     /// <param name="errno">The error number as in errno(3).</param>
     /// <param name="cause">What lies beneath; its message is the more telling one.</param>
     public NativeException(string operation, string target, int errno, Exception? cause = null)
-        : base($"{operation}{(target.Length > 0 ? $" '{target}'" : "")}: {cause?.Message ?? Native.Errno.Message(errno)}", cause)
+        : base(Told(operation, target, cause?.Message ?? Native.Errno.Message(errno)), cause)
     {
         Errno = errno;
         Target = target;
     }
+
+    private static string Told(string operation, string target, string why) =>
+        target.Length > 0 ? $"{operation} '{target}': {why}" : $"{operation}: {why}";
 
     /// <summary>The error number (errno.h, Linux).</summary>
     public int Errno { get; }

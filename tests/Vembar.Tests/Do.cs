@@ -29,7 +29,10 @@ namespace Vembar.Tests;
 /// <summary>What tests do with archives, each waited for to its end.</summary>
 public static class Do
 {
-    private static OperationHost HostWith(IFileSystem? layer) => layer is null ? OperationHost.Default : new OperationHost { Files = layer };
+    private static OperationHost HostWith(IFileSystem? layer) => layer is null ? OperationHost.Default : new OperationHost
+    {
+        Files = layer,
+    };
 
     private static TResult Wait<TRequest, TResult>(IOperationHandler<TRequest, TResult> handler, TRequest request,
         IProgress<OperationProgress>? progress = null, CancellationToken cancellation = default) =>

@@ -110,6 +110,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         host.Memory.EndPhase(tree.Files);
 
         var state = pipeline.State;
+        var ofVolume = found.Volume is { } volume ? $", volume {volume.Number}" : "";
         var record = new ImageRecord
         {
             Number = 0,
@@ -145,7 +146,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
             {
                 Time = began,
                 Action = "capture",
-                Details = [$"from {Path.GetFullPath(request.Source)}{(found.Volume is { } volume ? $", volume {volume.Number}" : "")}"],
+                Details = [$"from {Path.GetFullPath(request.Source)}{ofVolume}"],
             }],
         };
         record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
@@ -159,9 +160,10 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         var stops = (findings ?? []).Where(f => f.Severity == Severity.Stop).ToList();
         if (stops.Count == 0 || request.AcceptUnready)
             return;
+        var why = stops.Count == 1 ? stops[0].Text : $"{stops.Count} findings stand against it";
         throw VembarException.Input("not-ready",
             $"'{request.Source}' is not ready to be captured: "
-            + $"{(stops.Count == 1 ? stops[0].Text : $"{stops.Count} findings stand against it")}",
+            + why,
             Advice.Of("not-ready"),
             [.. stops.Select(f => $"{f.Check}: {f.Text} ({f.Found}). {f.Remedy}")]);
     }

@@ -37,8 +37,10 @@ internal sealed record Deployment(DeployRequest Request, OperationHost Host, Arc
     /// <param name="lost">What, each with how many entries it concerns.</param>
     public void WarnOfLost(string target, IReadOnlyDictionary<string, long> lost)
     {
-        if (lost.Count > 0)
-            Warnings.Add($"{target}: {string.Join(", ", lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})"))}");
+        if (lost.Count == 0)
+            return;
+        var features = lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})");
+        Warnings.Add($"{target}: {string.Join(", ", features)}");
     }
 
     /// <summary>Warns of files that were there and were not compared.</summary>

@@ -85,7 +85,8 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
             complete = true;
             var kept = files.Kept.ToList();
             deployment.WarnOfKept(kept.Count);
-            return new DeployResult(deployment.Image, request.Target, files.Files, files.Bytes, deployment.Clock.Elapsed.TotalSeconds, kept, differences,
+            return new DeployResult(deployment.Image, request.Target, files.Files, files.Bytes, deployment.Clock.Elapsed.TotalSeconds,
+                kept, differences,
                 request.Verify, deployment.Warnings, files.Resumed, volumes)
             { Compacted = files.Compacted };
         }
@@ -165,10 +166,13 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
             .Where(n => (n.Reference & 0xFFFFFFFFFFFF) >= Native.NtfsVolume.FirstUserFile
                 && n.Name is not ("System Volume Information" or "$RECYCLE.BIN")).Select(n => n.Name).ToList();
         if (names.Count > 0)
+        {
+            var more = names.Count > 5 ? $" and {names.Count - 5} more" : "";
             throw VembarException.Input("target-not-empty",
                 $"{displayName} is not empty: it holds "
-                + $"{string.Join(", ", names.Take(5))}{(names.Count > 5 ? $" and {names.Count - 5} more" : "")}",
+                + $"{string.Join(", ", names.Take(5))}{more}",
                 Advice.Of("volume-not-empty"));
+        }
     }
 
     // Nobody means a folder of such a name.

@@ -32,7 +32,8 @@ internal sealed class FolderDeployment(Deployment deployment)
             deployment.WarnOfLost("this file system cannot keep", target.Lost);
             var kept = target.Kept.ToList();
             deployment.WarnOfKept(kept.Count);
-            return new DeployResult(image, request.Target, target.Files, target.Bytes, deployment.Clock.Elapsed.TotalSeconds, kept, differences,
+            return new DeployResult(image, request.Target, target.Files, target.Bytes, deployment.Clock.Elapsed.TotalSeconds, kept,
+                differences,
                 request.Verify, deployment.Warnings, target.Resumed, []);
         }
         catch (Exception failure)
@@ -41,7 +42,8 @@ internal sealed class FolderDeployment(Deployment deployment)
                 Directory.Delete(request.Target);
             var left = target is null ? "" : target.Left(request.Target);
             if (left.Length > 0
-                && Deployment.Wrap(failure, "write into", request.Target, left, "Run the same command again to go on, or remove it.") is { } told)
+                && Deployment.Wrap(failure, "write into", request.Target, left,
+                "Run the same command again to go on, or remove it.") is { } told)
                 throw told;
             if (failure is not VembarException && VembarException.From(failure, "write into", request.Target) is { } error)
                 throw error;

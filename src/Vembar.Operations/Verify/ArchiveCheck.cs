@@ -348,8 +348,11 @@ internal static class ArchiveCheck
                 wrong = "is damaged";
             }
             if (wrong is not null)
+            {
+                var part = stream is null ? "its content" : $"its stream '{stream}'";
                 damage.Add(new Damage(image.Number, folder.Child(name).ToString(),
-                    $"{(stream is null ? "its content" : $"its stream '{stream}'")} {wrong}"));
+                    $"{part} {wrong}"));
+            }
         }
         Visit(tree.Root, WindowsPath.Root);
     }

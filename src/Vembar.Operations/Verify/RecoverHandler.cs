@@ -47,8 +47,9 @@ public sealed class RecoverHandler(OperationHost host) : IOperationHandler<Recov
             var (records, lost) = scan.Images();
             if (records.Count == 0)
             {
+                var behind = archive is null ? "" : $" behind state {archive.Sequence}, which can be read";
                 throw VembarException.Damaged($"'{path}': {scan.Blocks} sound blocks were "
-                    + $"found{(archive is null ? "" : $" behind state {archive.Sequence}, which can be read")}, but no image's record "
+                    + $"found{behind}, but no image's record "
                     + $"among them",
                     "Take it from another copy.");
             }

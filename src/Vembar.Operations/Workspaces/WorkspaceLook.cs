@@ -42,7 +42,8 @@ internal sealed record WorkspaceLook(WorkspaceStatus Status, WorkspaceChanges Ch
             if (archive.Images.FirstOrDefault(i => i.Number == image.Number) is not { } current)
                 warnings.Add(new Notice($"image {image.Number} \"{image.Name}\" was dropped since", Advice.Of("save-as")));
             else if (current.Root != image.Root)
-                warnings.Add(new Notice($"image {image.Number} \"{current.Name}\" was changed by something else since", Advice.Of("save-as")));
+                warnings.Add(new Notice($"image {image.Number} \"{current.Name}\" was changed by something else since",
+                    Advice.Of("save-as")));
             return new WorkspaceLook(
                 new WorkspaceStatus(workspace.Folder, archive.Path, image, workspace.State.Only, changes.All, changes.Problems,
                 warnings, changes.FilesRead, clock.Elapsed.TotalSeconds), changes, source, Workspace.WithStamp(now, metadata));

@@ -97,12 +97,16 @@ public sealed class WorkspaceSaveHandler(OperationHost host) : IOperationHandler
     private static List<string> Details(IReadOnlyList<WorkspaceChange> changes)
     {
         const int MostTold = 200;
-        var details = changes.Take(MostTold)
-            .Select(c => $"{c.Kind.ToString().ToLowerInvariant()} "
-                + $"{(c.From.Length > 0 ? $"{c.From} to " : "")}{c.Path}{(c.What.Count > 0 ? $" ({string.Join(", ", c.What)})" : "")}")
-                .ToList();
+        var details = changes.Take(MostTold).Select(Detail).ToList();
         if (changes.Count > MostTold)
             details.Add($"and {changes.Count - MostTold} more");
         return details;
+    }
+
+    private static string Detail(WorkspaceChange change)
+    {
+        var from = change.From.Length > 0 ? $"{change.From} to " : "";
+        var what = change.What.Count > 0 ? $" ({string.Join(", ", change.What)})" : "";
+        return $"{change.Kind.ToString().ToLowerInvariant()} {from}{change.Path}{what}";
     }
 }

@@ -177,7 +177,8 @@ internal sealed class SourceWalk(WalkOptions options, CancellationToken cancella
     {
         foreach (var (reason, (count, first)) in _kept)
         {
-            Problems.Add(VembarException.Input("overlaid-file", $"{(count == 1 ? "a file" : $"{count} files")} "
+            var which = count == 1 ? "a file" : $"{count} files";
+            Problems.Add(VembarException.Input("overlaid-file", $"{which} "
                 + $"{reason}{(count == 1 ? ":" : ", such as")} '{first}'",
                 Advice.Of("overlaid-file")));
         }
@@ -199,9 +200,11 @@ internal sealed class SourceWalk(WalkOptions options, CancellationToken cancella
         }
         // Who found what is left to chance; what is told is not.
         var warnings = Warnings.Order(StringComparer.Ordinal).ToList();
-        warnings.AddRange(Exclusions.Unused.Select(rule =>
-            $"the pattern '{rule}' left nothing "
-            + $"out{(rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth")}"));
+        foreach (var rule in Exclusions.Unused)
+        {
+            var deeper = rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth";
+            warnings.Add($"the pattern '{rule}' left nothing out{deeper}");
+        }
         return new SourceTree(root, Files, Folders, Bytes, Allocated, Latest, Read.Files, Read.Bytes,
             [.. Excluded.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings)
         {

@@ -238,9 +238,12 @@ public sealed class ReadinessCheck
         if (_source.Exists(In("WinSxS", "pending.xml")))
             Add("updates-pending", Severity.Stop, "an update waits for a restart", $"{In("WinSxS", "pending.xml")} is there", Mend);
         if (Control(@"Control\Session Manager")?.GetStrings("PendingFileRenameOperations") is { } renames && renames.Any(r => r.Length > 0))
+        {
+            var more = renames.Count > 2 ? $" and {renames.Count - 1} more" : "";
             Add("updates-pending", Severity.Stop, "files wait to be replaced at the next start",
                 $"PendingFileRenameOperations: "
-                + $"{renames.First(r => r.Length > 0)}{(renames.Count > 2 ? $" and {renames.Count - 1} more" : "")}", Mend);
+                + $"{renames.First(r => r.Length > 0)}{more}", Mend);
+        }
     }
 
     private void Identity()
@@ -389,9 +392,10 @@ public sealed class ReadinessCheck
             var alone = user.Subkeys.Select(k => k.Name).Where(n => !forAll.Contains(n)).ToList();
             if (alone.Count > 0)
             {
+                var more = alone.Count > 3 ? $" and {alone.Count - 3} more" : "";
                 Add("app-for-one-user", Severity.Warn,
                     "app packages are installed for one user only, which is known to make generalizing fail",
-                    $"{user.Name}: {string.Join(", ", alone.Take(3))}{(alone.Count > 3 ? $" and {alone.Count - 3} more" : "")}",
+                    $"{user.Name}: {string.Join(", ", alone.Take(3))}{more}",
                     "Remove them for that user (Remove-AppxPackage) or provision them for all.");
             }
         }
@@ -438,7 +442,10 @@ public sealed class ReadinessCheck
                 .Where(n => n.EndsWith(".log", StringComparison.OrdinalIgnoreCase)
                     || n.EndsWith(".etl", StringComparison.OrdinalIgnoreCase)).Select(f.Child)).ToList();
         if (found.Count > 0)
+        {
+            var more = found.Count > 3 ? $" and {found.Count - 3} more" : "";
             Add("setup-logs", Severity.Note, "logs of set-up and generalizing are there, with names and accounts of the reference",
-                $"{string.Join(", ", found.Take(3))}{(found.Count > 3 ? $" and {found.Count - 3} more" : "")}", "Take them out.");
+                $"{string.Join(", ", found.Take(3))}{more}", "Take them out.");
+        }
     }
 }

@@ -148,8 +148,9 @@ public sealed class ReadinessRule
             if (fields.ContainsKey("present"))
             {
                 var isThere = value is null ? key is not null : text is not null;
+                var said = text is null ? "" : $": {text}";
                 return isThere == Wanted(fields) ? null
-                    : isThere ? $"{displayName} is there{(text is null ? "" : $": {text}")}" : $"{displayName} is missing";
+                    : isThere ? $"{displayName} is there{said}" : $"{displayName} is missing";
             }
             if (text is null)
                 return $"{displayName} is missing";
@@ -198,8 +199,9 @@ public sealed class ReadinessRule
                 ? WindowsInstall.ControlSet(system)?.Key($@"Services\{fields["service"]}")?.GetDword("Start") : null;
             if (start is null)
                 return $"there is no service {fields["service"]}";
+            var starts = start < s_starts.Length ? s_starts[start.Value] : $"as {start}";
             return start == wanted ? null
-                : $"the service {fields["service"]} starts {(start < s_starts.Length ? s_starts[start.Value] : $"as {start}")}, not "
+                : $"the service {fields["service"]} starts {starts}, not "
                 + $"{fields["start"]}";
         };
     }

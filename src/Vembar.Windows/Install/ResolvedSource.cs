@@ -71,9 +71,13 @@ public sealed class ResolvedSource : IDisposable
         };
     }
 
-    private static string[] Describe(Disk disk) =>
-        [.. disk.Volumes.Select(v => $"volume {v.Number}: "
-        + $"{v.FileSystem.Kind}{(v.FileSystem.Label.Length > 0 ? $" \"{v.FileSystem.Label}\"" : "")}, {v.Length / (1 << 20)} MiB")];
+    private static string[] Describe(Disk disk) => [.. disk.Volumes.Select(Describe)];
+
+    private static string Describe(DiskVolume volume)
+    {
+        var label = volume.FileSystem.Label.Length > 0 ? $" \"{volume.FileSystem.Label}\"" : "";
+        return $"volume {volume.Number}: {volume.FileSystem.Kind}{label}, {volume.Length / (1 << 20)} MiB";
+    }
 
     private static DiskVolume Given(Disk disk, int number) => disk.Volumes.FirstOrDefault(v => v.Number == number)
         ?? throw VembarException.Input("no-such-volume", $"'{disk.Path}' has no volume {number}", Advice.Of("no-such-volume"),

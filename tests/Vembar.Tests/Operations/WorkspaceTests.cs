@@ -292,7 +292,8 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         File.WriteAllText(folder.At("w1/a.txt"), "first");
         File.WriteAllText(folder.At("w2/a.txt"), "second");
         Save(folder.At("w1"));
-        Assert.Contains(Status(folder.At("w2")).Warnings, w => w.Text.Contains("was changed by something else since", StringComparison.Ordinal));
+        Assert.Contains(Status(folder.At("w2")).Warnings,
+            w => w.Text.Contains("was changed by something else since", StringComparison.Ordinal));
         var before = Do.Verify(archive);
         Assert.Equal("image-changed", Assert.Throws<VembarException>(() => Save(folder.At("w2"))).Code);
         Assert.Equal(before.Blocks, Do.Verify(archive).Blocks);

@@ -60,7 +60,8 @@ internal static class AnswersCommand
                         table.Print(session);
                         Session.Line();
                     }
-                    Session.Line(ok ? $"{path} can be used{(architecture is null ? "" : $" for the image ({architecture})")}."
+                    var forImage = architecture is null ? "" : $" for the image ({architecture})";
+                    Session.Line(ok ? $"{path} can be used{forImage}."
                         : $"{path} cannot be used as it is.");
                     if (parse.GetValue(hide) is { } written)
                         Session.Line($"{written}: {Text.Count(hidden, "password")} hidden. Hidden is not protected: whoever has the "

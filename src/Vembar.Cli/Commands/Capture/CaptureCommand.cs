@@ -148,8 +148,9 @@ internal static class CaptureCommand
             var edition = image.Product.Contains(image.Edition, StringComparison.OrdinalIgnoreCase) ? "" : $", {image.Edition}";
             Session.Line($"  {image.Product}{edition}, build {image.Build}, {image.Architecture}, {string.Join(", ", image.Languages)}");
         }
+        var share = stats.BytesSeen > 0 ? $" ({100.0 * stats.BytesNew / stats.BytesSeen:0.0} %)" : "";
         Session.Line($"  {Text.Count(stats.FilesSeen, "file")}, {Text.Size(stats.BytesSeen)}; {Text.Size(stats.BytesNew)} of it were "
-            + $"new{(stats.BytesSeen > 0 ? $" ({100.0 * stats.BytesNew / stats.BytesSeen:0.0} %)" : "")}");
+            + $"new{share}");
         if (stats.FilesRead < stats.FilesSeen && stats.BytesRead < stats.BytesSeen)
             Session.Line($"  {Text.Size(stats.BytesRead)} in {Text.Count(stats.FilesRead, "file")} were read; the others are as an "
                 + $"earlier image of this folder has them, or second names");

@@ -116,8 +116,11 @@ internal static class DeployCommand
         Console.Error.WriteLine();
         Console.Error.WriteLine($"'{found.Source}' ({Text.Size(found.Disk?.Bytes ?? 0)}) holds:");
         foreach (var volume in found.Volumes)
+        {
+            var installed = volume.Windows is { } windows ? $": {windows.Product}, {windows.ComputerName}" : "";
             Console.Error.WriteLine($"  {volume.Number}  {volume.FileSystem} {Text.Safe(volume.Label)}, "
-                + $"{Text.Size(volume.Length)}{(volume.Windows is { } windows ? $": {windows.Product}, {windows.ComputerName}" : "")}");
+                + $"{Text.Size(volume.Length)}{installed}");
+        }
         foreach (var warning in found.Warnings)
             Console.Error.WriteLine($"  {Text.Safe(warning)}");
         Console.Error.Write($"All of it will be lost. To erase it, type {found.Source}: ");

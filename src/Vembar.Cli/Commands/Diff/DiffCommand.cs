@@ -64,7 +64,10 @@ internal static class DiffCommand
         Session.Line();
         Session.Line($"== {heading} ({Text.Number(lines.Count)})");
         foreach (var (sign, what, detail) in lines.Take(Console.IsOutputRedirected ? int.MaxValue : OnTerminal).Select(show))
-            Session.Line($"{sign} {what}{(detail.Length > 0 ? $"  ({detail})" : "")}");
+        {
+            var details = detail.Length > 0 ? $"  ({detail})" : "";
+            Session.Line($"{sign} {what}{details}");
+        }
         if (!Console.IsOutputRedirected && lines.Count > OnTerminal)
             Session.Line($"  and {Text.Number(lines.Count - OnTerminal)} more; pipe the output to see all");
     }

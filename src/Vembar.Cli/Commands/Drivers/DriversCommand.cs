@@ -139,7 +139,10 @@ internal static class DriversCommand
                 + $"{rows.Count(r => r.MissingFiles.Count > 0)} incomplete, {rows.Count(r => r.Problem.Length > 0)} that cannot be used.");
             foreach (var why in rows.Where(r => r.Signature is { State: not SignatureState.Signed }).GroupBy(r => r.Signature!.Why)
                 .Take(10))
-                Session.Line($"{why.First().Signature!.Word}: {why.Key}{(why.Count() > 1 ? $" ({why.Count()} packages)" : "")}");
+            {
+                var packages = why.Count() > 1 ? $" ({why.Count()} packages)" : "";
+                Session.Line($"{why.First().Signature!.Word}: {why.Key}{packages}");
+            }
         });
         return ok ? ExitCode.Done : ExitCode.NotInOrder;
     }

@@ -36,7 +36,8 @@ internal static class OrderCommand
                 session.Result(new OrderJson(path, ok, order.Title, order.Origin.Hash,
                     order.Origin.Variables ?? new Dictionary<string, string>(),
                     [.. order.Files.Select(f => new OrderFileJson(f.Kind, f.Path, Path.Exists(f.Path)))],
-                    [.. problems.Select(p => new OrderProblemJson(p.Kind, p.What, AdviceText.Of(p.Problem)))]), json => json.OrderJson, () =>
+                    [.. problems.Select(p => new OrderProblemJson(p.Kind, p.What, AdviceText.Of(p.Problem)))]), json => json.OrderJson,
+                    () =>
                 {
                     foreach (var problem in problems)
                     {

@@ -51,9 +51,10 @@ internal static class ReadyCommand
             Session.Line($"In the image itself: vembar service {result.Source} {string.Join(' ', mends.Select(m => $"--mend {m}"))} "
                 + $"--in-place");
         int stops = result.Findings.Count(f => f.Severity == Severity.Stop), others = result.Findings.Count - stops;
-        Session.Line(result.IsReady
-            ? $"Ready to be {(result.IsImage ? "deployed" : "captured")}{(others > 0 ? $"; {Text.Count(others, "remark")}" : "")}."
-            : $"Not ready: {Text.Count(stops, "finding")} against it{(others > 0 ? $", {Text.Count(others, "further remark")}" : "")}.");
+        var further = others > 0 ? $", {Text.Count(others, "further remark")}" : "";
+        var remarks = others > 0 ? $"; {Text.Count(others, "remark")}" : "";
+        Session.Line(result.IsReady ? $"Ready to be {(result.IsImage ? "deployed" : "captured")}{remarks}."
+            : $"Not ready: {Text.Count(stops, "finding")} against it{further}.");
     }
 
     /// <summary>The findings, each with what was found and how to mend it.</summary>

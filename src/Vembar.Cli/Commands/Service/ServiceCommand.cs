@@ -197,8 +197,11 @@ internal static class ServiceCommand
                     ("--keyboard", parse.GetRequiredValue(keyboard).Length > 0, parse.GetRequiredValue(locale).Length > 0)])
                 {
                     if (given && !needs)
+                    {
+                        var needed = option is "--merge" ? "--answers" : option is "--keyboard" ? "--locale" : "--order";
                         throw new VembarException(ErrorKind.Usage, "option-alone", $"{option} does nothing by itself",
-                            $"Give it with {(option is "--merge" ? "--answers" : option is "--keyboard" ? "--locale" : "--order")}.");
+                            $"Give it with {needed}.");
+                    }
                 }
                 var ordered = parse.GetValue(order) is { } file
                     ? WorkOrder.Read(file, new OrderOptions
@@ -291,7 +294,8 @@ internal static class ServiceCommand
     {
         var table = new Table("Change", "What", "Outcome", "Why", ">Bytes");
         foreach (var change in result.Changes)
-            table.Row(change.Kind, change.What, Word(change, plan), AdviceText.With(change.Why, change.Advice), ServicePage.Bytes(change.Bytes));
+            table.Row(change.Kind, change.What, Word(change, plan), AdviceText.With(change.Why, change.Advice),
+                ServicePage.Bytes(change.Bytes));
         table.Print(session);
         Session.Line();
         if (result.Changes.Any(c => c.Kind.StartsWith("driver", StringComparison.Ordinal) && c.Status == ChangeStatus.Refused

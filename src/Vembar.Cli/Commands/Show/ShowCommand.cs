@@ -39,6 +39,12 @@ internal static class ShowCommand
             });
     }
 
+    private static string ByOrder(OrderOrigin order)
+    {
+        var title = order.Title.Length > 0 ? $" \"{order.Title}\"" : "";
+        return $"by {order.File}{title}, {order.Hash.ToString()[..16]}…";
+    }
+
     private static void Show(ShowResult result, string? only, Session session)
     {
         var first = true;
@@ -153,9 +159,7 @@ internal static class ShowCommand
             var table = new Table("Time", "Action", "Details");
             foreach (var entry in image.History)
             {
-                var details = entry.Order is { } order
-                    ? entry.Details.Prepend($"by {order.File}{(order.Title.Length > 0 ? $" \"{order.Title}\"" : "")}, "
-                    + $"{order.Hash.ToString()[..16]}…").ToList() : entry.Details;
+                var details = entry.Order is { } order ? [ByOrder(order), .. entry.Details] : entry.Details;
                 table.Row(Text.Time(entry.Time), entry.Action, details.Count > 0 ? details[0] : "");
                 foreach (var detail in details.Skip(1))
                     table.Row("", "", detail);

@@ -32,8 +32,9 @@ internal static class SurveyCommand
     {
         if (result.Disk is { } disk)
         {
+            var divided = disk.Scheme == "none" ? "not divided" : $"divided by {disk.Scheme.ToUpperInvariant()}";
             Session.Line($"{result.Source}: {disk.Format}, {Text.Size(disk.Bytes)}, "
-                + $"{(disk.Scheme == "none" ? "not divided" : $"divided by {disk.Scheme.ToUpperInvariant()}")}, sectors of "
+                + $"{divided}, sectors of "
                 + $"{disk.SectorSize} bytes");
             Session.Line();
             var table = new Table(">Volume", "Holds", "File system", "Label", ">Size", ">Used", "What");
@@ -68,7 +69,8 @@ internal static class SurveyCommand
         {
             var take = volume.Take!;
             var unreadable = take.Excluded.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).ToList();
-            Session.Line($"A capture{(result.Volumes.Count > 1 ? $" of volume {volume.Number}" : "")} would take "
+            var ofVolume = result.Volumes.Count > 1 ? $" of volume {volume.Number}" : "";
+            Session.Line($"A capture{ofVolume} would take "
                 + $"{Text.Count(take.Files, "file")}, {Text.Size(take.Bytes)}, and leave out "
                 + $"{Text.Count(take.Excluded.Count - unreadable.Count, "entry", "entries")} that Windows makes anew.");
             if (take.Compacted.Files > 0)

@@ -105,7 +105,8 @@ internal static class WorkspaceCommand
                     () =>
                     {
                         var were = lost == 1 ? "was not saved and is" : "were not saved and are";
-                        Session.Line($"{path} is closed{(lost > 0 ? $"; {Text.Count(lost, "change")} {were} gone" : "")}.");
+                        var gone = lost > 0 ? $"; {Text.Count(lost, "change")} {were} gone" : "";
+                        Session.Line($"{path} is closed{gone}.");
                     });
                 return ExitCode.Done;
             }));
@@ -135,8 +136,9 @@ internal static class WorkspaceCommand
             Table(status, session);
         foreach (var problem in status.Problems)
             Session.Line($"In the way of saving: {problem}");
+        var only = status.Only.Count > 0 ? $" ({string.Join(", ", status.Only)})" : "";
         var of = $"image {status.Image.Number} \"{status.Image.Name}\" of "
-            + $"{status.Archive}{(status.Only.Count > 0 ? $" ({string.Join(", ", status.Only)})" : "")}";
+            + $"{status.Archive}{only}";
         Session.Line(status.Changes.Count == 0 ? $"Nothing was changed; it is {of}."
             : $"{Text.Count(status.Changes.Count, "change")} to {of}; {Text.Count(status.FilesRead, "file")} read, in "
             + $"{Text.Duration(status.Seconds)}.");

@@ -89,9 +89,10 @@ public sealed class DriverPathChange(IReadOnlyList<string> paths, DriverOptions 
             context.MarkModified("SOFTWARE");
             changed = true;
         }
+        var signed = signature.State == SignatureState.Signed ? signature.Why : $"NOT TRUSTED, {signature.Word}: {signature.Why}";
         return outcome(changed
             ? $"{driver.Package.Provider} {driver.Package.Class} {driver.Package.Version}, in {folder}; Windows looks there when it "
             + $"meets a device; "
-            + $"{(signature.State == SignatureState.Signed ? signature.Why : $"NOT TRUSTED, {signature.Word}: {signature.Why}")}" : "");
+            + $"{signed}" : "");
     }
 }

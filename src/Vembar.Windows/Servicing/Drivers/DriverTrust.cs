@@ -154,11 +154,10 @@ public sealed class DriverTrust
         var (stamped, doubt) = StampOf(signer, message.Certificates);
         var (state, why) = Chain(certificate, message.Certificates, stamped ?? _clock.GetUtcNow().UtcDateTime, CodeSigning);
         var when = stamped is not null ? " when it signed" : doubt.Length > 0 ? $", and {doubt}" : ", and there is no time-stamp";
+        var timeStamp = stamped is { } time ? string.Create(CultureInfo.InvariantCulture, $", time-stamped {time:yyyy-MM-dd}") : "";
         why = state switch
         {
-            SignatureState.Signed =>
-                string.Create(CultureInfo.InvariantCulture,
-                $"signed by {name}{(stamped is { } time ? $", time-stamped {time:yyyy-MM-dd}" : "")}"),
+            SignatureState.Signed => $"signed by {name}{timeStamp}",
             SignatureState.Expired => $"the certificate of {name} {why}{when}",
             _ => $"signed by {name}, {why}",
         };

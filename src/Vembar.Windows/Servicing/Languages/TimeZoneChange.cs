@@ -29,10 +29,11 @@ public sealed class TimeZoneChange(string name) : IChange
         if (known.Find(k => k.Equals(name, StringComparison.OrdinalIgnoreCase)) is not { } exact
             || software.Key($@"{Zones}\{exact}") is not { } zone)
         {
+            var meant = EditDistance.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "";
             return [Outcome(ChangeStatus.Refused, WindowsName(name) is { } windows ? $"Windows calls this time zone "
                 + $"'{windows}'{(known.Contains(windows) ? "" : ", which the image does not know")}"
                 : $"the image does not know this time "
-                + $"zone{(EditDistance.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "")}")];
+                + $"zone{meant}")];
         }
         if (zone.Get("TZI") is not (_, { Length: >= Length } tzi))
             return [Outcome(ChangeStatus.Refused, "what the image knows of this time zone is damaged: TZI is missing or too short")];

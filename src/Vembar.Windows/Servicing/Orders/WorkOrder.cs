@@ -192,10 +192,11 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         if (kinds is not [var kind])
         {
             var first = fields.Keys.First();
+            var meant = EditDistance.Nearest(first, names) is { } near ? $"; did you mean '{near}'?" : "";
             yaml.Wrong(item,
                 kinds.Count > 1 ? $"it is {string.Join(" and ", kinds.Select(k => k.Name))} at once; each change is an item of its own"
                 : $"a change has exactly one of "
-                + $"{string.Join(", ", names)}{(EditDistance.Nearest(first, names) is { } near ? $"; did you mean '{near}'?" : "")}");
+                + $"{string.Join(", ", names)}{meant}");
             return null;
         }
         var problems = new List<string>();

@@ -28,8 +28,9 @@ public sealed class FeatureChange(string name, bool on, bool withDependents) : I
             if (wanted.Count == 0)
             {
                 var near = EditDistance.Nearest(name, All().Select(f => f.Feature.Name));
+                var meant = near is null ? "" : $"; did you mean '{near}'?";
                 return [Outcome(ChangeStatus.Refused, $"the image has no feature "
-                    + $"'{name}'{(near is null ? "" : $"; did you mean '{near}'?")}")];
+                    + $"'{name}'{meant}")];
             }
             var outcomes = new List<ChangeOutcome>();
             foreach (var feature in wanted)

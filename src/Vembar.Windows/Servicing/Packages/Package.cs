@@ -182,7 +182,8 @@ public sealed class Package
         var made = new Package(PackageManifest.Parse(text.ToString(), $"{folder}/{PackageManifest.FileName}"), draft.Folder, folder,
             text.ToString());
         if (made.Problems() is { Count: > 0 } problems)
-            throw VembarException.Input("bad-package", $"'{folder}': {problems[0]}", "See docs/packages.md.", [.. problems.Skip(1).Select(p => p.Text)]);
+            throw VembarException.Input("bad-package", $"'{folder}': {problems[0]}", "See docs/packages.md.",
+                [.. problems.Skip(1).Select(p => p.Text)]);
         var beside = Path.Combine(Path.GetDirectoryName(target)!, $".{Path.GetFileName(target)}.{Guid.NewGuid():N}");
         try
         {

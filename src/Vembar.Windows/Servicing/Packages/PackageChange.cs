@@ -99,9 +99,10 @@ public sealed class PackageChange(IReadOnlyList<string> paths) : IChange
     {
         const int Most = 5;
         var those = files.Where(f => which(WindowsPath.Parse(f))).ToList();
+        var more = those.Count > Most ? $" and {those.Count - Most} more" : "";
         return those.Count == 0 ? ""
             : $"takes the place of {what}: "
-            + $"{string.Join(", ", those.Take(Most))}{(those.Count > Most ? $" and {those.Count - Most} more" : "")}";
+            + $"{string.Join(", ", those.Take(Most))}{more}";
     }
 
     // What a package needs comes before it; what is missing, or needs itself, is refused with those that need it.

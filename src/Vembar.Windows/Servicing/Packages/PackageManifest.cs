@@ -396,12 +396,12 @@ public sealed partial record PackageManifest
     {
         static bool Lacks(IReadOnlyList<string> wanted, params IEnumerable<string> there) =>
             wanted.Count > 0 && !wanted.Intersect(there, StringComparer.OrdinalIgnoreCase).Any();
+        var least = LeastBuild > 0 ? $" from {LeastBuild}" : "";
+        var last = LastBuild < int.MaxValue ? $" to {LastBuild}" : "";
         return Lacks(Architectures, install.Architecture, WindowsInstall.ArchitectureWord(install.Architecture))
             ? $"it is for {string.Join(", ", Architectures)}; the image is {install.Architecture}"
             : install.BuildNumber < LeastBuild || install.BuildNumber > LastBuild
-            ? string.Create(CultureInfo.InvariantCulture,
-            $"it is for builds {(LeastBuild > 0 ? $"from {LeastBuild}" : "")}{(LastBuild < int.MaxValue ? $" to {LastBuild}" : "")}; "
-            + $"the image has {install.BuildNumber}").Replace("builds  to", "builds to", StringComparison.Ordinal)
+            ? $"it is for builds{least}{last}; the image has {install.BuildNumber}"
             : Lacks(Editions, install.Edition) ? $"it is for the editions {string.Join(", ", Editions)}; the image is {install.Edition}"
             : Lacks(Languages, install.Languages)
             ? $"it is for the languages {string.Join(", ", Languages)}; the image has {string.Join(", ", install.Languages)}" : null;

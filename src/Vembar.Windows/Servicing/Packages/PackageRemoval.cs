@@ -26,8 +26,9 @@ public sealed class PackageRemoval(string name) : IChange
             if (InUse(context, package.Manifest.Language) is { } use)
                 return [Outcome(ChangeStatus.Refused, use.Text) with { Advice = use.Advice }];
             store.Remove(package);
+            var back = package.State.Replaced.Count > 0 ? $"; {string.Join(", ", package.State.Replaced)} is back" : "";
             return [Outcome(ChangeStatus.Done, $"{package.Title} is "
-                + $"out{(package.State.Replaced.Count > 0 ? $"; {string.Join(", ", package.State.Replaced)} is back" : "")}")];
+                + $"out{back}")];
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
         {

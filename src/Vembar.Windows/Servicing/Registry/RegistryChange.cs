@@ -50,8 +50,9 @@ public sealed class RegistryChange(string path) : IChange
         if (!UserProfiles.IsUser(root))
             return $"{at}: the image has no hive {root}";
         var users = UserProfiles.All(context.Hive("SOFTWARE"));
+        var known = users.Count > 0 ? $"it has {string.Join(", ", users)}" : "it has none";
         return users.Contains(root, StringComparer.OrdinalIgnoreCase) ? $"{at}: the hive of the user {root} is not where ProfileList says"
-            : $"{at}: the image has no user {root}; {(users.Count > 0 ? $"it has {string.Join(", ", users)}" : "it has none")}";
+            : $"{at}: the image has no user {root}; {known}";
     }
 
     /// <summary>Makes changes that are not made yet.</summary>
