@@ -26,19 +26,23 @@ public sealed unsafe partial class NtfsData : IDisposable
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_map_whole_runlist(nint attribute);
 
     private readonly NtfsFile _file;
-    private nint _attribute;
+    private readonly NtfsDataHandle _data;
     private List<(long Start, long End)>? _stretches;
 
     internal NtfsData(NtfsFile file, uint type, string name)
     {
         _file = file;
+        nint attribute;
         fixed (char* characters = name.Length > 0 ? name : "\0")
-            _attribute = ntfs_attr_open(file.Handle, type, characters, (uint)name.Length);
-        if (_attribute == 0)
+            attribute = ntfs_attr_open(file.Handle, type, characters, (uint)name.Length);
+        if (attribute == 0)
             throw file.Volume.Failed(name.Length > 0 ? $"open the stream '{name}' of" : "open the content of", file.DisplayName);
+        _data = new NtfsDataHandle(file.Volume.SafeHandle, attribute);
     }
 
-    private T At<T>(int offset) where T : unmanaged => Unsafe.ReadUnaligned<T>((byte*)_attribute + offset);
+    private nint Handle => !_data.IsClosed ? _data.DangerousGetHandle() : throw new ObjectDisposedException(nameof(NtfsData));
+
+    private T At<T>(int offset) where T : unmanaged => Unsafe.ReadUnaligned<T>((byte*)Handle + offset);
 
     /// <summary>Its length in bytes.</summary>
     public long Length => At<long>(LengthAt);
@@ -52,7 +56,7 @@ public sealed unsafe partial class NtfsData : IDisposable
             return 0;
         fixed (byte* buffer = to)
         {
-            var got = ntfs_attr_pread(_attribute, offset, to.Length, buffer);
+            var got = ntfs_attr_pread(Handle, offset, to.Length, buffer);
             return got >= 0 ? (int)got : throw _file.Volume.Failed("read", _file.DisplayName);
         }
     }
@@ -78,7 +82,7 @@ public sealed unsafe partial class NtfsData : IDisposable
         const int Most = 1 << 26;
         if ((At<nuint>(StateAt) & NonResident) == 0 || (At<ushort>(FlagsAt) & CompressedFlag) != 0)
             return [(0, Length)];
-        if (ntfs_attr_map_whole_runlist(_attribute) != 0)
+        if (ntfs_attr_map_whole_runlist(Handle) != 0)
             throw _file.Volume.Failed("read the list of runs of", _file.DisplayName);
         var found = new List<(long Start, long End)>();
         var run = (byte*)At<nint>(RunsAt);
@@ -107,7 +111,7 @@ public sealed unsafe partial class NtfsData : IDisposable
         {
             long done;
             fixed (byte* buffer = from)
-                done = ntfs_attr_pwrite(_attribute, offset, from.Length, buffer);
+                done = ntfs_attr_pwrite(Handle, offset, from.Length, buffer);
             if (done <= 0)
                 throw _file.Volume.Failed("write", _file.DisplayName);
             from = from[(int)done..];
@@ -119,7 +123,7 @@ public sealed unsafe partial class NtfsData : IDisposable
     /// <exception cref="NativeException">It cannot be set.</exception>
     public void SetLength(long length)
     {
-        if (ntfs_attr_truncate(_attribute, length) != 0)
+        if (ntfs_attr_truncate(Handle, length) != 0)
             throw _file.Volume.Failed("set the length of", _file.DisplayName);
     }
 
@@ -127,15 +131,14 @@ public sealed unsafe partial class NtfsData : IDisposable
     /// <exception cref="NativeException">What was left could not be written.</exception>
     public void Finish()
     {
-        if ((At<ushort>(FlagsAt) & CompressedFlag) != 0 && ntfs_attr_pclose(_attribute) != 0)
+        if ((At<ushort>(FlagsAt) & CompressedFlag) != 0 && ntfs_attr_pclose(Handle) != 0)
             throw _file.Volume.Failed("write", _file.DisplayName);
     }
 
     /// <inheritdoc/>
     public void Dispose()
     {
-        if (_attribute != 0)
-            ntfs_attr_close(_attribute);
-        _attribute = 0;
+        if (_data.Detach() is not 0 and var attribute)
+            ntfs_attr_close(attribute);
     }
 }

@@ -14,7 +14,6 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
     [LibraryImport(NtfsVolume.Library,
         SetLastError = true)]
     private static partial nint ntfs_device_alloc(byte* name, nint state, nint* operations, nint data);
-    [LibraryImport(NtfsVolume.Library)] private static partial int ntfs_device_free(nint device);
 
     private readonly INtfsDevice _device;
     private readonly nint* _operations;
@@ -47,28 +46,28 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
         _operations[8] = (nint)stat;
         _operations[9] = (nint)control;
         fixed (byte* name = "vembar\0"u8)
-            Handle = ntfs_device_alloc(name, 0, _operations, GCHandle.ToIntPtr(_self));
-        if (Handle == 0)
-            throw new NativeException("allocate an NTFS device", "", Marshal.GetLastPInvokeError());
-        if (((nint*)Handle)[PrivateAt / sizeof(nint)] != GCHandle.ToIntPtr(_self) || State(Handle) != 0)
-            throw new DllNotFoundException(
-                $"{NtfsVolume.Library} is not the library that this program was made for: its devices are others");
+            Handle = new NtfsDeviceHandle(ntfs_device_alloc(name, 0, _operations, GCHandle.ToIntPtr(_self)));
+        var errno = Marshal.GetLastPInvokeError();
+        var allocated = Handle.DangerousGetHandle();
+        if (!Handle.IsInvalid && ((nint*)allocated)[PrivateAt / sizeof(nint)] == GCHandle.ToIntPtr(_self) && State(allocated) == 0)
+            return;
+        Dispose();
+        throw allocated == 0 ? new NativeException("allocate an NTFS device", "", errno)
+            : new DllNotFoundException($"{NtfsVolume.Library} is not the library that this program was made for: its devices are others");
     }
 
     /// <summary>The library's device; it is the volume's once that is open.</summary>
-    public nint Handle { get; private set; }
+    public NtfsDeviceHandle Handle { get; }
 
     /// <summary>What went wrong with the device itself; taken by who reports the failed call.</summary>
     public Exception? Failure { get; set; }
 
     /// <summary>Says that the library has freed the device with the volume.</summary>
-    public void Freed() => Handle = 0;
+    public void Freed() => Handle.SetHandleAsInvalid();
 
     public void Dispose()
     {
-        if (Handle != 0)
-            _ = ntfs_device_free(Handle);
-        Handle = 0;
+        Handle.Dispose();
         NativeMemory.Free(_operations);
         if (_self.IsAllocated)
             _self.Free();

@@ -34,12 +34,12 @@ public sealed unsafe partial class NtfsFile : IDisposable
         SetLastError = true)]
     private static partial ulong ntfs_inode_lookup_by_name(nint folder, char* name, int length);
 
-    private nint _inode;
+    private readonly NtfsFileHandle _inode;
 
     internal NtfsFile(NtfsVolume volume, nint inode, string displayName)
     {
         Volume = volume;
-        _inode = inode;
+        _inode = new NtfsFileHandle(volume.SafeHandle, inode);
         DisplayName = displayName;
     }
 
@@ -58,7 +58,7 @@ public sealed unsafe partial class NtfsFile : IDisposable
             : null;
     }
 
-    internal nint Handle => _inode != 0 ? _inode : throw new ObjectDisposedException(nameof(NtfsFile));
+    internal nint Handle => !_inode.IsClosed ? _inode.DangerousGetHandle() : throw new ObjectDisposedException(nameof(NtfsFile));
 
     private T At<T>(int offset) where T : unmanaged => Unsafe.ReadUnaligned<T>((byte*)Handle + offset);
 
@@ -228,16 +228,14 @@ public sealed unsafe partial class NtfsFile : IDisposable
     /// <exception cref="NativeException">The record could not be written.</exception>
     public void Close(NtfsFile? folder = null)
     {
-        if (_inode == 0)
+        if (_inode.Detach() is not (not 0 and var inode))
             return;
-        var inode = _inode;
-        _inode = 0;
         if ((folder is null ? ntfs_inode_close(inode) : ntfs_inode_close_in_dir(inode, folder.Handle)) != 0 && Volume.MayWrite)
             throw Volume.Failed("write", DisplayName);
     }
 
     /// <summary>Says that the library has closed it.</summary>
-    internal void Forget() => _inode = 0;
+    internal void Forget() => _inode.Detach();
 
     /// <inheritdoc/>
     public void Dispose()

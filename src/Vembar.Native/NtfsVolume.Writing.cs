@@ -43,7 +43,7 @@ public sealed unsafe partial class NtfsVolume
     {
         const ushort Dirty = 1;
         var flags = At<ushort>(FlagsAt);
-        if (ntfs_volume_write_flags(_volume, (ushort)(isDirty ? flags | Dirty : flags & ~Dirty)) != 0)
+        if (ntfs_volume_write_flags(Handle, (ushort)(isDirty ? flags | Dirty : flags & ~Dirty)) != 0)
             throw Failed("mark", "the volume");
     }
 
@@ -53,7 +53,7 @@ public sealed unsafe partial class NtfsVolume
     {
         fixed (char* characters = label.Length > 0 ? label : "\0")
         {
-            if (ntfs_volume_rename(_volume, characters, label.Length) != 0)
+            if (ntfs_volume_rename(Handle, characters, label.Length) != 0)
                 throw Failed("set the label of", "the volume");
         }
     }

@@ -21,24 +21,21 @@ public sealed unsafe partial class NtfsVolume : IDisposable
 
     [LibraryImport(Library, SetLastError = true)] private static partial nint ntfs_device_mount(nint device, uint flags);
     [LibraryImport(Library)] private static partial void ntfs_create_lru_caches(nint volume);
-    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_umount(nint volume, int force);
     [LibraryImport(Library, SetLastError = true)] private static partial nint ntfs_inode_open(nint volume, ulong reference);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_volume_get_free_space(nint volume);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_volume_rename(nint volume, char* label, int length);
 
     private readonly NtfsDeviceBridge _bridge;
     private readonly Dictionary<uint, byte[]> _security = [];
-    private nint _volume;
+    private readonly NtfsVolumeHandle _volume;
 
     private IDisposable? _device;
 
     private NtfsVolume(NtfsDeviceBridge bridge, nint volume, bool write)
     {
         _bridge = bridge;
-        _volume = volume;
+        _volume = new NtfsVolumeHandle(bridge, volume);
         MayWrite = write;
-        Context = (nint*)NativeMemory.AllocZeroed(64);
-        *Context = volume;
     }
 
     /// <summary>Opens a volume.</summary>
@@ -56,7 +53,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         NtfsVolume opened;
         try
         {
-            var volume = ntfs_device_mount(bridge.Handle, write ? 0 : ReadOnly | Forensic);
+            var volume = ntfs_device_mount(bridge.Handle.DangerousGetHandle(), write ? 0 : ReadOnly | Forensic);
             if (volume == 0)
                 throw Failed(bridge, "open the NTFS volume", "");
             ntfs_create_lru_caches(volume);
@@ -106,16 +103,18 @@ public sealed unsafe partial class NtfsVolume : IDisposable
         return line is null ? Library : line[line.LastIndexOf('/')..].TrimStart('/');
     }
 
-    internal nint Handle => _volume;
+    internal nint Handle => !_volume.IsClosed ? _volume.DangerousGetHandle() : throw new ObjectDisposedException(nameof(NtfsVolume));
+
+    internal NtfsVolumeHandle SafeHandle => _volume;
 
     internal bool MayWrite { get; }
 
     /// <summary>A security context of the library: the volume and no mapping of users.</summary>
-    internal nint* Context { get; }
+    internal nint* Context => _volume.Context;
 
     internal Dictionary<uint, byte[]> KnownSecurity => _security;
 
-    private T At<T>(int offset) where T : unmanaged => Unsafe.ReadUnaligned<T>((byte*)_volume + offset);
+    private T At<T>(int offset) where T : unmanaged => Unsafe.ReadUnaligned<T>((byte*)Handle + offset);
 
     /// <summary>NTFS' version: 3 for all since Windows 2000.</summary>
     public byte MajorVersion => At<byte>(MajorAt);
@@ -136,7 +135,7 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     /// <exception cref="NativeException">The cluster bitmap cannot be read.</exception>
     public long FreeBytes()
     {
-        if (ntfs_volume_get_free_space(_volume) != 0)
+        if (ntfs_volume_get_free_space(Handle) != 0)
             throw Failed("count the free clusters of", "the volume");
         return At<long>(FreeClustersAt) * ClusterSize;
     }
@@ -147,14 +146,14 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     /// <exception cref="NativeException">There is no such file, or its record is damaged.</exception>
     public NtfsFile Open(ulong reference, string displayName)
     {
-        var inode = ntfs_inode_open(_volume, reference);
+        var inode = ntfs_inode_open(Handle, reference);
         return inode == 0 ? throw Failed("open", displayName) : new NtfsFile(this, inode, displayName);
     }
 
     internal NativeException Failed(string operation, string target) => Failed(_bridge, operation, target);
 
     // What went wrong with the device says more than what the library made of it.
-    private static NativeException Failed(NtfsDeviceBridge bridge, string operation, string target)
+    internal static NativeException Failed(NtfsDeviceBridge bridge, string operation, string target)
     {
         var errno = Marshal.GetLastPInvokeError();
         if (bridge.Failure is not { } failure)
@@ -167,17 +166,11 @@ public sealed unsafe partial class NtfsVolume : IDisposable
     /// <exception cref="NativeException">What was written could not be finished.</exception>
     public void Close()
     {
-        if (_volume == 0)
+        if (_volume.IsClosed)
             return;
-        var volume = _volume;
-        _volume = 0;
-        var code = ntfs_umount(volume, 0);
-        _bridge.Freed();
-        NativeMemory.Free(Context);
-        NativeException? failure = code == 0 && _bridge.Failure is null ? null : Failed("close", "the volume");
-        _bridge.Dispose();
+        _volume.Dispose();
         _device?.Dispose();
-        if (failure is not null && MayWrite)
+        if (_volume.Failure is { } failure && MayWrite)
             throw failure;
     }
 

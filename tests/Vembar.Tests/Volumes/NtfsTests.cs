@@ -371,6 +371,47 @@ public class NtfsTests(DemoDisks demo)
             Assert.Throws<NativeException>(() => NtfsVolume.Open(new MemoryDevice(new byte[1 << 20]), write: false)).Errno);
     }
 
+    // Files and streams that nobody closed, as the collector finds them.
+    [System.Runtime.CompilerServices.MethodImpl(System.Runtime.CompilerServices.MethodImplOptions.NoInlining)]
+    private static void Abandon(NtfsVolume volume, string name)
+    {
+#pragma warning disable CA2000 // that is what is tried here
+        var root = volume.Open(NtfsVolume.Root, "/");
+        var file = volume.Create(root, name, isFolder: false, 0, name);
+        file.OpenData().Write("abandoned"u8, 0);
+        volume.Open(NtfsVolume.Root, "/").OpenData("$nothing is here");
+#pragma warning restore CA2000
+    }
+
+    [Fact]
+    public void WhatNobodyClosedGoesWithItsVolume()
+    {
+        using var folder = new TempFolder();
+        var path = Volume(folder);
+        using (var volume = NtfsVolume.Open(FileDevice.Open(path, write: true), write: true))
+        {
+            for (var i = 0; i < 20; i++)
+            {
+                Assert.Throws<NativeException>(() => Abandon(volume, $"{i}.txt"));
+                GC.Collect();
+                GC.WaitForPendingFinalizers();
+                using var root = volume.Open(NtfsVolume.Root, "/");
+                Assert.NotNull(root.Find($"{i}.txt"));
+            }
+            volume.Close();
+            Assert.Throws<ObjectDisposedException>(() => volume.Open(NtfsVolume.Root, "/"));
+        }
+        Assert.Contains("Free Clusters", Tools.Run("ntfsinfo", ["-m", path]), StringComparison.Ordinal);
+        using var again = NtfsVolume.Open(FileDevice.Open(path, write: false), write: false);
+        Assert.False(again.IsDirty);
+        using var top = again.Open(NtfsVolume.Root, "/");
+        using var last = again.Open(top.Find("19.txt")!.Value, "19.txt");
+        using var data = last.OpenData();
+        var bytes = new byte[9];
+        Assert.Equal(9, data.Read(bytes, 0));
+        Assert.Equal("abandoned"u8.ToArray(), bytes);
+    }
+
     [Fact]
     public void UnreadableFilesFailTheCaptureOrAreLeftOutAndTold()
     {
