@@ -81,7 +81,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
             var began = options.Clock.GetTimestamp();
             while (true)
             {
-                var created = options.MayCreate && !Posix.Exists(path) && TryCreate(path, options);
+                var created = options.MayCreate && !Posix.Exists(path) && ArchiveCreator.TryCreate(path, options);
                 try
                 {
                     return await OpenLockedAsync(place, options with { Wait = options.Wait - options.Clock.GetElapsedTime(began) },
@@ -104,52 +104,6 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
                 ? VembarException.Input("no-such-folder", $"there is no folder for the archive '{path}'", "Check the path.")
                 : VembarException.Input("no-such-archive", $"there is no archive '{path}'", "Check the path.");
         }
-    }
-
-    // A new archive appears under its name whole, as a valid one without images, so that two makers cannot collide.
-    private static bool TryCreate(string path, WriterOptions options)
-    {
-        var fileSystem = options.Files;
-        var full = Path.GetFullPath(path);
-        var scratch = Path.Combine(Path.GetDirectoryName(full)!,
-            $".{Path.GetFileName(full)}.new-{Environment.ProcessId}-{Guid.NewGuid():N}");
-        try
-        {
-            using (var file = fileSystem.CreateNew(scratch))
-                WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, options.BasedOn), options.Clock);
-            fileSystem.Rename(scratch, full, replace: false);
-            return true;
-        }
-        catch (NativeException failure) when (failure.Errno == Errno.Exists)
-        {
-            fileSystem.Delete(scratch);
-            return false;
-        }
-        catch
-        {
-            if (Posix.Exists(scratch))
-                fileSystem.Delete(scratch);
-            throw;
-        }
-    }
-
-    private static void WriteEmpty(IArchiveFile file, ArchiveHeader header, TimeProvider clock)
-    {
-        file.Write(header.Encode(), 0);
-        var catalogue = new Catalogue { Change = "new" };
-        var bytes = JsonSerializer.SerializeToUtf8Bytes(catalogue, RecordJson.Default.Catalogue);
-        var id = Blake3.Hash(bytes);
-        using var builder = new BlockBuilder(BlockKind.Record);
-        builder.Add(id, bytes);
-        var zstd = ZstdPool.Rent();
-        using var block = builder.Pack(Effort.Balanced, zstd, veil: true);
-        ZstdPool.Return(zstd);
-        var at = (long)header.Length;
-        file.Write(block.Bytes, at);
-        var chunks = new ChunkTable();
-        chunks.Set(id, 0, 0, bytes.Length);
-        var info = block.Info with { Offset = at };
-        new StateWriter(file, header, at + info.WholeLength, clock).Write([info], chunks, [], [(info, block.Bytes.ToArray())], id, null);
     }
 
     private static async Task<ArchiveWriter> OpenLockedAsync(ArchiveLocation place, WriterOptions options, bool created,
@@ -401,7 +355,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
         try
         {
             using (var file = options.Files.CreateNew(path))
-                WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases), options.Clock);
+                ArchiveCreator.WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases), options.Clock);
             return TryOpenLocked(new ArchiveLocation(path, other.Place.Bases), options, created: true, WriterPurpose.Change, null)
                 ?? throw VembarException.Environment("archive-locked", $"'{path}' is being written by another process",
                 Advice.Of("archive-locked"));
@@ -435,7 +389,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
                 if (_added[i].Block < 0)
                     throw new InvalidOperationException("a chunk was claimed and never stored");
             }
-            var (blocks, chunks, earlier) = Merged();
+            var (blocks, chunks, earlier) = IndexMerger.Merge(Base, _blocks, _added);
             var state = new StateWriter(_file, Base.Header, _end, _options.Clock);
             var record = state.Prepare(blocks, chunks, earlier, _records, id, Base.Commit);
             EnsureInPlace();
@@ -465,49 +419,6 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
             _broken = true;
             throw error;
         }
-    }
-
-    // Segments that hold not much more than what came after them go into the new one, so that of n changes each is written again some
-    // log n times, and a look-up asks some log n segments. Not much more: of changes that add as many chunks as the one before, each
-    // has a few blocks more or less.
-    private (List<BlockInfo> Blocks, ChunkTable Chunks, List<Extent> Earlier) Merged()
-    {
-        const int Most = 16 << 20;
-        long weight = _blocks.Count + _added.Count;
-        var merged = new Stack<IndexSegment>();
-        var earlier = new List<Extent>();
-        foreach (var segment in Base.Segments)
-        {
-            long own = segment.BlockCount + segment.ChunkCount;
-            if (Base.IsIndexRebuilt || (earlier.Count == 0 && own <= weight + weight / 2 && own + weight <= Most))
-            {
-                merged.Push(segment);
-                weight += own;
-            }
-            else
-                earlier.Insert(0, segment.Extent);
-        }
-        if (merged.Count == 0)
-            return (_blocks, _added, earlier);
-        var blocks = new List<BlockInfo>();
-        var chunks = new ChunkTable();
-        foreach (var segment in merged)
-        {
-            var first = blocks.Count;
-            for (var i = 0; i < segment.BlockCount; i++)
-                blocks.Add(segment.Block(i));
-            // A chunk that was stored again is where it was stored last.
-            for (var i = 0; i < segment.ChunkCount; i++)
-            {
-                var (id, block, offset, length) = segment.Chunk(i);
-                chunks.Set(id, first + block, offset, length);
-            }
-        }
-        var ownFirst = blocks.Count;
-        blocks.AddRange(_blocks);
-        for (var i = 0; i < _added.Count; i++)
-            chunks.Set(_added[i].Id, ownFirst + _added[i].Block, _added[i].Offset, _added[i].Length);
-        return (blocks, chunks, earlier);
     }
 
     /// <summary>Ends the writing. Without a commit before it the file is as it was.</summary>

@@ -15,25 +15,6 @@ namespace Vembar.Tests;
 /// <summary>What must not be written is not, and what was begun and not finished is said.</summary>
 public class DiskSafetyTests
 {
-    private const string Layout = "partitions:\n  - role: windows\n    label: Windows\n    size: 300 MiB\n";
-
-    private static string Archive(TempFolder folder)
-    {
-        for (var i = 0; i < 30; i++)
-            folder.Write($"src/d{i % 4}/f{i}", new string('x', 1000 * i));
-        Tools.Run("ln", [folder.At("src/d0/f0"), folder.At("src/d1/second")]);
-        Do.Capture(folder.At("src"), folder.At("a.vmb"));
-        folder.Write("layout.yaml", Layout);
-        return folder.At("a.vmb");
-    }
-
-    private static string Sparse(TempFolder folder, string name, long length)
-    {
-        using (var file = File.Create(folder.At(name)))
-            file.SetLength(length);
-        return folder.At(name);
-    }
-
     private static VembarException Refused(string archive, string target, Func<DeployRequest, DeployRequest> with) =>
         Assert.Throws<VembarException>(() => Do.Deploy(archive, target, with));
 
@@ -41,7 +22,7 @@ public class DiskSafetyTests
     public void ArchivesAreNoDisks()
     {
         using var folder = new TempFolder();
-        var archive = Archive(folder);
+        var archive = SmallDisks.Archive(folder);
         folder.Write("more/x", "y");
         Do.Capture(folder.At("more"), folder.At("based.vmb"), "based", r => r with { BasedOn = archive });
         File.Copy(archive, folder.At("other.vmb"));
@@ -63,8 +44,8 @@ public class DiskSafetyTests
     public void ADiskInUseIsNotTouched()
     {
         using var folder = new TempFolder();
-        var archive = Archive(folder);
-        var disk = Sparse(folder, "disk.img", 400 << 20);
+        var archive = SmallDisks.Archive(folder);
+        var disk = SmallDisks.Sparse(folder, "disk.img", 400 << 20);
         var request = (DeployRequest r) => r with { MayErase = _ => true, Layout = folder.At("layout.yaml") };
         // As a virtual machine has it.
         using (var server =
@@ -104,7 +85,7 @@ public class DiskSafetyTests
     public async Task OfTwoThatMakeOneDiskOneMakesItAndTheOtherLeavesIt(string name)
     {
         using var folder = new TempFolder();
-        var archive = Archive(folder);
+        var archive = SmallDisks.Archive(folder);
         Exception? Try()
         {
             try
@@ -125,51 +106,6 @@ public class DiskSafetyTests
                 Assert.Equal("Windows", disk.Volumes.Single().FileSystem.Label);
             File.Delete(folder.At(name));
         }
-    }
-
-    [Fact]
-    public void WhatWasErasedBeforeAFailureIsSaid()
-    {
-        using var folder = new TempFolder();
-        var archive = Archive(folder);
-        var disk = Sparse(folder, "disk.img", 400 << 20);
-        var request = new DeployRequest
-        {
-            Image = ImageReference.Parse(archive),
-            Target = disk,
-            MayErase = _ => true,
-            Layout = folder.At("layout.yaml"),
-        };
-        foreach (var phase in new[] { "writing files", "dividing and formatting" })
-        {
-            File.WriteAllText(folder.At("mark"), "mark");
-            using (var open = File.OpenWrite(disk))
-                open.Write("precious"u8);
-            using var stop = new CancellationTokenSource();
-            var told = Assert.ThrowsAny<Exception>(() => Do.Deploy(request, new StopAt(phase, stop), stop.Token));
-            if (phase == "writing files")
-            {
-                Assert.Equal(VembarException.Interrupted, Assert.IsType<VembarException>(told).Code);
-                Assert.Contains("was erased before that", told.Message, StringComparison.Ordinal);
-                using var left = Disk.Open(disk);
-                Assert.Equal(PartitionScheme.None, left.Table.Scheme);
-            }
-            else
-            {
-                // Interrupted before the first byte.
-                Assert.IsAssignableFrom<OperationCanceledException>(told);
-                Assert.Equal("precious", Tools.Run("head", ["-c", "8", disk]));
-            }
-        }
-        // A new image that is not finished is taken away.
-        using var again = new CancellationTokenSource();
-        Assert.ThrowsAny<OperationCanceledException>(() => Do.Deploy(request with
-        {
-            Target = folder.At("new.img"),
-            MayErase = null,
-            Size = 400 << 20,
-        }, new StopAt("writing files", again), again.Token));
-        Assert.False(File.Exists(folder.At("new.img")));
     }
 
     [System.Runtime.InteropServices.DllImport("libc")]
@@ -202,52 +138,10 @@ public class DiskSafetyTests
     }
 
     [Fact]
-    public void ADeploymentIntoAVolumeIsGoneOnWith()
-    {
-        using var folder = new TempFolder();
-        var archive = Archive(folder);
-        folder.Write("base/keep/mine", "mine");
-        folder.Write("base/d1/f1", "older");
-        Do.Capture(folder.At("base"), archive, "base");
-        var disk = folder.At("disk.img");
-        Do.Deploy(archive + "#base", disk, r => r with { Size = 400 << 20, Layout = folder.At("layout.yaml") });
-        var request = new DeployRequest
-        {
-            Image = ImageReference.Parse(archive + "#1"),
-            Target = disk,
-            Volume = 1,
-            KeepExisting = true,
-            Verify = true,
-        };
-        for (var round = 0; round < 3; round++)
-        {
-            using var stop = new CancellationTokenSource();
-            var told = Assert.Throws<VembarException>(() => Do.Deploy(request, new StopAt("writing files", stop), stop.Token));
-            Assert.Matches("interrupted; volume 1 of '.*' holds [0-9]+ of 31 files of the image, each of them whole", told.Message);
-            Assert.Equal("other-deployment", Refused(archive + "#base", disk, r => r with { Volume = 1, KeepExisting = true }).Code);
-        }
-        var done = Do.Deploy(request, NoProgress.Instance, CancellationToken.None);
-        Assert.Empty(done.Differences);
-        Assert.Equal(["d1/f1"], done.Kept);
-        Assert.True(done.Resumed > 0);
-        // Others find a sound volume with all of it.
-        var partition = folder.At("partition.img");
-        using (var open = Disk.Open(disk))
-            Tools.Run("dd", [$"if={disk}", $"of={partition}", "bs=1M", $"skip={open.Volumes[0].Start >> 20}",
-                $"count={open.Volumes[0].Length >> 20}", "conv=sparse", "status=none"]);
-        Assert.DoesNotContain("ERROR", Tools.Run("ntfsresize", ["-i", "-f", partition]), StringComparison.Ordinal);
-        Do.Capture(disk, archive, "back", r => r with { KeepAll = true, Volume = 1 });
-        var names = Do.WithTree(archive, 3,
-            t => t.Walk(t.Root, WindowsPath.Root).Where(e => e.Entry.Kind == EntryKind.File).Select(e => e.Path.ToString()).ToList());
-        Assert.Equal(32, names.Count);
-        Assert.DoesNotContain(names, n => n.StartsWith('.'));
-    }
-
-    [Fact]
     public void DisksAboveTwoTebibytesAreDividedAndReadBack()
     {
         using var folder = new TempFolder();
-        var archive = Archive(folder);
+        var archive = SmallDisks.Archive(folder);
         var disk = folder.At("large.img");
         var done = Do.Deploy(archive, disk, r => r with { Size = 3L << 40 });
         Assert.Empty(done.Differences);
@@ -262,7 +156,7 @@ public class DiskSafetyTests
     {
         using var folder = new TempFolder();
         folder.Write("src/small", "small");
-        var hole = Sparse(folder, "src/hole", 1L << 40);
+        var hole = SmallDisks.Sparse(folder, "src/hole", 1L << 40);
         using (var file = File.OpenWrite(hole))
         {
             file.Position = 1L << 39;

@@ -16,30 +16,6 @@ namespace Vembar.Tests;
 
 public class NtfsTests(DemoDisks demo)
 {
-    private static string Volume(TempFolder folder, string name = "volume.img", int mebibytes = 64)
-    {
-        var path = folder.At(name);
-        using (var file = File.Create(path))
-            file.SetLength((long)mebibytes << 20);
-        Tools.Run("mkntfs", ["-F", "-Q", "-q", "-s", "512", "-c", "4096", "-p", "0", "-H", "255", "-S", "63", "-L", "Probe", path]);
-        return path;
-    }
-
-    // By the FUSE driver, as anybody would make such a volume.
-    private static void Fill(TempFolder folder, string volume, string script)
-    {
-        Directory.CreateDirectory(folder.At("mnt"));
-        Tools.Run("ntfs-3g", ["-o", "streams_interface=xattr", volume, folder.At("mnt")]);
-        try
-        {
-            Tools.Run("sh", ["-e", "-c", script], folder.At("mnt"));
-        }
-        finally
-        {
-            Tools.Run("umount", [folder.At("mnt")]);
-        }
-    }
-
     private const string Rich = """
         mkdir -p "Windows/System32/config" "Program Files/Tarn Valley" deep/a/b/c
         for i in 1 2 3 4 5 6 7 8 9; do printf 'file %s' $i > "Windows/System32/file$i.dll"; done
@@ -61,8 +37,8 @@ public class NtfsTests(DemoDisks demo)
     public void AFolderThatNamesTwoFilesAlikeIsToldAndTheOthersAreCaptured()
     {
         using var folder = new TempFolder();
-        var volume = Volume(folder);
-        Fill(folder, volume, "mkdir d; echo one > d/twin-a.txt; echo two > d/twin-b.txt; echo sound > d/sound.txt; echo too > too.txt");
+        var volume = NtfsVolumes.Make(folder);
+        NtfsVolumes.Fill(folder, volume, "mkdir d; echo one > d/twin-a.txt; echo two > d/twin-b.txt; echo sound > d/sound.txt; echo too > too.txt");
         // Every place that says twin-b says twin-a from now on, as a damaged index may.
         var bytes = File.ReadAllBytes(volume);
         var found = 0;
@@ -123,8 +99,8 @@ public class NtfsTests(DemoDisks demo)
     public void AVolumeMadeByOthersGoesThroughWholeAndOthersSeeTheSame()
     {
         using var folder = new TempFolder();
-        var volume = Volume(folder);
-        Fill(folder, volume, Rich + """
+        var volume = NtfsVolumes.Make(folder);
+        NtfsVolumes.Fill(folder, volume, Rich + """
 
             mkdir junction
             setfattr -h -n system.ntfs_reparse_data -v 0x030000a01800000000000c000e0000005c003f003f005c0043003a0000000000 junction
@@ -220,125 +196,10 @@ public class NtfsTests(DemoDisks demo)
     }
 
     [Fact]
-    public void BootFilesAndStoreFitTheDisk()
-    {
-        using var folder = new TempFolder();
-        var archive = folder.At("a.vmb");
-        Do.Capture(demo.LendingDesk, archive);
-        foreach (var layout in (string[])["uefi", "bios"])
-        {
-            var path = folder.At($"{layout}.img");
-            Do.Deploy(archive, path, r => r with { Size = 1700L << 20, Layout = layout, Verify = false });
-            using var disk = Disk.Open(path);
-            var boot = disk.Volumes[0];
-            Tools.Run("dd", [$"if={path}", $"of={folder.At("boot.img")}", "bs=1M", $"skip={boot.Start >> 20}",
-                $"count={boot.Length >> 20}", "conv=sparse", "status=none"]);
-            if (layout == "uefi")
-            {
-                Tools.Run("fsck.fat", ["-n", folder.At("boot.img")]);
-                Tools.Run("mcopy", ["-n", "-i", folder.At("boot.img"), "::/EFI/Microsoft/Boot/BCD", folder.At("BCD")]);
-                Assert.Contains("::/EFI/Boot/bootx64.efi", Tools.Run("mdir", ["-/", "-b", "-i", folder.At("boot.img"), "::"]),
-                    StringComparison.Ordinal);
-            }
-            else
-            {
-                using var source = ResolvedSource.OpenVolume(disk, boot);
-                Assert.True(source.Exists(WindowsPath.Parse("bootmgr")));
-                File.WriteAllBytes(folder.At("BCD"), source.ReadFile(WindowsPath.Parse("Boot/BCD"), 1 << 20)!);
-            }
-            var store = Tools.Run("reglookup", [folder.At("BCD")]);
-            Assert.Contains($@"Element,SZ,\Windows\system32\winload.{(layout == "uefi" ? "efi" : "exe")}", store, StringComparison.Ordinal);
-            // The store names this very partition: by its GUID, or by the disk's signature and where it begins.
-            var windows = disk.Volumes.Single(v => v.FileSystem.Label == "Windows").Partition!;
-            var hive = RegistryHive.Open(File.ReadAllBytes(folder.At("BCD")), write: false, "BCD");
-            var manager = hive.Key(@"Objects\{9dea862c-5cdd-4e70-acc1-f32b344d4795}\Elements")!;
-            var loader = hive.Key($@"Objects\{manager.Key("23000003")!.GetString("Element")}\Elements")!;
-            var device = loader.Key("21000001")!.Get("Element")!.Value.Bytes;
-            Assert.Equal(88, device.Length);
-            if (layout == "uefi")
-            {
-                Assert.Equal(windows.Id, new Guid(device.AsSpan(32, 16)));
-                Assert.Equal(disk.Table.DiskId, new Guid(device.AsSpan(56, 16)));
-            }
-            else
-                Assert.Equal(windows.Start, BitConverter.ToInt64(device, 32));
-            Tools.Run("regfexport", [folder.At("BCD")]);
-        }
-    }
-
-    [Fact]
-    public void AVolumeCanBeDeployedIntoAndKeepsWhatIsThere()
-    {
-        using var folder = new TempFolder();
-        var archive = folder.At("a.vmb");
-        folder.Write("src/Data/one.txt", "from the image");
-        folder.Write("src/Data/two.txt", "from the image too");
-        Tools.Run("ln", [folder.At("src/Data/one.txt"), folder.At("src/Data/other name.txt")]);
-        Do.Capture(folder.At("src"), archive);
-        var volume = Volume(folder);
-        Fill(folder, volume, "mkdir Data; printf 'from before' > Data/one.txt");
-        Assert.Equal("target-not-empty", Assert.Throws<VembarException>(() => Do.Deploy(archive, volume, r => r with { Volume = 1 })).Code);
-        var result = Do.Deploy(archive, volume, r => r with { Volume = 1, KeepExisting = true });
-        Assert.Equal(["Data/one.txt"], result.Kept);
-        Fill(folder, volume,
-            "test \"$(cat Data/one.txt)\" = 'from before'; test \"$(cat Data/two.txt)\" = 'from the image too'; test \"$(cat 'Data/other "
-            + "name.txt')\" = 'from the image'");
-        Assert.Equal("no-such-volume", Assert.Throws<VembarException>(() => Do.Deploy(archive, volume, r => r with { Volume = 7 })).Code);
-        Assert.Contains(result.Warnings, w => w.Contains("owners and permissions of Linux", StringComparison.Ordinal));
-    }
-
-    [Fact]
-    public void ADiskThatCannotBeFinishedIsTakenAway()
-    {
-        using var folder = new TempFolder();
-        var archive = folder.At("a.vmb");
-        var noise = new byte[80 << 20];
-        new Random(1).NextBytes(noise);
-        folder.Write("src/large.bin", noise);
-        Do.Capture(folder.At("src"), archive, with: r => r with { Effort = Effort.Quick });
-        var layout = folder.Write("small.yaml", "partitions:\n  - role: windows\n    size: 64 MiB\n");
-        Assert.Equal("no-room", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("d.img"), r => r with
-        {
-            Size = 200 << 20,
-            Layout = layout,
-        })).Code);
-        Assert.False(File.Exists(folder.At("d.img")));
-        Assert.Equal("disk-too-small", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("d.img"), r => r with
-        {
-            Size = 200 << 20,
-        })).Code);
-        Assert.False(File.Exists(folder.At("d.img")));
-        // A disk that is there is touched only when that was confirmed.
-        File.WriteAllText(folder.At("old.img"), "precious");
-        using (var old = File.OpenWrite(folder.At("old.img")))
-            old.SetLength(400L << 20);
-        Assert.Equal("target-exists", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"))).Code);
-        Assert.Equal("not-confirmed", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with
-        {
-            MayErase = _ => false,
-            Layout = folder.Write("fits.yaml", "partitions:\n  - role: windows\n    size: 300 MiB\n"),
-        })).Code);
-        // So it is when the image does not go into the partition, or the layout not onto the disk: both are known before.
-        var asked = false;
-        bool Ask(SurveyResult found) => asked = true;
-        Assert.Equal("no-room", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with
-        {
-            MayErase = Ask,
-            Layout = layout,
-        })).Code);
-        Assert.Equal("disk-too-small", Assert.Throws<VembarException>(() => Do.Deploy(archive, folder.At("old.img"), r => r with
-        {
-            MayErase = Ask,
-        })).Code);
-        Assert.False(asked);
-        Assert.Equal("precious", Tools.Run("head", ["-c", "8", folder.At("old.img")]));
-    }
-
-    [Fact]
     public void TheLibraryIsHeldToWhatItMayDo()
     {
         using var folder = new TempFolder();
-        var path = Volume(folder);
+        var path = NtfsVolumes.Make(folder);
         using (var volume = NtfsVolume.Open(FileDevice.Open(path, write: false), write: false))
         {
             Assert.Equal("Probe", volume.Label);
@@ -387,7 +248,7 @@ public class NtfsTests(DemoDisks demo)
     public void WhatNobodyClosedGoesWithItsVolume()
     {
         using var folder = new TempFolder();
-        var path = Volume(folder);
+        var path = NtfsVolumes.Make(folder);
         using (var volume = NtfsVolume.Open(FileDevice.Open(path, write: true), write: true))
         {
             for (var i = 0; i < 20; i++)
@@ -416,8 +277,8 @@ public class NtfsTests(DemoDisks demo)
     public void UnreadableFilesFailTheCaptureOrAreLeftOutAndTold()
     {
         using var folder = new TempFolder();
-        var volume = Volume(folder);
-        Fill(folder, volume,
+        var volume = NtfsVolumes.Make(folder);
+        NtfsVolumes.Fill(folder, volume,
             "mkdir d; for i in 1 2 3 4; do printf \"content of $i\" > d/f$i.txt; done; head -c 200000 /dev/urandom > d/big.bin");
         // The record of one file is overwritten: its place comes from sleuthkit.
         var number = long.Parse(Tools.Run("fls", ["-r", "-p", volume]).Split('\n')
@@ -442,7 +303,7 @@ public class NtfsTests(DemoDisks demo)
     public void AReadErrorHalfWayIsNamedWithItsPath()
     {
         using var folder = new TempFolder();
-        var volume = Volume(folder);
+        var volume = NtfsVolumes.Make(folder);
         Directory.CreateDirectory(folder.At("mnt"));
         Tools.Run("ntfs-3g", ["-o", "compression", volume, folder.At("mnt")]);
         Tools.Run("sh",
