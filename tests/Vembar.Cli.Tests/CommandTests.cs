@@ -29,6 +29,9 @@ public class CommandTests(World world)
             Assert.Matches("(?s)Lending  .*\n  Lending.Print  .*\n    Lending.Labels  ", shown.Output);
         Assert.Matches("(?m)^Shelfmark database +\"%ProgramFiles%", Vembar.Run("show", archive + "#1", "--only", "first-start").Output);
         Assert.Matches("(?m)^shelfmark +7.4 .* in use$", Vembar.Run("show", archive + "#1", "--only", "packages").Output);
+        // What would help is in the words of this program.
+        Assert.Contains("need it; --with-dependents switches them off too",
+            Vembar.Run("service", archive + "#1", "--feature", "Lending=off", "--plan").Output, StringComparison.Ordinal);
         Assert.Equal(2, Vembar.Run("service", archive + "#1", "--feature", "Lending", "--plan").Code);
         Assert.Equal(2, Vembar.Run("service", archive + "#1", "--for", world.At("hardware"), "--plan").Code);
         Assert.Equal(1, Vembar.Run("service", archive + "#1", "--registry", world.At("house/opening-hours.txt"), "--plan").Code);
@@ -110,6 +113,24 @@ public class CommandTests(World world)
         Assert.Equal(0, Vembar.Run("service", archive + "#1", "--locale", "user=en-IE", "--time-zone", "UTC", "--tidy", "logs", "--tidy",
             "dumps", "--ballast", world.At("house/ballast.yaml"), "--in-place").Code);
         Assert.Equal(2, Vembar.Run("service", archive + "#1", "--merge", "--tidy", "logs", "--plan").Code);
+    }
+
+    [Fact]
+    public void ErrorsNameThisProgramsOptions()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        var disk = folder.Write("disk.img", new byte[1 << 20]);
+        string Error(params string[] arguments) => Vembar.Run(arguments).Error;
+        Assert.Contains($"the target '{disk}' is there already, and --size makes a new disk image\nName a file that is not there",
+            Error("deploy", archive + "#1", disk, "--size", "2 GiB").Replace("  ", "", StringComparison.Ordinal), StringComparison.Ordinal);
+        Assert.Contains("--volume deploys into a volume as it is; --size, --layout and --erase make the disk anew",
+            Error("deploy", archive + "#1", disk, "--volume", "1", "--erase"), StringComparison.Ordinal);
+        Assert.Equal(0, Vembar.Run("workspace", "open", archive + "#1", folder.At("work"), "--only", "Windows/Web").Code);
+        Assert.Equal(0, Vembar.Run("capture", world.At("references/bookmobile"), archive, "--name", "Other").Code);
+        Assert.Equal(0, Vembar.Run("drop", archive + "#1").Code);
+        var status = Vembar.Run("workspace", "status", folder.At("work"), "--json");
+        Assert.EndsWith("was dropped since; save it with --as", status.Json.GetProperty("warnings")[0].GetString(), StringComparison.Ordinal);
     }
 
     [Fact]

@@ -38,7 +38,8 @@ public class NtfsTests(DemoDisks demo)
     {
         using var folder = new TempFolder();
         var volume = NtfsVolumes.Make(folder);
-        NtfsVolumes.Fill(folder, volume, "mkdir d; echo one > d/twin-a.txt; echo two > d/twin-b.txt; echo sound > d/sound.txt; echo too > too.txt");
+        NtfsVolumes.Fill(folder, volume,
+            "mkdir d; echo one > d/twin-a.txt; echo two > d/twin-b.txt; echo sound > d/sound.txt; echo too > too.txt");
         // Every place that says twin-b says twin-a from now on, as a damaged index may.
         var bytes = File.ReadAllBytes(volume);
         var found = 0;

@@ -113,7 +113,7 @@ public class PackageTests(DemoFixture demo)
         Assert.Equal(ChangeStatus.Already,
             Do.Service(archive, null, new FeatureChange("Lending.Labels", true, false)).Changes.Single().Status);
         var held = Do.Service(archive, null, new FeatureChange("Lending.Print", false, false)).Changes.Single();
-        Assert.Equal((ChangeStatus.Refused, "Lending.Labels needs it; --with-dependents switches them off too"), (held.Status, held.Why));
+        Assert.Equal((ChangeStatus.Refused, "Lending.Labels needs it", "with-dependents"), (held.Status, held.Why, held.Advice?.Word));
         Assert.Contains("did you mean 'Lending.Labels'?",
             Do.Service(archive, null, new FeatureChange("Lending.Label", true, false)).Changes.Single().Why, StringComparison.Ordinal);
         Do.Service(archive, null, new FeatureChange("Lending.Print", false, true));
@@ -304,8 +304,9 @@ public class PackageTests(DemoFixture demo)
         var archive = demo.CopyArchive(folder);
         Do.Service(archive, null, Add(Pack("polish-1.0")), new LocaleChange("pl-PL", []));
         var refused = Do.Service(archive, "x", new PackageRemoval("polish")).Changes.Single();
-        Assert.Equal((ChangeStatus.Refused, "pl-PL is in use for what Windows is shown in, the system's formats, new users' formats; set "
-            + "another one first: --locale en-GB"), (refused.Status, refused.Why));
+        Assert.Equal((ChangeStatus.Refused, "pl-PL is in use for what Windows is shown in, the system's formats, new users' formats"),
+            (refused.Status, refused.Why));
+        Assert.Equal(("other-locale", "en-GB"), (refused.Advice!.Word, refused.Advice.Arguments["locale"]));
         var changes = Do.Service($"{archive}#1", null, new LocaleChange("en-GB", []), new PackageRemoval("polish")).Changes;
         Assert.All(changes, c => Assert.Equal(ChangeStatus.Done, c.Status));
     }
