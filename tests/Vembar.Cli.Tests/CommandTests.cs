@@ -130,7 +130,8 @@ public class CommandTests(World world)
         Assert.Equal(0, Vembar.Run("capture", world.At("references/bookmobile"), archive, "--name", "Other").Code);
         Assert.Equal(0, Vembar.Run("drop", archive + "#1").Code);
         var status = Vembar.Run("workspace", "status", folder.At("work"), "--json");
-        Assert.EndsWith("was dropped since; save it with --as", status.Json.GetProperty("warnings")[0].GetString(), StringComparison.Ordinal);
+        Assert.EndsWith("was dropped since; save it with --as", status.Json.GetProperty("warnings")[0].GetString(),
+            StringComparison.Ordinal);
     }
 
     [Fact]
