@@ -26,7 +26,7 @@ public sealed unsafe partial class NtfsData : IDisposable
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_attr_map_whole_runlist(nint attribute);
 
     private readonly NtfsFile _file;
-    private readonly NtfsDataHandle _data;
+    private readonly NtfsOpenHandle _data;
     private List<(long Start, long End)>? _stretches;
 
     internal NtfsData(NtfsFile file, uint type, string name)
@@ -37,7 +37,7 @@ public sealed unsafe partial class NtfsData : IDisposable
             attribute = ntfs_attr_open(file.Handle, type, characters, (uint)name.Length);
         if (attribute == 0)
             throw file.Volume.Failed(name.Length > 0 ? $"open the stream '{name}' of" : "open the content of", file.DisplayName);
-        _data = new NtfsDataHandle(file.Volume.SafeHandle, attribute);
+        _data = new NtfsOpenHandle(attribute, file.Volume.SafeHandle.TakeBackData);
     }
 
     private nint Handle => !_data.IsClosed ? _data.DangerousGetHandle() : throw new ObjectDisposedException(nameof(NtfsData));

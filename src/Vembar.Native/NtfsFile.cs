@@ -34,12 +34,12 @@ public sealed unsafe partial class NtfsFile : IDisposable
         SetLastError = true)]
     private static partial ulong ntfs_inode_lookup_by_name(nint folder, char* name, int length);
 
-    private readonly NtfsFileHandle _inode;
+    private readonly NtfsOpenHandle _inode;
 
     internal NtfsFile(NtfsVolume volume, nint inode, string displayName)
     {
         Volume = volume;
-        _inode = new NtfsFileHandle(volume.SafeHandle, inode);
+        _inode = new NtfsOpenHandle(inode, volume.SafeHandle.TakeBackFile);
         DisplayName = displayName;
     }
 

@@ -1,4 +1,3 @@
-using Vembar.Common;
 using Vembar.Common.Formats;
 using Vembar.Store.Format;
 using Vembar.Store.Hashing;

@@ -1,8 +1,6 @@
 using Vembar.Common;
 using Vembar.Images.Nodes;
-using Vembar.Store.Format;
 using Vembar.Store.Reading;
-using Vembar.Store.Writing;
 
 namespace Vembar.Images.Records;
 

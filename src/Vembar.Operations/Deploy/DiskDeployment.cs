@@ -1,7 +1,6 @@
 using Vembar.Common;
 using Vembar.Operations.Survey;
 using Vembar.Volumes.Disks;
-using Vembar.Volumes.Sources;
 using Vembar.Volumes.Targets;
 using Vembar.Windows.Install;
 using Vembar.Windows.Servicing;

@@ -1,14 +1,11 @@
 using System.Diagnostics;
 using Vembar.Common;
 using Vembar.Images.Editing;
-using Vembar.Images.Nodes;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
-using Vembar.Store.Hashing;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
 using Vembar.Store.Writing;
-using Vembar.Windows.Install;
 using Vembar.Windows.Servicing;
 using Vembar.Windows.Servicing.Answers;
 

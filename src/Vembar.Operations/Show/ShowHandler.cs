@@ -5,7 +5,6 @@ using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Store.Reading;
 using Vembar.Windows.Install;
-using Vembar.Windows.Registry;
 using Vembar.Windows.Servicing;
 using Vembar.Windows.Servicing.Drivers;
 using Vembar.Windows.Servicing.Files;

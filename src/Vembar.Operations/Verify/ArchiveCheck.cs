@@ -11,7 +11,6 @@ using Vembar.Store.Hashing;
 using Vembar.Store.Index;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
-using Vembar.Store.Writing;
 
 namespace Vembar.Operations.Verify;
 

@@ -4,14 +4,9 @@ using Vembar.Images.Editing;
 using Vembar.Images.Paths;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
-using Vembar.Operations.Service;
-using Vembar.Store.Hashing;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
-using Vembar.Store.Writing;
-using Vembar.Volumes.Sources;
 using Vembar.Volumes.Targets;
-using Vembar.Windows.Install;
 
 namespace Vembar.Operations.Workspaces;
 

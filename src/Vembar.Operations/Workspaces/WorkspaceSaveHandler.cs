@@ -1,16 +1,10 @@
 using System.Diagnostics;
 using Vembar.Common;
-using Vembar.Images.Editing;
-using Vembar.Images.Paths;
-using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Operations.Service;
-using Vembar.Store.Hashing;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
 using Vembar.Store.Writing;
-using Vembar.Volumes.Sources;
-using Vembar.Volumes.Targets;
 using Vembar.Windows.Install;
 
 namespace Vembar.Operations.Workspaces;

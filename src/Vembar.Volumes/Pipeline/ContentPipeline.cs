@@ -1,5 +1,4 @@
 using System.Threading.Channels;
-using Vembar.Images.Nodes;
 using Vembar.Store.Compression;
 using Vembar.Store.Format;
 using Vembar.Store.Writing;

@@ -1,8 +1,6 @@
 using System.Buffers.Binary;
-using System.Collections.Concurrent;
 using System.Globalization;
 using Vembar.Common;
-using Vembar.Common.Tasks;
 using Vembar.Images.Nodes;
 using Vembar.Images.Paths;
 using Vembar.Images.Records;

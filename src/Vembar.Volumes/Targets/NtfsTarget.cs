@@ -6,7 +6,6 @@ using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Native;
 using Vembar.Store.Reading;
-using Vembar.Volumes.Compaction;
 using Vembar.Volumes.Sources;
 
 namespace Vembar.Volumes.Targets;

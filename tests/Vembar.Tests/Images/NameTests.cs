@@ -3,9 +3,6 @@ using Vembar.Images.Paths;
 using Vembar.Images.Records;
 using Vembar.Native;
 using Vembar.Operations;
-using Vembar.Operations.Capture;
-using Vembar.Operations.Deploy;
-using Vembar.Operations.Diff;
 using Vembar.Store.Reading;
 using Xunit;
 

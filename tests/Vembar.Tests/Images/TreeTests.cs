@@ -6,14 +6,9 @@ using Vembar.Images.Paths;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Operations;
-using Vembar.Operations.Capture;
-using Vembar.Operations.Copy;
-using Vembar.Operations.Drop;
-using Vembar.Operations.Files;
 using Vembar.Store.Format;
 using Vembar.Store.Hashing;
 using Vembar.Store.Reading;
-using Vembar.Store.Writing;
 using Vembar.Windows.Servicing.Files;
 using Xunit;
 

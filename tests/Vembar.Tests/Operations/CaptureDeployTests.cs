@@ -5,7 +5,6 @@ using Vembar.Images.Paths;
 using Vembar.Native;
 using Vembar.Operations;
 using Vembar.Operations.Capture;
-using Vembar.Operations.Deploy;
 using Vembar.Operations.Files;
 using Vembar.Store.Compression;
 using Xunit;

@@ -2,7 +2,6 @@ using Vembar.Common;
 using Vembar.Native;
 using Vembar.Operations;
 using Vembar.Operations.Deploy;
-using Vembar.Operations.Service;
 using Vembar.Windows.Servicing;
 using Vembar.Windows.Servicing.Drivers;
 using Vembar.Windows.Servicing.Files;

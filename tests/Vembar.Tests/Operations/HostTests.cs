@@ -1,5 +1,4 @@
 using System.Runtime;
-using Vembar.Demo;
 using Vembar.Images.Paths;
 using Vembar.Images.Records;
 using Vembar.Operations;

@@ -1,19 +1,12 @@
 using Vembar.Common;
-using Vembar.Images.Nodes;
 using Vembar.Images.Paths;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Operations;
-using Vembar.Operations.Capture;
-using Vembar.Operations.Copy;
-using Vembar.Operations.Drop;
 using Vembar.Operations.Service;
-using Vembar.Operations.Verify;
 using Vembar.Store.Format;
-using Vembar.Store.Index;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
-using Vembar.Store.Writing;
 using Vembar.Windows.Servicing.Files;
 using Xunit;
 

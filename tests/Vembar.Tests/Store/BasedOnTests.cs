@@ -1,9 +1,6 @@
 using Vembar.Common;
 using Vembar.Images.Records;
 using Vembar.Operations;
-using Vembar.Operations.Copy;
-using Vembar.Operations.Drop;
-using Vembar.Operations.Verify;
 using Vembar.Store.Compression;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;

@@ -1,7 +1,5 @@
 using CsCheck;
-using Vembar.Images.Nodes;
 using Vembar.Images.Paths;
-using Vembar.Operations.Capture;
 using Vembar.Store.Chunking;
 using Vembar.Store.Compression;
 using Vembar.Store.Hashing;

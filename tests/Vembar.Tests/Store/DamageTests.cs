@@ -3,8 +3,6 @@ using System.IO.Hashing;
 using Vembar.Common;
 using Vembar.Images.Records;
 using Vembar.Operations;
-using Vembar.Operations.Copy;
-using Vembar.Operations.Drop;
 using Vembar.Operations.History;
 using Vembar.Operations.Service;
 using Vembar.Operations.Verify;

@@ -4,7 +4,6 @@ using Vembar.Common;
 using Vembar.Images.Paths;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
-using Vembar.Store.Hashing;
 using Vembar.Store.Reading;
 using Xunit;
 

@@ -1,7 +1,5 @@
 using Vembar.Images.Records;
 using Vembar.Operations;
-using Vembar.Operations.Copy;
-using Vembar.Operations.Drop;
 using Vembar.Operations.History;
 using Vembar.Operations.Service;
 using Vembar.Store.Compression;

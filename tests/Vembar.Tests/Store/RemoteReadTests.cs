@@ -8,7 +8,6 @@ using Vembar.Images.Records;
 using Vembar.Operations.Files;
 using Vembar.Store.Hashing;
 using Vembar.Store.Reading;
-using Vembar.Store.Writing;
 using Xunit;
 
 namespace Vembar.Tests;

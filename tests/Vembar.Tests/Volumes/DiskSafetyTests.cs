@@ -1,9 +1,6 @@
 using System.Diagnostics;
 using Vembar.Common;
-using Vembar.Images.Nodes;
-using Vembar.Images.Paths;
 using Vembar.Operations;
-using Vembar.Operations.Capture;
 using Vembar.Operations.Deploy;
 using Vembar.Operations.Survey;
 using Vembar.Volumes.Disks;

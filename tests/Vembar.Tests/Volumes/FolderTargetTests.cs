@@ -1,5 +1,4 @@
 using Vembar.Common;
-using Vembar.Images.Nodes;
 using Vembar.Images.Paths;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;

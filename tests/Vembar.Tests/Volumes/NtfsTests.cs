@@ -2,14 +2,7 @@ using Vembar.Common;
 using Vembar.Images.Nodes;
 using Vembar.Images.Paths;
 using Vembar.Native;
-using Vembar.Operations.Capture;
-using Vembar.Operations.Deploy;
-using Vembar.Operations.Survey;
-using Vembar.Store.Compression;
 using Vembar.Volumes.Disks;
-using Vembar.Volumes.Sources;
-using Vembar.Windows.Install;
-using Vembar.Windows.Registry;
 using Xunit;
 
 namespace Vembar.Tests;

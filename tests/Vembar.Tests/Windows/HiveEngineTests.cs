@@ -3,7 +3,6 @@ using System.Globalization;
 using CsCheck;
 using Vembar.Common;
 using Vembar.Operations;
-using Vembar.Operations.Show;
 using Vembar.Windows.Install;
 using Vembar.Windows.Registry;
 using Vembar.Windows.Registry.Hives;

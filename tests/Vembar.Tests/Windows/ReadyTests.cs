@@ -1,7 +1,6 @@
 using Vembar.Common;
 using Vembar.Demo;
 using Vembar.Images.Records;
-using Vembar.Operations.Ready;
 using Vembar.Windows.Inspection;
 using Vembar.Windows.Registry;
 using Xunit;

@@ -3,8 +3,6 @@ using CsCheck;
 using Vembar.Common;
 using Vembar.Images.Paths;
 using Vembar.Operations;
-using Vembar.Operations.Service;
-using Vembar.Operations.Show;
 using Vembar.Windows.Install;
 using Vembar.Windows.Registry;
 using Vembar.Windows.Servicing;

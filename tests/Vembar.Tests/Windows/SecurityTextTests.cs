@@ -1,12 +1,9 @@
 using CsCheck;
 using Vembar.Common;
-using Vembar.Images.Nodes;
 using Vembar.Images.Paths;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Operations;
-using Vembar.Operations.Show;
-using Vembar.Store.Hashing;
 using Vembar.Store.Reading;
 using Vembar.Windows.Registry;
 using Vembar.Windows.Servicing;

@@ -1,7 +1,6 @@
 using Vembar.Common;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
-using Vembar.Operations.Capture;
 using Vembar.Store.Reading;
 using Vembar.Volumes.Sources;
 using Vembar.Windows.Install;

@@ -1,8 +1,6 @@
 using System.Globalization;
 using System.Text;
-using Vembar.Cli.Commands;
 using Vembar.Operations.Drivers;
-using Vembar.Windows.Servicing;
 using Vembar.Windows.Servicing.Drivers;
 
 namespace Vembar.Cli.Commands.Drivers;

@@ -2,7 +2,6 @@ using System.CommandLine;
 using Vembar.Images.Nodes;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
-using Vembar.Operations;
 using Vembar.Operations.Files;
 using Vembar.Store.Reading;
 

@@ -1,6 +1,5 @@
 using Vembar.Cli.Json;
 using Vembar.Images.Records;
-using Vembar.Store.Format;
 using Vembar.Store.Reading;
 
 namespace Vembar.Cli.Commands.List;

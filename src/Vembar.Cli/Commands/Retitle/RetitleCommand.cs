@@ -1,6 +1,5 @@
 using System.CommandLine;
 using Vembar.Cli.Json;
-using Vembar.Images.Records;
 using Vembar.Operations;
 using Vembar.Operations.History;
 

@@ -1,8 +1,6 @@
 using System.Globalization;
 using System.Text;
-using Vembar.Cli.Commands;
 using Vembar.Operations.Service;
-using Vembar.Windows.Servicing;
 
 namespace Vembar.Cli.Commands.Service;
 

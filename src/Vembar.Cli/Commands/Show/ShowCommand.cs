@@ -3,9 +3,7 @@ using Vembar.Cli.Commands.Features;
 using Vembar.Cli.Json;
 using Vembar.Images.Records;
 using Vembar.Operations.Show;
-using Vembar.Windows.Install;
 using Vembar.Windows.Servicing;
-using Vembar.Windows.Servicing.Drivers;
 using Vembar.Windows.Servicing.Tidying;
 
 namespace Vembar.Cli.Commands.Show;

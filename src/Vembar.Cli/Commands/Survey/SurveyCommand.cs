@@ -1,7 +1,5 @@
 using Vembar.Cli.Json;
-using Vembar.Operations.Files;
 using Vembar.Operations.Survey;
-using Vembar.Windows.Install;
 
 namespace Vembar.Cli.Commands.Survey;
 

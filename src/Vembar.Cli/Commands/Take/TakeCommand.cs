@@ -1,6 +1,5 @@
 using System.CommandLine;
 using Vembar.Common;
-using Vembar.Operations;
 using Vembar.Operations.Files;
 
 namespace Vembar.Cli.Commands.Take;

@@ -1,7 +1,6 @@
 using Vembar.Common;
 using Vembar.Common.Files;
 using Vembar.Images.Nodes;
-using Vembar.Images.Paths;
 using Vembar.Images.Records;
 using Vembar.Windows.Install;
 

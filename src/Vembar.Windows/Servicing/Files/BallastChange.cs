@@ -2,7 +2,6 @@ using System.Globalization;
 using Vembar.Common;
 using Vembar.Common.Files;
 using Vembar.Images.Paths;
-using Vembar.Windows.Registry;
 using Vembar.Windows.Servicing.Registry;
 
 namespace Vembar.Windows.Servicing.Files;

@@ -1,4 +1,3 @@
-using Vembar.Images.Editing;
 using Vembar.Images.Paths;
 
 namespace Vembar.Windows.Servicing.Files;

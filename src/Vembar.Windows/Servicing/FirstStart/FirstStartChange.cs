@@ -1,5 +1,4 @@
 using System.Globalization;
-using Vembar.Images.Paths;
 
 namespace Vembar.Windows.Servicing.FirstStart;
 

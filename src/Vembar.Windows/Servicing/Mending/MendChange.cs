@@ -1,6 +1,5 @@
 using System.Globalization;
 using Vembar.Common;
-using Vembar.Images.Paths;
 using Vembar.Windows.Inspection;
 using Vembar.Windows.Install;
 using Vembar.Windows.Registry;

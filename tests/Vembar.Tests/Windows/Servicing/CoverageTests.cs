@@ -1,7 +1,6 @@
 using CsCheck;
 using Vembar.Common;
 using Vembar.Operations;
-using Vembar.Operations.Drivers;
 using Vembar.Windows.Registry;
 using Vembar.Windows.Servicing.Drivers;
 using Xunit;

@@ -1,9 +1,6 @@
 using System.Text;
 using Vembar.Images.Paths;
 using Vembar.Operations;
-using Vembar.Operations.Drivers;
-using Vembar.Operations.Service;
-using Vembar.Operations.Show;
 using Vembar.Windows.Install;
 using Vembar.Windows.Registry;
 using Vembar.Windows.Servicing;

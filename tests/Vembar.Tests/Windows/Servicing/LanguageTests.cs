@@ -1,7 +1,5 @@
 using Vembar.Images.Paths;
 using Vembar.Operations;
-using Vembar.Operations.Service;
-using Vembar.Operations.Show;
 using Vembar.Windows.Servicing;
 using Vembar.Windows.Servicing.Languages;
 using Vembar.Windows.Servicing.Packages;

@@ -1,9 +1,5 @@
 using Vembar.Common;
 using Vembar.Operations;
-using Vembar.Operations.Diff;
-using Vembar.Operations.Ready;
-using Vembar.Operations.Service;
-using Vembar.Operations.Show;
 using Vembar.Windows.Install;
 using Vembar.Windows.Registry;
 using Vembar.Windows.Servicing;

@@ -4,8 +4,6 @@ using Vembar.Images.Paths;
 using Vembar.Images.Records;
 using Vembar.Operations;
 using Vembar.Operations.Service;
-using Vembar.Operations.Show;
-using Vembar.Store.Hashing;
 using Vembar.Windows.Servicing;
 using Vembar.Windows.Servicing.Orders;
 using Vembar.Windows.Servicing.Packages;

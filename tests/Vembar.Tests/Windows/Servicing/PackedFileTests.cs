@@ -1,6 +1,5 @@
 using System.Text;
 using Vembar.Common;
-using Vembar.Operations.Service;
 using Vembar.Windows.Servicing;
 using Vembar.Windows.Servicing.Drivers;
 using Vembar.Windows.Servicing.Folders;

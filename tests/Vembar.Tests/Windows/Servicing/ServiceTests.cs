@@ -4,7 +4,6 @@ using Vembar.Images.Paths;
 using Vembar.Images.Records;
 using Vembar.Operations;
 using Vembar.Operations.Service;
-using Vembar.Operations.Show;
 using Vembar.Windows.Servicing;
 using Vembar.Windows.Servicing.Answers;
 using Vembar.Windows.Servicing.Files;

@@ -1,6 +1,5 @@
 using Vembar.Images.Paths;
 using Vembar.Operations;
-using Vembar.Operations.Drivers;
 using Vembar.Operations.Service;
 using Vembar.Windows.Registry;
 using Vembar.Windows.Servicing;
