@@ -85,9 +85,10 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
             var kept = files.Kept.ToList();
             deployment.WarnOfKept(kept.Count);
             return new DeployResult(deployment.Image, request.Target, files.Files, files.Bytes, deployment.Clock.Elapsed.TotalSeconds,
-                kept, differences,
-                request.Verify, deployment.Warnings, files.Resumed, volumes)
-            { Compacted = files.Compacted };
+                kept, differences, request.Verify, deployment.Warnings, files.Resumed, volumes)
+            {
+                Compacted = files.Compacted,
+            };
         }
         catch (Exception failure)
         {

@@ -33,17 +33,15 @@ internal sealed class FolderDeployment(Deployment deployment)
             var kept = target.Kept.ToList();
             deployment.WarnOfKept(kept.Count);
             return new DeployResult(image, request.Target, target.Files, target.Bytes, deployment.Clock.Elapsed.TotalSeconds, kept,
-                differences,
-                request.Verify, deployment.Warnings, target.Resumed, []);
+                differences, request.Verify, deployment.Warnings, target.Resumed, []);
         }
         catch (Exception failure)
         {
             if (made && Directory.Exists(request.Target) && !Directory.EnumerateFileSystemEntries(request.Target).Any())
                 Directory.Delete(request.Target);
             var left = target is null ? "" : target.Left(request.Target);
-            if (left.Length > 0
-                && Deployment.Wrap(failure, "write into", request.Target, left,
-                "Run the same command again to go on, or remove it.") is { } told)
+            const string Hint = "Run the same command again to go on, or remove it.";
+            if (left.Length > 0 && Deployment.Wrap(failure, "write into", request.Target, left, Hint) is { } told)
                 throw told;
             if (failure is not VembarException && VembarException.From(failure, "write into", request.Target) is { } error)
                 throw error;

@@ -17,7 +17,9 @@ namespace Vembar.Operations.Verify;
 /// <summary>Checks every byte of an archive.</summary>
 internal static class ArchiveCheck
 {
-    // The archive itself comes first: where only a block's head is damaged, its content is good.
+    /// <summary>A chunk that is sound, from the archive or another one. The archive itself comes first: where only a block's head is
+    /// damaged, its content is good.</summary>
+    /// <returns>Null when none has it.</returns>
     public static (BlockKind Kind, ReadOnlyMemory<byte> Bytes)? Good(ArchiveReader archive, IReadOnlyList<ArchiveReader> others,
         ChunkId id)
     {
@@ -216,7 +218,10 @@ internal static class ArchiveCheck
         archive.File.Read(head, block.Offset) == head.Length
         && BlockInfo.HeaderChecksum(head) == System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(32));
 
-    // Every byte belongs to the header, a block, an index segment or a commit record, or is a zero that fills up to the next.
+    /// <summary>Checks that every byte belongs to the header, a block, an index segment or a commit record, or is a zero that fills up to
+    /// the next.</summary>
+    /// <param name="archive">The archive.</param>
+    /// <param name="fillings">Given stretches that fill up and are not zero; null for nobody.</param>
     public static List<Damage> CheckCover(ArchiveReader archive, List<(long Start, long End)>? fillings)
     {
         const int MostFilling = 4096 + 256;
