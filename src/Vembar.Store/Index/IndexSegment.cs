@@ -19,7 +19,7 @@ internal sealed class IndexSegment
     internal const int HeadLength = 32, EarlierLength = 24, BlockLength = 32, ChunkLength = 44, FanOutLength = 256 * 4;
     private const long Large = 16 << 20;
     // How long a segment may be to be read as a whole, and how much of a longer one is read at once.
-    private const int LocalWhole = 1 << 20, RemoteWhole = 16 << 10, LocalPage = 64 << 10, RemotePage = 16 << 10;
+    private const int LocalWhole = 8 << 20, RemoteWhole = 16 << 10, LocalPage = 64 << 10, RemotePage = 16 << 10;
     private static ReadOnlySpan<byte> Magic => "VIDX"u8;
 
     private readonly IByteSource _file;

@@ -88,28 +88,19 @@ public sealed class RemoteReadTests : IDisposable
     }
 
     // A page of the index that is damaged is not what opening looks at; whoever misses a chunk hears what is wrong.
-    [Theory]
-    [InlineData(true)]
-    [InlineData(false)]
-    public void ADamagedPageOfALargeIndexIsTold(bool isRemote)
+    [Fact]
+    public void ADamagedPageOfALargeIndexIsTold()
     {
         var archive = Archive(1, 30_000);
         var bytes = File.ReadAllBytes(archive);
         var record = bytes.AsSpan(bytes.Length - 192);
         var index = (int)BinaryPrimitives.ReadInt64LittleEndian(record[40..]);
         var length = (int)BinaryPrimitives.ReadInt64LittleEndian(record[48..]);
-        Assert.InRange(length, 1 << 20, 1 << 22);
+        Assert.InRange(length, 64 << 10, 1 << 22);
         // Chunks' rows fill most of it, of 44 bytes each.
         for (var at = length / 4; at < length * 3 / 4; at += 44)
             bytes[index + at] ^= 0x55;
-        ArchiveReader Opened()
-        {
-            if (isRemote)
-                return Open(new MemoryByteSource(bytes));
-            File.WriteAllBytes(archive, bytes);
-            return ArchiveReader.Open(archive);
-        }
-        using var reader = Opened();
+        using var reader = Open(new MemoryByteSource(bytes));
         Assert.Equal(2, reader.Images.Count);
         var problem = Assert.Throws<VembarException>(() =>
         {
