@@ -29,7 +29,7 @@ internal sealed class Table(params string[] columns)
             _pages.Add(new Page());
         foreach (var cell in cells)
         {
-            _pages[^1].Text.AddRange(Text.Safe(cell));
+            _pages[^1].Text.AddRange(Text.Safe(cell).AsSpan());
             _pages[^1].Ends.Add(_pages[^1].Text.Count);
         }
         return this;

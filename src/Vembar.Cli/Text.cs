@@ -1,3 +1,4 @@
+using System.Buffers;
 using System.Globalization;
 using System.Text;
 using Vembar.Images.Records;
@@ -43,15 +44,12 @@ internal static class Text
     /// <summary>A text as a terminal may get it: what would steer the terminal is shown as its code.</summary>
     public static string Safe(string text)
     {
-        var isSafe = true;
-        foreach (var c in text)
-            isSafe &= !IsUnsafe(c);
-        if (isSafe)
+        if (!text.AsSpan().ContainsAny(s_unsafe))
             return text;
         var safe = new StringBuilder(text.Length + 8);
         foreach (var c in text)
         {
-            if (IsUnsafe(c))
+            if (s_unsafe.Contains(c))
                 safe.Append(CultureInfo.InvariantCulture, $"\\u{(int)c:x4}");
             else
                 safe.Append(c);
@@ -60,7 +58,8 @@ internal static class Text
     }
 
     // Control characters, and marks that turn the writing direction.
-    private static bool IsUnsafe(char c) => char.IsControl(c) || c is >= '\u202A' and <= '\u202E' or >= '\u2066' and <= '\u2069';
+    private static readonly SearchValues<char> s_unsafe = SearchValues.Create([.. Enumerable.Range(0, 0x2070).Select(c => (char)c)
+        .Where(c => char.IsControl(c) || c is >= '\u202A' and <= '\u202E' or >= '\u2066' and <= '\u2069')]);
 
     /// <summary>How many files are compacted, and what that saves.</summary>
     public static string Compacted(CompactedCount count) =>
