@@ -83,10 +83,14 @@ internal sealed class Bench(int times, string tree, string rows)
                 RedirectStandardError = true,
             })!;
         var error = process.StandardError.ReadToEndAsync();
-        process.StandardOutput.ReadToEnd();
+        var output = process.StandardOutput.ReadToEnd();
         process.WaitForExit();
         if (process.ExitCode != 0)
-            throw new InvalidOperationException($"{command}: {error.Result}");
+        {
+            // A refused change is told on standard output.
+            throw new InvalidOperationException(
+                $"{command} ended with {process.ExitCode}\n{error.Result}\n{output}\n{File.ReadAllText(At("memory"))}");
+        }
         return new Measured(clock.Elapsed.TotalSeconds, long.Parse(File.ReadAllLines(At("memory"))[^1], CultureInfo.InvariantCulture));
     }
 
