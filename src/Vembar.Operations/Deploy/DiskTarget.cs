@@ -175,7 +175,8 @@ internal sealed class DiskTarget : IDisposable
         }
         Directory.CreateDirectory(boots);
         File.WriteAllBytes(Path.Combine(boots, "BCD"),
-            BootStore.Make(Template(tree, install), table, boot, windows, install.Folder, install.Product, Locale(install)));
+            BootStore.Make(Template(tree, install), table, boot, windows, install.Folder, install.Product, Locale(install),
+            tree.Clock.GetUtcNow().UtcDateTime));
     }
 
     private void BiosFiles(TreeEditor tree, WindowsInstall? install, PartitionTable table, Partition boot, Partition windows)
@@ -218,7 +219,8 @@ internal sealed class DiskTarget : IDisposable
         Copy(from.Child("PCAT"), folder);
         Copy(from.Child("Fonts"), MakeFolder(folder, "Fonts"));
         Put(volume, folder, "BCD",
-            BootStore.Make(Template(tree, install), table, boot, windows, install.Folder, install.Product, Locale(install)), 0);
+            BootStore.Make(Template(tree, install), table, boot, windows, install.Folder, install.Product, Locale(install),
+            tree.Clock.GetUtcNow().UtcDateTime), 0);
         volume.Close();
     }
 

@@ -27,12 +27,13 @@ internal static class BootStore
     /// <param name="folder">The name of the Windows folder.</param>
     /// <param name="product">What the entry is called.</param>
     /// <param name="locale">The language of the menu; may be empty.</param>
+    /// <param name="time">The time that its keys get, UTC.</param>
     /// <exception cref="VembarException">The template is damaged.</exception>
     public static byte[] Make(byte[]? template, PartitionTable table, Partition boot, Partition windows, string folder, string product,
-        string locale)
+        string locale, DateTime time)
     {
         var hive = RegistryHive.Open(template?.ToArray() ?? RegistryHive.NewEmpty("NewStoreRoot"), write: true,
-            "the template of the boot store (BCD-Template)");
+            "the template of the boot store (BCD-Template)", time);
         var description = hive.Root.Ensure("Description");
         description.SetString("KeyName", "BCD00000000");
         description.SetDword("System", 1);

@@ -43,7 +43,7 @@ public sealed class RegistryHive
             var image = HiveImage.Open(bytes);
             _ = KeyCell.At(image, image.Root);
             var hive = new RegistryHive(image, null, when, displayName);
-            return write ? hive.ForChanges(cancellation) : hive;
+            return write ? hive.ForChanges(when, cancellation) : hive;
         }
         catch (BinaryFormatException problem)
         {
@@ -70,16 +70,19 @@ public sealed class RegistryHive
     }
 
     /// <summary>The same hive, looked over, to be changed; this one changes with it.</summary>
+    /// <param name="time">The time that changed keys get, UTC.</param>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="VembarException">It is damaged, or was not written to its end.</exception>
-    public RegistryHive ForChanges(CancellationToken cancellation)
+    public RegistryHive ForChanges(DateTime time, CancellationToken cancellation) => ForChanges(time.ToFileTimeUtc(), cancellation);
+
+    private RegistryHive ForChanges(long time, CancellationToken cancellation)
     {
         if (!_image.IsWhole)
             throw VembarException.Input("bad-hive", $"{_shown} was not written to its end, and is not changed",
                 "Let that Windows start and shut down once more, or take the file from another copy of the install.");
         var cells = Guard(() => HiveCheck.Run(_image, cancellation));
-        cells.Time = _time;
-        return new RegistryHive(_image, new HiveEditor(_image, cells, _time), _time, _shown);
+        cells.Time = time;
+        return new RegistryHive(_image, new HiveEditor(_image, cells, time), time, _shown);
     }
 
     /// <summary>Opens a hive that may be damaged, to read what of it is sound; what is not is passed over and told.</summary>

@@ -83,7 +83,7 @@ public sealed class ServiceContext
         if (MayChange)
         {
             HiveLog.Check(Tree, path, hive.SequenceNumber);
-            hive = hive.ForChanges(Cancellation);
+            hive = hive.ForChanges(Tree.Clock.GetUtcNow().UtcDateTime, Cancellation);
         }
         _hives[name] = (hive, [false]);
         return hive;

@@ -9,6 +9,7 @@ using Vembar.Operations.Service;
 using Vembar.Operations.Verify;
 using Vembar.Store.Reading;
 using Vembar.Windows.Servicing.Files;
+using Vembar.Windows.Servicing.Registry;
 using Xunit;
 
 namespace Vembar.Tests;
@@ -77,6 +78,21 @@ public class HostTests(DemoFixture demo)
                 return 0;
             });
         }
+    }
+
+    [Fact]
+    public async Task KeysThatServicingChangesHaveTheHostsTime()
+    {
+        using var folder = new TempFolder();
+        ImageReference image = new(demo.CopyArchive(folder), "1");
+        var host = new OperationHost { Clock = new FixedClock(new DateTimeOffset(2031, 5, 6, 7, 8, 9, TimeSpan.Zero)) };
+        var reg = folder.Write("time.reg",
+            "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tarn Valley\\Clock]\r\n\"a\"=\"b\"\r\n");
+        await new ServiceHandler(host).HandleAsync(
+            new ServiceRequest { Image = image, Changes = [new RegistryChange(reg)], InPlace = true }, NoProgress.Instance, default);
+        Do.Take(image, ["Windows/System32/config/SOFTWARE"], folder.At("taken"));
+        Assert.Contains("/Tarn Valley/Clock,KEY,,2031-05-06 07:08:09",
+            Tools.Run("reglookup", ["-t", "KEY", folder.At("taken/SOFTWARE")]), StringComparison.Ordinal);
     }
 
     [Fact]
