@@ -344,16 +344,16 @@ internal sealed class Bench(int times, string tree, string rows)
             looked[0].Seconds <= 0.3 && looked[1].Seconds <= 0.5 && looked[2].Seconds <= 2 && looked.All(x => x.MemoryKib <= 200 * 1024));
         long Software()
         {
-            Once($"rm -rf {At("taken")} && {_vembar} take {At("r.vmb")}#1 Windows/System32/config/SOFTWARE --to {At("taken")} -q");
+            Once($"rm -rf {At("taken")} && {_vembar} take {At("rounds.vmb")}#1 Windows/System32/config/SOFTWARE --to {At("taken")} -q");
             return Length(Directory.EnumerateFiles(At("taken"), "SOFTWARE", SearchOption.AllDirectories).Single());
         }
         Once($"{_vembar} demo {At("rw")} --world-only --without-disks -q && {_vembar} capture {At("rw")}/references/lending-desk "
-            + $"{At("r.vmb")} --name r -q");
+            + $"{At("rounds.vmb")} --name r -q");
         var before = 0L;
         for (var round = 0; round < 100; round++)
         {
             LargeHives.WriteRound(At("round.reg"), round);
-            Once($"{_vembar} service {At("r.vmb")}#1 --registry {At("round.reg")} --in-place -q");
+            Once($"{_vembar} service {At("rounds.vmb")}#1 --registry {At("round.reg")} --in-place -q");
             if (round == 0)
                 before = Software();
         }

@@ -11,8 +11,7 @@ internal static class Errors
     {
         if (json)
         {
-            var document = new ErrorJson(new ErrorBody(error.Code, AdviceText.MessageOf(error), AdviceText.Of(error),
-                AdviceText.DetailsOf(error)));
+            var document = new ErrorJson(Body(error));
             try
             {
                 Console.Out.WriteLine(JsonSerializer.Serialize(document, CliJson.Default.ErrorJson));
@@ -31,4 +30,8 @@ internal static class Errors
         if (verbose)
             Console.Error.WriteLine(error.ToString());
     }
+
+    /// <summary>An error as JSON tells it.</summary>
+    public static ErrorBody Body(VembarException error) =>
+        new(error.Code, AdviceText.MessageOf(error), AdviceText.Of(error), AdviceText.DetailsOf(error));
 }

@@ -13,6 +13,7 @@ using Vembar.Cli.Commands.Files;
 using Vembar.Cli.Commands.Guide;
 using Vembar.Cli.Commands.History;
 using Vembar.Cli.Commands.List;
+using Vembar.Cli.Commands.Mark;
 using Vembar.Cli.Commands.Orders;
 using Vembar.Cli.Commands.Packages;
 using Vembar.Cli.Commands.Ready;
@@ -65,7 +66,7 @@ internal static class Program
             SurveyCommand.Create(), ReadyCommand.Create(), CaptureCommand.Create(),
             ListCommand.Create(), ShowCommand.Create(), FilesCommand.Create(),
             TakeCommand.Create(), DiffCommand.Create(), VerifyCommand.Create(), CopyCommand.Create(),
-            RetitleCommand.Create(), DropCommand.Create(),
+            RetitleCommand.Create(), MarkCommand.Create(), DropCommand.Create(),
             HistoryCommand.Create(), RewindCommand.Create(), CompactCommand.Create(),
             ServiceCommand.Create(), OrderCommand.Create(), WorkspaceCommand.Create(),
             DriversCommand.Create(), PackageCommand.Create(), FeaturesCommand.Create(),

@@ -54,7 +54,8 @@ internal static class SharedOptions
 
     public static Argument<string> Image(string name = "IMAGE") => new(name)
     {
-        Description = "The image: ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last; the archive alone where it holds one",
+        Description = "The image: ARCHIVE#NUMBER, ARCHIVE#\"NAME\" (its newest version), ARCHIVE#\"NAME@VERSION\", "
+        + "ARCHIVE#\"NAME@CHANNEL\" or ARCHIVE#last; the archive alone where it holds one",
     };
 
     public static Argument<string> Source() => new("SOURCE")

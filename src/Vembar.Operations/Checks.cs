@@ -41,29 +41,110 @@ internal static class Checks
         if (name.All(char.IsAsciiDigit) || name.Equals("last", StringComparison.OrdinalIgnoreCase))
             throw new VembarException(ErrorKind.Usage, "bad-name",
                 $"'{name}' cannot be a name: it would be taken for a number or for the last image", "Give a name with letters.");
+        if (name.Contains('@'))
+            throw new VembarException(ErrorKind.Usage, "bad-name",
+                $"'{name}' cannot be a name: what stands behind '@' is a version or a channel", Advice.Of("version-apart"));
     }
 
-    /// <exception cref="VembarException">Another image has the name.</exception>
-    public static void NameIsFree(ArchiveReader archive, string name, int? exceptNumber = null)
+    /// <summary>A version or a channel that somebody gave.</summary>
+    /// <exception cref="VembarException">Nothing may be called so.</exception>
+    public static void VersionText(string version)
     {
-        if (archive.Images.FirstOrDefault(i => i.Name.Equals(name, StringComparison.OrdinalIgnoreCase)
+        const int Longest = 100;
+        var wrong = version.Length > Longest ? $"the version has {version.Length} characters, which is more than {Longest}"
+            : version.Any(char.IsControl) ? "the version holds control characters"
+            : version.AsSpan().ContainsAny('@', '#') ? $"the version '{version}' holds '@' or '#', which stand before a version and a name"
+            : version != version.Trim() ? $"the version '{version}' begins or ends with a space"
+            : version.Equals(ImageCatalogue.NewestWord, StringComparison.OrdinalIgnoreCase)
+            ? $"'{version}' cannot be a version: it means the newest one"
+            : null;
+        if (wrong is not null)
+            throw new VembarException(ErrorKind.Usage, "bad-version", wrong, "Give one like 2026.10.");
+    }
+
+    /// <summary>What an image that is added will be: no other has its name and version.</summary>
+    /// <param name="archive">The archive.</param>
+    /// <param name="name">The name.</param>
+    /// <param name="version">The version; empty for none.</param>
+    /// <param name="exceptNumber">The image that it takes the place of.</param>
+    /// <exception cref="VembarException">Another image has them, or a channel of the name is called so.</exception>
+    public static void TitleIsFree(ArchiveReader archive, string name, string version, int? exceptNumber = null)
+    {
+        var versions = ImageCatalogue.Of(archive).VersionsOf(name);
+        if (versions.FirstOrDefault(i => i.Version.Equals(version, StringComparison.OrdinalIgnoreCase)
             && i.Number != exceptNumber) is { } taken)
         {
-            throw VembarException.Input("name-taken", $"'{archive.Path}' already holds an image \"{taken.Name}\" (number {taken.Number})",
-                "Choose another name; it holds: " + string.Join(", ", archive.Images.Select(i => $"{i.Number} \"{i.Name}\"")) + ".");
+            throw VembarException.Input("name-taken", $"'{archive.Path}' already holds an image {taken.Title} (number {taken.Number})",
+                "Choose another name or version; it holds: "
+                + string.Join(", ", archive.Images.Select(i => $"{i.Number} {i.Title}")) + ".");
+        }
+        if (version.Length > 0
+            && versions.FirstOrDefault(i => (i.Channels ?? []).Contains(version, StringComparer.OrdinalIgnoreCase)) is { } named)
+        {
+            throw VembarException.Input("name-taken",
+                $"'{version}' cannot be a version of \"{named.Name}\": it is a channel of it, which points at number {named.Number}",
+                "Choose another version.");
         }
     }
 
+    /// <summary>The version of an image that is added: the one that was given, or the next of its name, or none.</summary>
+    /// <param name="archive">The archive.</param>
+    /// <param name="name">The name.</param>
+    /// <param name="given">What was given; null or empty for nothing.</param>
+    /// <param name="host">Has the pattern of versions.</param>
+    /// <param name="notes">Told of a version that was made.</param>
+    /// <exception cref="VembarException">It is taken.</exception>
+    public static string VersionFor(ArchiveReader archive, string name, string? given, OperationHost host, List<string> notes)
+    {
+        if (!string.IsNullOrEmpty(given))
+        {
+            TitleIsFree(archive, name, given);
+            return given;
+        }
+        var versions = ImageCatalogue.Of(archive).VersionsOf(name);
+        if (versions.Count == 0)
+            return "";
+        var next = host.Versions.Next(host.Today,
+            versions.Select(v => v.Version).Concat(versions.SelectMany(v => v.Channels ?? [])));
+        var note = $"there is an image \"{versions[0].Name}\" already, so this one is its next version, {next}";
+        var made = versions[^1] with { Number = int.MaxValue, Version = next, Created = host.Now };
+        if (VersionOrder.OldestFirst([.. versions, made])[^1] != made)
+            note += $"; {versions[^1].Version} stays the newest";
+        notes.Add(note);
+        return next;
+    }
+
+    /// <summary>An image that will be replaced.</summary>
+    /// <param name="archive">The archive.</param>
+    /// <param name="image">The image.</param>
+    /// <param name="version">The version that it gets; null to leave it.</param>
+    /// <exception cref="VembarException">It is locked, or another has the version.</exception>
+    public static void MayReplace(ArchiveReader archive, ImageRecord image, string? version)
+    {
+        if (image.Locked)
+            throw VembarException.Input("image-locked", $"image {image.Number} {image.Title} of '{archive.Path}' is locked",
+                Advice.Of("image-locked", ("image", $"{archive.Path}#{image.Number}")));
+        if (version is not null)
+            TitleIsFree(archive, image.Name, version, image.Number);
+    }
+
+    /// <summary>What an archive's history says of an image that is added or changed ("capture 3 Reading room 2026.10").</summary>
+    /// <param name="what">What is done.</param>
+    /// <param name="number">The image's number.</param>
+    /// <param name="image">The image.</param>
+    public static string Change(string what, int number, ImageRecord image) =>
+        image.Version.Length > 0 ? $"{what} {number} {image.Name} {image.Version}" : $"{what} {number} {image.Name}";
+
     /// <summary>An archive that will be added to: it opens and may be written, or its folder is there and may be.</summary>
     /// <exception cref="VembarException">Neither.</exception>
-    public static void CanAddTo(ArchiveLocation place, string? name)
+    public static void CanAddTo(ArchiveLocation place, string? name, string? version)
     {
         var archive = place.Path;
         if (Native.Posix.Exists(archive))
         {
             using var reader = ArchiveReader.Open(place);
-            if (name is not null)
-                NameIsFree(reader, name);
+            if (name is not null && !string.IsNullOrEmpty(version))
+                TitleIsFree(reader, name, version);
             try
             {
                 Native.Posix.OpenFile(archive, write: true).Dispose();

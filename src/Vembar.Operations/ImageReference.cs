@@ -5,7 +5,7 @@ namespace Vembar.Operations;
 
 /// <summary>An archive and, within it, an image: ARCHIVE#WHICH.</summary>
 /// <param name="Archive">The archive's path.</param>
-/// <param name="Which">A number, a name or "last"; null when none was said.</param>
+/// <param name="Which">A number, a name, NAME@VERSION, NAME@CHANNEL, NAME@newest or "last"; null when none was said.</param>
 public sealed record ImageReference(ArchiveLocation Archive, string? Which)
 {
     /// <summary>Splits at the first '#' behind which the path of a file ends; at the last one where there is no such file.</summary>
@@ -29,7 +29,12 @@ public sealed record ImageReference(ArchiveLocation Archive, string? Which)
         !Directory.Exists(text) && Parse(text).Archive.Path is var path && File.Exists(path) && ArchiveReader.IsArchive(path);
 
     private static ImageReference Split(string text, int at, IReadOnlyList<string> bases) =>
-        new(new ArchiveLocation(text[..at], bases), at + 1 == text.Length ? null : text[(at + 1)..].Trim('"'));
+        new(new ArchiveLocation(text[..at], bases), at + 1 == text.Length ? null : WithoutQuotes(text[(at + 1)..]));
+
+    // Quotes that a shell left stand around the name, or around all of it.
+    private static string WithoutQuotes(string which) =>
+        which.StartsWith('"') && which.IndexOf("\"@", StringComparison.Ordinal) is > 0 and var end ? which[1..end] + which[(end + 1)..]
+        : which.Trim('"');
 
     /// <inheritdoc/>
     public override string ToString() => Which is null ? Archive.Path : $"{Archive}#{Which}";

@@ -1,3 +1,4 @@
+using Vembar.Images.Records;
 using Vembar.Store.Places;
 using Vembar.Store.Writing;
 
@@ -21,15 +22,24 @@ public sealed class OperationHost
     /// <summary>Where what is needed for a while is put.</summary>
     public string TemporaryFolder { get; init; } = Path.GetTempPath();
 
+    /// <summary>Who does the work, for the histories of archives ("user@host").</summary>
+    public string By { get; init; } = $"{Environment.UserName}@{Environment.MachineName}";
+
+    /// <summary>How the versions of images are made that nobody gave one.</summary>
+    public VersionPattern Versions { get; init; } = VersionPattern.Standard;
+
     /// <summary>What is done about memory.</summary>
     public IMemoryPolicy Memory { get; init; } = new NoPolicy();
+
+    /// <summary>The day, where this program runs.</summary>
+    internal DateOnly Today => DateOnly.FromDateTime(Clock.GetLocalNow().DateTime);
 
     /// <summary>The time now, to be recorded.</summary>
     internal DateTime Now => Clock.GetUtcNow().UtcDateTime;
 
     /// <summary>How an archive is opened to be changed.</summary>
     /// <param name="wait">How long to wait for another writer.</param>
-    internal WriterOptions WriterOptions(TimeSpan wait) => new() { Wait = wait, Files = Files, Clock = Clock };
+    internal WriterOptions WriterOptions(TimeSpan wait) => new() { Wait = wait, Files = Files, Clock = Clock, By = By };
 
     private sealed class NoPolicy : IMemoryPolicy, IDisposable
     {

@@ -255,7 +255,7 @@ public class BadInputTests(World world)
         var missing = To("> /dev/full", "list nowhere.vmb --json");
         Assert.Equal((3, true), (missing.Code, missing.Error.Contains("there is no archive", StringComparison.Ordinal)));
         // What was done is done, and that is said.
-        var drop = To("> /dev/full", "drop ARCHIVE#2");
+        var drop = To("> /dev/full", "drop ARCHIVE#2 --confirm");
         Assert.Equal((5, true), (drop.Code, drop.Error.Contains("Whatever was changed is changed", StringComparison.Ordinal)));
         Assert.Single(Vembar.Run("list", archive, "--json").Json.GetProperty("images").EnumerateArray());
         // Nobody hears of it, and it is done.
@@ -285,7 +285,7 @@ public class BadInputTests(World world)
         Assert.Equal(0, Vembar.Run("verify", archive).Code);
         Assert.Equal(0,
             Shell("mkdir src $'b\\xffd' && echo x > src/x && VEMBAR capture src $'b\\xffd/n\\xfe.vmb' --name one && VEMBAR capture src "
-            + "$'b\\xffd/n\\xfe.vmb' --name two && VEMBAR drop $'b\\xffd/n\\xfe.vmb#1' && VEMBAR verify $'b\\xffd/n\\xfe.vmb'").Code);
+            + "$'b\\xffd/n\\xfe.vmb' --name two && VEMBAR drop $'b\\xffd/n\\xfe.vmb#1' --confirm && VEMBAR verify $'b\\xffd/n\\xfe.vmb'").Code);
     }
 
     [Fact]

@@ -7,7 +7,7 @@ namespace Vembar.Cli.Tests;
 public class CommandTests(World world)
 {
     private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy",
-        "retitle", "drop", "history", "rewind", "compact", "service", "order", "workspace", "drivers", "package", "features", "answers",
+        "retitle", "mark", "drop", "history", "rewind", "compact", "service", "order", "workspace", "drivers", "package", "features", "answers",
         "deploy", "demo", "completion"];
 
     [Fact]
@@ -128,7 +128,7 @@ public class CommandTests(World world)
             Error("deploy", archive + "#1", disk, "--volume", "1", "--erase"), StringComparison.Ordinal);
         Assert.Equal(0, Vembar.Run("workspace", "open", archive + "#1", folder.At("work"), "--only", "Windows/Web").Code);
         Assert.Equal(0, Vembar.Run("capture", world.At("references/bookmobile"), archive, "--name", "Other").Code);
-        Assert.Equal(0, Vembar.Run("drop", archive + "#1").Code);
+        Assert.Equal(0, Vembar.Run("drop", archive + "#1", "--confirm").Code);
         var status = Vembar.Run("workspace", "status", folder.At("work"), "--json");
         Assert.EndsWith("was dropped since; save it with --as", status.Json.GetProperty("warnings")[0].GetString(),
             StringComparison.Ordinal);
@@ -398,7 +398,7 @@ public class CommandTests(World world)
         Assert.Equal(0, Vembar.Run("copy", archive + "#2", folder.At("other.vmb"), "--json").Code);
         Assert.Equal("Reading room",
             Vembar.Run("list", folder.At("other.vmb"), "--json").Json.GetProperty("images")[0].GetProperty("name").GetString());
-        Assert.Equal(1, Vembar.Run("drop", archive + "#2", "--json").Json.GetProperty("imagesLeft").GetInt32());
+        Assert.Equal(1, Vembar.Run("drop", archive + "#2", "--confirm", "--json").Json.GetProperty("imagesLeft").GetInt32());
         var verify = Vembar.Run("verify", archive, "--json").Json;
         Assert.True(verify.GetProperty("ok").GetBoolean());
         Assert.Equal(["archive", "ok", "blocks", "bytes", "leftOver", "seconds", "damage", "repaired", "bases", "images"],
@@ -442,18 +442,18 @@ public class CommandTests(World world)
     {
         using var folder = new TempFolder();
         var archive = world.CopyArchive(folder);
-        Assert.Contains("is now \"Pilot\", version 7", Vembar.Run("retitle", archive + "#2", "--name", "Pilot", "--version", "7").Output,
+        Assert.Contains("is now \"Pilot\" 7", Vembar.Run("retitle", archive + "#2", "--name", "Pilot", "--version", "7").Output,
             StringComparison.Ordinal);
-        Assert.Equal(0, Vembar.Run("drop", archive + "#Pilot").Code);
+        Assert.Equal(0, Vembar.Run("drop", archive + "#Pilot", "--confirm").Code);
         var history = Vembar.Run("history", archive, "--json").Json.GetProperty("states");
-        Assert.Equal(["new", "capture 1 Lending desk", "capture 2 Reading room", "retitle 2 Pilot", "drop 2 Pilot"],
+        Assert.Equal(["new", "capture 1 Lending desk", "capture 2 Reading room", "retitle 2 Pilot 7", "drop 2 Pilot 7"],
             history.EnumerateArray().Select(h => h.GetProperty("change").GetString()));
         Assert.Equal(6, Vembar.Run("history", archive).Output.TrimEnd('\n').Split('\n').Length);
         Assert.Contains("Reading room", Vembar.Run("rewind", archive, "--to", "2").Output, StringComparison.Ordinal);
         Assert.Equal(3, Vembar.Run("rewind", archive, "--to", "40").Code);
         Assert.Equal(2, Vembar.Run("rewind", archive).Code);
         Assert.Equal(2, Vembar.Run("list", archive, "--json").Json.GetProperty("images").GetArrayLength());
-        var compact = Vembar.Run("compact", archive, "--json").Json;
+        var compact = Vembar.Run("compact", archive, "--confirm", "--json").Json;
         Assert.True(compact.GetProperty("bytes").GetInt64() <= compact.GetProperty("bytesBefore").GetInt64());
         Assert.Equal(2, Vembar.Run("history", archive, "--json").Json.GetProperty("states").GetArrayLength());
     }

@@ -44,12 +44,12 @@ public class ContractTests(World world)
             ["deploy", archive + "#1", folder.At("deployed.img"), "--size", "2 GiB"],
             ["copy", archive + "#1", folder.At("other.vmb")],
             ["retitle", archive + "#1", "--note", "n"],
-            ["drop", archive + "#2"],
+            ["drop", archive + "#2", "--confirm"],
             ["history", archive],
             ["rewind", archive, "--to", "2"],
             ["verify", archive],
             ["verify", archive, "--recover", folder.At("saved.vmb")],
-            ["compact", archive],
+            ["compact", archive, "--confirm"],
         ];
         foreach (var run in runs)
         {
@@ -86,7 +86,7 @@ public class ContractTests(World world)
         Assert.Equal(expected,
             Keys(Vembar.Run("service", archive + "#1", "--remove", "Windows/Panther", "--plan", "--json").Json.GetProperty("image")));
         Assert.Equal(expected, Keys(Vembar.Run("diff", archive + "#1", archive + "#2", "--json").Json.GetProperty("from")));
-        Assert.Equal(expected, Keys(Vembar.Run("drop", archive + "#2", "--json").Json.GetProperty("image")));
+        Assert.Equal(expected, Keys(Vembar.Run("drop", archive + "#2", "--confirm", "--json").Json.GetProperty("image")));
     }
 
     private static string[] Keys(JsonElement image) => [.. image.EnumerateObject().Select(p => p.Name)];

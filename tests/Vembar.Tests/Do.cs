@@ -9,6 +9,7 @@ using Vembar.Operations.Drivers;
 using Vembar.Operations.Drop;
 using Vembar.Operations.Files;
 using Vembar.Operations.History;
+using Vembar.Operations.Mark;
 using Vembar.Operations.Ready;
 using Vembar.Operations.Service;
 using Vembar.Operations.Show;
@@ -46,8 +47,8 @@ public static class Do
     }
 
     public static CaptureResult Capture(CaptureRequest request, IProgress<OperationProgress>? progress = null,
-        CancellationToken cancellation = default, IFileSystem? layer = null) =>
-        Wait(new CaptureHandler(HostWith(layer)), request, progress, cancellation);
+        CancellationToken cancellation = default, IFileSystem? layer = null, OperationHost? host = null) =>
+        Wait(new CaptureHandler(host ?? HostWith(layer)), request, progress, cancellation);
 
     public static DeployResult Deploy(string image, string target, Func<DeployRequest, DeployRequest>? with = null)
     {
@@ -94,16 +95,19 @@ public static class Do
     public static CompactResult Compact(ArchiveLocation archive, Effort? effort = null, TimeSpan wait = default,
         IProgress<OperationProgress>? progress = null,
         CancellationToken cancellation = default, IFileSystem? layer = null) =>
-        Wait(new CompactHandler(HostWith(layer)), new CompactRequest(archive, effort, wait), progress, cancellation);
+        Wait(new CompactHandler(HostWith(layer)), new CompactRequest(archive, effort, null, wait), progress, cancellation);
 
     public static DropResult Drop(ImageReference image, TimeSpan wait = default, IFileSystem? layer = null,
         CancellationToken cancellation = default) =>
-        Wait(new DropHandler(HostWith(layer)), new DropRequest(image, wait), null, cancellation);
+        Wait(new DropHandler(HostWith(layer)), new DropRequest(image, null, wait), null, cancellation);
 
     public static CopyResult Copy(ImageReference from, ArchiveLocation to, string? name = null, TimeSpan wait = default,
         IProgress<OperationProgress>? progress = null,
         CancellationToken cancellation = default, IFileSystem? layer = null) =>
-        Wait(new CopyHandler(HostWith(layer)), new CopyRequest(from, to, name, wait), progress, cancellation);
+        Wait(new CopyHandler(HostWith(layer)), new CopyRequest(from, to, name, null, wait), progress, cancellation);
+
+    public static MarkResult Mark(MarkRequest request, OperationHost? host = null) =>
+        Wait(new MarkHandler(host ?? OperationHost.Default), request);
 
     public static ImageRecord Retitle(RetitleRequest request, IFileSystem? layer = null, CancellationToken cancellation = default) =>
         Wait(new RetitleHandler(HostWith(layer)), request, null, cancellation);

@@ -77,11 +77,11 @@ def commands():
         ("service", "a.vmb#1", "--put", f"{trees[0]}/d1/f1=put/{name}", "--as", name),
         ("service", "a.vmb#1", "--put", f"{trees[1]}/d1/f1=put/{name}", "--in-place"),
         ("retitle", "a.vmb#1", "--note", name),
-        ("drop", "a.vmb#2"),
+        ("drop", "a.vmb#2", "--confirm"),
         ("rewind", "a.vmb", "--to", str(rng.randrange(1, 4))),
         ("copy", "from.vmb#1", "a.vmb", "--name", name),
-        ("compact", "a.vmb"),
-        ("compact", "a.vmb", "--effort", "quick"),
+        ("compact", "a.vmb", "--confirm"),
+        ("compact", "a.vmb", "--effort", "quick", "--confirm"),
         ("verify", "a.vmb", "--repair-from", "from.vmb"),
     ))
 
@@ -203,7 +203,7 @@ for place, _, files in os.walk(trees[0]):
         own = os.path.join(place, file)
         expected[os.path.relpath(own, trees[0])] = hashlib.sha256(open(own, "rb").read()).digest()
 for arguments in (("capture", trees[0], "prepared.vmb", "--name", "one"), ("capture", trees[1], "prepared.vmb", "--name", "two"),
-                  ("retitle", "prepared.vmb#2", "--note", "x"), ("drop", "prepared.vmb#2"), ("rewind", "prepared.vmb", "--to", "3"),
+                  ("retitle", "prepared.vmb#2", "--note", "x"), ("drop", "prepared.vmb#2", "--confirm"), ("rewind", "prepared.vmb", "--to", "3"),
                   ("capture", trees[2], "from.vmb", "--name", "copied")):
     if run(*arguments)[0] != 0:
         raise SystemExit(f"{arguments} failed")

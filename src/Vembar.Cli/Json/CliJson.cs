@@ -12,6 +12,7 @@ using Vembar.Cli.Commands.Features;
 using Vembar.Cli.Commands.Files;
 using Vembar.Cli.Commands.History;
 using Vembar.Cli.Commands.List;
+using Vembar.Cli.Commands.Mark;
 using Vembar.Cli.Commands.Orders;
 using Vembar.Cli.Commands.Packages;
 using Vembar.Cli.Commands.Ready;
@@ -33,12 +34,14 @@ namespace Vembar.Cli.Json;
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true)]
 [JsonSerializable(typeof(ErrorJson))]
 [JsonSerializable(typeof(ListJson))]
+[JsonSerializable(typeof(ListsJson))]
 [JsonSerializable(typeof(StoreJson))]
 [JsonSerializable(typeof(ServiceJson))]
 [JsonSerializable(typeof(ShowJson))]
 [JsonSerializable(typeof(FilesJson))]
 [JsonSerializable(typeof(TakeJson))]
 [JsonSerializable(typeof(VerifyJson))]
+[JsonSerializable(typeof(MarkJson))]
 [JsonSerializable(typeof(DropJson))]
 [JsonSerializable(typeof(DeployJson))]
 [JsonSerializable(typeof(SurveyJson))]

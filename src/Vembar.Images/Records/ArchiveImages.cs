@@ -16,9 +16,10 @@ public static class ArchiveImages
         public IReadOnlyList<LostImage> LostImages => ImageCatalogue.Of(archive).Lost;
 
         /// <summary>Finds an image.</summary>
-        /// <param name="which">A number, a name (compared without case), or "last"; null means the only one.</param>
+        /// <param name="which">As in <see cref="ImageCatalogue.Find"/>.</param>
+        /// <param name="clock">Tells which are retired; null for the system's clock.</param>
         /// <exception cref="VembarException">There is none, with the names that there are and the nearest.</exception>
-        public ImageRecord Find(string? which) => ImageCatalogue.Of(archive).Find(which);
+        public ImageRecord Find(string? which, TimeProvider? clock = null) => ImageCatalogue.Of(archive).Find(which, clock);
 
         /// <summary>A number that orders contents as they lie in the archive, by the block that they begin in; -1 for nothing.</summary>
         internal long OrderOf(FileContent? content) => content is not { Length: > 0 } ? -1

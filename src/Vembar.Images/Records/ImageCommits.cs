@@ -30,8 +30,24 @@ public static class ImageCommits
                 NextNumber = replace is null ? record.Number + 1 : catalogue.NextNumber,
                 Change = change,
                 Images = [.. catalogue.Images.Where(i => i.Number != record.Number), entry],
+                Channels = writer.WithChannels(record),
             });
             return record;
+        }
+
+        // The channels with those that point at an image as its record says: of its name, no other image has them.
+        private List<ChannelEntry>? WithChannels(ImageRecord record)
+        {
+            var own = record.Channels ?? [];
+            var namesakes = writer.Base.Images.Where(i => i.Name.Equals(record.Name, StringComparison.OrdinalIgnoreCase))
+                .Select(i => i.Number).ToHashSet();
+            List<ChannelEntry> channels =
+            [
+                .. (writer.Base.Catalogue.Channels ?? []).Where(c => c.Image != record.Number
+                    && !(namesakes.Contains(c.Image) && own.Contains(c.Channel, StringComparer.OrdinalIgnoreCase))),
+                .. own.Select(c => new ChannelEntry { Channel = c, Image = record.Number }),
+            ];
+            return channels.Count > 0 ? channels : null;
         }
 
         /// <summary>Makes a new state that lists the given images under the numbers they have.</summary>
@@ -40,12 +56,14 @@ public static class ImageCommits
             Change = change,
             NextNumber = images.Select(i => i.Number).Append(0).Max() + 1,
             Images = [.. images.Select(writer.Store)],
+            Channels = images.Any(i => i.Channels is not null)
+                ? [.. images.SelectMany(i => (i.Channels ?? []).Select(c => new ChannelEntry { Channel = c, Image = i.Number }))] : null,
         });
 
         private CatalogueEntry Store(ImageRecord record) => new()
         {
             Number = record.Number,
-            Record = writer.Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(record, ImageRecordJson.Default.ImageRecord)),
+            Record = writer.Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(record with { Channels = null }, ImageRecordJson.Default.ImageRecord)),
         };
     }
 }

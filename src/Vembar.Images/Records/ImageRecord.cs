@@ -10,10 +10,10 @@ public sealed record ImageRecord
     /// <summary>The image's number; given once.</summary>
     public required int Number { get; init; }
 
-    /// <summary>The image's name; no other image of the archive has it (compared without case).</summary>
+    /// <summary>The image's name; images of one name (compared without case) are its versions.</summary>
     public required string Name { get; init; }
 
-    /// <summary>The organisation's version of it; may be empty.</summary>
+    /// <summary>The organisation's version of it; may be empty. No other image of the name has it (compared without case).</summary>
     public string Version { get; init; } = "";
 
     /// <summary>The edition: the install's own, or as given.</summary>
@@ -78,6 +78,34 @@ public sealed record ImageRecord
     /// <summary>Drivers that were let in although nobody trusted signed them.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
     public IReadOnlyList<UnsignedDriver>? UnsignedDrivers { get; init; }
+
+    /// <summary>Whether it can neither be dropped nor be replaced.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public bool Locked { get; init; }
+
+    /// <summary>Whether it is held back: not given to those who ask for the newest version of its name.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public bool Held { get; init; }
+
+    /// <summary>The day from which on it is retired; null for never.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public DateOnly? Retires { get; init; }
+
+    /// <summary>The channels that point at it. They are kept with the list of images, not in the record.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public IReadOnlyList<string>? Channels { get; init; }
+
+    /// <summary>Name and version, as people say it.</summary>
+    [JsonIgnore]
+    public string Title => Version.Length > 0 ? $"\"{Name}\" {Version}" : $"\"{Name}\"";
+
+    /// <summary>Whether it is given to those who ask for the newest version of its name.</summary>
+    /// <param name="today">The day it is asked for.</param>
+    public bool IsOffered(DateOnly today) => !Held && !IsRetired(today);
+
+    /// <summary>Whether it is retired.</summary>
+    /// <param name="today">The day it is asked for.</param>
+    public bool IsRetired(DateOnly today) => Retires is { } day && day <= today;
 
     /// <summary>Members that a newer program wrote; kept as they are.</summary>
     [JsonExtensionData]

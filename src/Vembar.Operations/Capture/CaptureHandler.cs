@@ -31,13 +31,14 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         Checks.Collect(problems, () =>
         {
             Checks.ImageName(request.Name);
+            Checks.VersionText(request.Version);
             return "";
         });
         var exclusions = Checks.Collect(problems, () => new Exclusions(request.LeaveOut, request.KeepAll));
         using var found = Checks.Collect(problems, () => ResolvedSource.Open(request.Source, request.Volume));
         Checks.Collect(problems, () =>
         {
-            Checks.CanAddTo(request.Archive, request.Name);
+            Checks.CanAddTo(request.Archive, request.Name, request.Version);
             return "";
         });
         var based = request.BasedOn is null ? null : Checks.Collect(problems, () => BaseOf(request));
@@ -55,18 +56,15 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         var install = ReadInstall(source, warnings);
         var findings = install is null && WindowsInstall.FindFolder(source) is null ? null : ReadinessCheck.Check(source, rules!);
         Refuse(request, findings);
-        using var writer = await ArchiveWriter.OpenAsync(place, new WriterOptions
+        using var writer = await ArchiveWriter.OpenAsync(place, host.WriterOptions(request.Wait) with
         {
             MayCreate = true,
             Effort = request.Effort,
-            Wait = request.Wait,
-            Files = host.Files,
-            Clock = host.Clock,
             BasedOn = based is null ? [] : [based],
         }, cancellation).ConfigureAwait(false);
         // A base that is missing is told before anything is read.
         _ = writer.Base.Bases;
-        Checks.NameIsFree(writer.Base, request.Name);
+        var version = Checks.VersionFor(writer.Base, request.Name, request.Version, host, warnings);
         if (writer.LeftOverRemoved > 0)
             warnings.Add($"{writer.LeftOverRemoved} bytes that an interrupted run left at the end of '{request.Archive}' were removed");
 
@@ -115,7 +113,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         {
             Number = 0,
             Name = request.Name,
-            Version = request.Version,
+            Version = version,
             Edition = request.Edition ?? install?.Edition ?? "",
             Note = request.Note,
             Labels = request.Labels,
@@ -149,7 +147,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
                 Details = [$"from {Path.GetFullPath(request.Source)}{ofVolume}"],
             }],
         };
-        record = writer.CommitImage(record, null, $"capture {writer.Base.Catalogue.NextNumber} {request.Name}");
+        record = writer.CommitImage(record, null, Checks.Change("capture", writer.Base.Catalogue.NextNumber, record));
         var stats = new StoreStats(record.Files, filesRead, tree.Bytes, tree.BytesRead + state.BytesRead, state.BytesNew,
             writer.BytesStored, clock.Elapsed.TotalSeconds);
         return new CaptureResult(request.Archive.Path, record, stats, leftOut, warnings);

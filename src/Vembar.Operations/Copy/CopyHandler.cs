@@ -18,26 +18,35 @@ public sealed class CopyHandler(OperationHost host) : IOperationHandler<CopyRequ
         var clock = Stopwatch.StartNew();
         var problems = new List<VembarException>();
         using var source = Checks.Collect(problems, () => ArchiveReader.Open(from.Archive));
-        var image = source is null ? null : Checks.Collect(problems, () => source.Find(from.Which));
+        var image = source is null ? null : Checks.Collect(problems, () => source.Find(from.Which, host.Clock));
         Checks.Collect(problems, () =>
         {
             if (name is not null)
                 Checks.ImageName(name);
-            Checks.CanAddTo(to, name ?? image?.Name);
+            Checks.VersionText(request.Version ?? "");
+            Checks.CanAddTo(to, name ?? image?.Name, request.Version);
             return "";
         });
         Checks.Throw(problems);
         using var writer = await ArchiveWriter.OpenAsync(to, host.WriterOptions(request.Wait) with { MayCreate = true }, cancellation)
             .ConfigureAwait(false);
-        Checks.NameIsFree(writer.Base, name ?? image!.Name);
+        var notes = new List<string>();
+        var version = VersionIn(writer.Base, image!, request, notes);
 
         var tree = new ImageTree(source!, image!.Root, from.ToString());
         var needed = new NeededChunks(source!, writer);
         needed.Want(tree, image.Root);
         var (done, fresh, whole) = await needed.CopyAsync(recompress: false, progress, cancellation).ConfigureAwait(false);
+        var isSame = version == image.Version && (name is null || name.Equals(image.Name, StringComparison.OrdinalIgnoreCase));
         var record = image with
         {
             Name = name ?? image.Name,
+            Version = version,
+            // Marks and channels are of this very version.
+            Locked = image.Locked && isSame,
+            Held = image.Held && isSame,
+            Retires = isSame ? image.Retires : null,
+            Channels = isSame ? image.Channels : null,
             Origin = new ImageOrigin { Kind = "image", From = $"{source!.Header.Id:D}#{image.Number}", Program = Checks.ProgramVersion },
             History = [.. image.History, new HistoryEntry
             {
@@ -46,8 +55,20 @@ public sealed class CopyHandler(OperationHost host) : IOperationHandler<CopyRequ
                 Details = [$"from {Path.GetFullPath(from.Archive.Path)}#{image.Number}"],
             }],
         };
-        record = writer.CommitImage(record, null, $"copy {writer.Base.Catalogue.NextNumber} {record.Name}");
+        record = writer.CommitImage(record, null, Checks.Change("copy", writer.Base.Catalogue.NextNumber, record));
         return new CopyResult(to.Path, record,
-            new StoreStats(image.Files, 0, image.Bytes, done, fresh, writer.BytesStored, clock.Elapsed.TotalSeconds), whole);
+            new StoreStats(image.Files, 0, image.Bytes, done, fresh, writer.BytesStored, clock.Elapsed.TotalSeconds), whole)
+        {
+            Notes = notes,
+        };
+    }
+
+    // The image keeps its version, unless the other archive has that one.
+    private string VersionIn(ArchiveReader archive, ImageRecord image, CopyRequest request, List<string> notes)
+    {
+        var name = request.Name ?? image.Name;
+        var isFree = image.Version.Length > 0
+            && ImageCatalogue.Of(archive).VersionsOf(name).All(v => !v.Version.Equals(image.Version, StringComparison.OrdinalIgnoreCase));
+        return Checks.VersionFor(archive, name, request.Version ?? (isFree ? image.Version : null), host, notes);
     }
 }

@@ -6,5 +6,6 @@ namespace Vembar.Operations.Copy;
 /// <param name="Image">The image.</param>
 /// <param name="To">The archive; made when there is none.</param>
 /// <param name="Name">The name there; null for the same.</param>
+/// <param name="Version">The version there; null for its own, or the next one where that is taken.</param>
 /// <param name="Wait">How long to wait for another writer.</param>
-public sealed record CopyRequest(ImageReference Image, ArchiveLocation To, string? Name, TimeSpan Wait);
+public sealed record CopyRequest(ImageReference Image, ArchiveLocation To, string? Name, string? Version, TimeSpan Wait);

@@ -22,7 +22,7 @@ public sealed class DeployHandler(OperationHost host) : IOperationHandler<Deploy
         var clock = Stopwatch.StartNew();
         var problems = new List<VembarException>();
         using var archive = Checks.Collect(problems, () => ArchiveReader.Open(request.Image.Archive, host.Files));
-        var image = archive is null ? null : Checks.Collect(problems, () => archive.Find(request.Image.Which));
+        var image = archive is null ? null : Checks.Collect(problems, () => archive.Find(request.Image.Which, host.Clock));
         var isDisk = request.Size is not null || request.Volume is not null || request.Layout is not null || request.MayErase is not null
             || (Path.Exists(request.Target) ? !Directory.Exists(request.Target) : DiskDeployment.IsDiskName(request.Target));
         var layout = isDisk && request.Volume is null ? Checks.Collect(problems, () => DiskLayout.Named(request.Layout ?? "uefi")) : null;

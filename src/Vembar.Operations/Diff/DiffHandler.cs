@@ -28,7 +28,7 @@ public sealed class DiffHandler(OperationHost host) : IOperationHandler<DiffRequ
         // One archive is read once: what is expanded for the one image serves the other.
         using var other = from.Archive == to.Archive ? null : ArchiveReader.Open(to.Archive, host.Files);
         var second = other ?? first;
-        var (a, b) = (first.Find(from.Which), second.Find(to.Which));
+        var (a, b) = (first.Find(from.Which, host.Clock), second.Find(to.Which, host.Clock));
         var left = new ImageTree(first, a.Root, from.ToString());
         var right = new ImageTree(second, b.Root, to.ToString());
         var added = new List<string>();

@@ -22,7 +22,7 @@ public sealed class CoverageHandler(OperationHost host) : IOperationHandler<Cove
         if (image is null)
             return Compare(paths, WindowsTarget.Newest(architecture), null, [], profiles, trust, cancellation);
         using var archive = ArchiveReader.Open(image.Archive, host.Files);
-        var record = archive.Find(image.Which);
+        var record = archive.Find(image.Which, host.Clock);
         var displayName = $"{archive.Path}#{record.Number}";
         var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, displayName))) { MayChange = false };
         var (store, why) = DriverStore.Open(context);

@@ -27,7 +27,7 @@ public sealed class DriversHandler(OperationHost host) : IOperationHandler<Drive
         var found = paths.SelectMany(p => FoundInf.Find(p, damaged, cancellation)).DistinctBy(f => f.DisplayName).ToList();
         var given = found.Count;
         if (store is not null)
-            found.AddRange(store.Listed.Select(l => store.Locate(l, $"{archive!.Path}#{archive.Find(image!.Which).Number}/{l.Inf}")));
+            found.AddRange(store.Listed.Select(l => store.Locate(l, $"{archive!.Path}#{archive.Find(image!.Which, host.Clock).Number}/{l.Inf}")));
         foreach (var inf in found)
         {
             cancellation.ThrowIfCancellationRequested();
@@ -68,9 +68,9 @@ public sealed class DriversHandler(OperationHost host) : IOperationHandler<Drive
         return rows;
     }
 
-    private static DriverStore OpenStore(ArchiveReader archive, ImageReference image)
+    private DriverStore OpenStore(ArchiveReader archive, ImageReference image)
     {
-        var record = archive.Find(image.Which);
+        var record = archive.Find(image.Which, host.Clock);
         var displayName = $"{archive.Path}#{record.Number}";
         var context = new ServiceContext(new TreeEditor(new ImageTree(archive, record.Root, displayName))) { MayChange = false };
         var (store, why) = DriverStore.Open(context);

@@ -4,6 +4,7 @@ using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Store.Compression;
 using Vembar.Store.Places;
+using Vembar.Store.Reading;
 using Vembar.Store.Writing;
 
 namespace Vembar.Operations.Drop;
@@ -16,7 +17,7 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
     public async Task<CompactResult> HandleAsync(CompactRequest request, IProgress<OperationProgress> progress,
         CancellationToken cancellation)
     {
-        var (place, effort, _) = request;
+        var (place, effort, _, _) = request;
         var clock = Stopwatch.StartNew();
         var path = place.Path;
         var fileSystem = host.Files;
@@ -24,9 +25,14 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
         var full = Path.GetFullPath(path);
         if (File.Exists(full) && File.ResolveLinkTarget(full, returnFinalTarget: true) is { } target)
             full = target.FullName;
+        // Nobody is kept from writing while somebody thinks.
+        var asked = request.MayCompact is null ? null : await AskAsync(request, full, cancellation).ConfigureAwait(false);
         // What is not known would be left out.
         using var old = await ArchiveWriter.OpenAsync(new ArchiveLocation(full, place.Bases), host.WriterOptions(request.Wait),
             cancellation).ConfigureAwait(false);
+        if (asked is not null && asked != old.Base.Sequence)
+            throw VembarException.Input("archive-changed", $"'{path}' was changed by somebody else meanwhile",
+                "Look again, and compact it if that is still meant.");
         var folder = Path.GetDirectoryName(full)!;
         var prefix = $".{Path.GetFileName(full)}.compact-";
         // The lock is ours, so what another run left behind belongs to nobody.
@@ -74,6 +80,19 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
         }
         return new CompactResult(path, old.Base.Images.Count, before, Native.Posix.Stat(null, Native.PosixName.Encode(full)).Size,
             clock.Elapsed.TotalSeconds);
+    }
+
+    // The state that was asked about; null where nothing goes.
+    private async Task<long?> AskAsync(CompactRequest request, string file, CancellationToken cancellation)
+    {
+        using var reader = ArchiveReader.Open(new ArchiveLocation(file, request.Archive.Bases), host.Files);
+        var loss = await Task.Run(() => CompactLosses.Of(reader, file), cancellation).ConfigureAwait(false);
+        if (loss.IsNothing)
+            return null;
+        if (!request.MayCompact!(loss with { Archive = request.Archive.Path }))
+            throw VembarException.Input("not-confirmed", $"'{request.Archive}' was not compacted: that was not confirmed",
+                Advice.Of("confirm-compact"));
+        return reader.Sequence;
     }
 
     private static void Remove(string scratch, IFileSystem fileSystem)

@@ -19,7 +19,7 @@ public sealed class PrintHandler(OperationHost host) : IOperationHandler<PrintRe
     {
         var (reference, path, to) = request;
         using var archive = ArchiveReader.Open(reference.Archive, host.Files);
-        var image = archive.Find(reference.Which);
+        var image = archive.Find(reference.Which, host.Clock);
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         var at = WindowsPath.Parse(path);
         if (FileSearch.Locate(tree, at) is not { Content: { } content })

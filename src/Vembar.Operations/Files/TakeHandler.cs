@@ -17,7 +17,7 @@ public sealed class TakeHandler(OperationHost host) : IOperationHandler<TakeRequ
     {
         var (reference, paths, to) = request;
         using var archive = ArchiveReader.Open(reference.Archive, host.Files);
-        var image = archive.Find(reference.Which);
+        var image = archive.Find(reference.Which, host.Clock);
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         var problems = new List<VembarException>();
         var found = new List<FoundEntry>();

@@ -6,6 +6,7 @@ namespace Vembar.Operations.History;
 /// <param name="Change">What made it; empty where that is damaged.</param>
 /// <param name="Images">The images that it lists: number and name; a name is empty where the image's record is damaged.</param>
 /// <param name="End">Where it ends in the file, in bytes.</param>
+/// <param name="By">Who made it ("user@host"); empty where that was not noted.</param>
 /// <param name="Problem">What of it is damaged, so that it cannot be gone back to; empty for nothing.</param>
 public sealed record ArchiveState(long Number, DateTime Time, string Change, IReadOnlyList<(int Number, string Name)> Images, long End,
-    string Problem);
+    string By, string Problem);

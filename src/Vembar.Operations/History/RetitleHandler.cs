@@ -1,5 +1,6 @@
 using Vembar.Common;
 using Vembar.Images.Records;
+using Vembar.Store.Reading;
 using Vembar.Store.Writing;
 
 namespace Vembar.Operations.History;
@@ -17,15 +18,28 @@ public sealed class RetitleHandler(OperationHost host) : IOperationHandler<Retit
                 Advice.Of("nothing-to-retitle"));
         if (request.Name is not null)
             Checks.ImageName(request.Name);
+        Checks.VersionText(request.Version ?? "");
         using var writer = await ArchiveWriter.OpenAsync(request.Image.Archive, host.WriterOptions(request.Wait), cancellation)
             .ConfigureAwait(false);
-        var image = writer.Base.Find(request.Image.Which);
-        if (request.Name is not null)
-            Checks.NameIsFree(writer.Base, request.Name, exceptNumber: image.Number);
+        var image = writer.Base.Find(request.Image.Which, host.Clock);
+        if (request.Name is not null || request.Version is not null)
+            Checks.TitleIsFree(writer.Base, request.Name ?? image.Name, request.Version ?? image.Version, exceptNumber: image.Number);
+        EnsureChannelsAreFree(writer.Base, request.Name ?? image.Name, image);
         var title = new ImageTitle { Version = request.Version, Edition = request.Edition, Note = request.Note, Labels = request.Labels };
-        return writer.CommitImage(title.In(image) with
+        var record = title.In(image) with { Name = request.Name ?? image.Name };
+        return writer.CommitImage(record, image.Number, Checks.Change("retitle", image.Number, record));
+    }
+
+    // An image takes its channels along to another name.
+    private static void EnsureChannelsAreFree(ArchiveReader archive, string name, ImageRecord image)
+    {
+        foreach (var channel in image.Channels ?? [])
         {
-            Name = request.Name ?? image.Name,
-        }, image.Number, $"retitle {image.Number} {request.Name ?? image.Name}");
+            if (ImageCatalogue.Of(archive).VersionsOf(name).FirstOrDefault(v => v.Number != image.Number
+                && ((v.Channels ?? []).Append(v.Version).Contains(channel, StringComparer.OrdinalIgnoreCase))) is { } taken)
+                throw VembarException.Input("channel-taken",
+                    $"image {image.Number} is in the channel '{channel}', and \"{taken.Name}\" has one of its own, or a version called so",
+                    Advice.Of("channel-out", ("image", $"{archive.Path}#{image.Number}"), ("channel", channel)));
+        }
     }
 }

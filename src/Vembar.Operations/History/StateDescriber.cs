@@ -19,7 +19,8 @@ internal sealed class StateDescriber(ArchiveReader archive)
         var problem = state.Problem.Length == 0 && commit == archive.Commit ? string.Join("; ", archive.Problems) : state.Problem;
         return new ArchiveState(
             commit.Sequence, commit.Time, state.Catalogue?.Change ?? "",
-            [.. (state.Catalogue?.Images ?? []).OrderBy(i => i.Number).Select(i => (i.Number, NameOf(i)))], commit.End, problem);
+            [.. (state.Catalogue?.Images ?? []).OrderBy(i => i.Number).Select(i => (i.Number, NameOf(i)))], commit.End,
+            state.Catalogue?.By ?? "", problem);
     }
 
     private string NameOf(CatalogueEntry entry)

@@ -55,7 +55,7 @@ public sealed class ReadyHandler(OperationHost host) : IOperationHandler<ReadyRe
     {
         var own = rules is null ? [] : ReadinessRule.Read(rules);
         using var archive = ArchiveReader.Open(reference.Archive, host.Files);
-        var image = archive.Find(reference.Which);
+        var image = archive.Find(reference.Which, host.Clock);
         var displayName = $"{archive.Path}#{image.Number}";
         var tree = new ImageTree(archive, image.Root, displayName);
         var options = new ReadinessOptions

@@ -25,6 +25,7 @@ public sealed class ServiceHandler(OperationHost host) : IOperationHandler<Servi
                 Advice.Of("nothing-to-service"));
         if (request.As is not null)
             Checks.ImageName(request.As);
+        Checks.VersionText(request.Title.Version ?? "");
         if (request.PlanOnly)
         {
             using var reader = ArchiveReader.Open(request.Image.Archive, host.Files);
@@ -37,11 +38,13 @@ public sealed class ServiceHandler(OperationHost host) : IOperationHandler<Servi
         return Apply(request, writer.Base, writer, clock, progress, cancellation);
     }
 
-    private static ImageRecord Look(ArchiveReader reader, ServiceRequest request)
+    private ImageRecord Look(ArchiveReader reader, ServiceRequest request)
     {
-        var image = reader.Find(request.Image.Which);
-        if (request.As is not null)
-            Checks.NameIsFree(reader, request.As);
+        var image = reader.Find(request.Image.Which, host.Clock);
+        if (request.As is not null && !string.IsNullOrEmpty(request.Title.Version))
+            Checks.TitleIsFree(reader, request.As, request.Title.Version);
+        if (request.As is null && request.InPlace)
+            Checks.MayReplace(reader, image, request.Title.Version);
         return image;
     }
 
@@ -91,12 +94,17 @@ public sealed class ServiceHandler(OperationHost host) : IOperationHandler<Servi
             Order = request.Order,
             Details = [.. outcomes.Select(o => $"{o.Kind} {o.What}: {o.Status.ToString().ToLowerInvariant()} ({o.Why})")],
         };
-        var record = request.Title.In(ServicedRecord.Store(image, request.As, editor, writer, entry, context.ReadChangedInstall())) with
+        var notes = new List<string>();
+        var title = request.Title;
+        if (request.As is not null && Checks.VersionFor(reader, request.As, title.Version, host, notes) is { Length: > 0 } version)
+            title = title with { Version = version };
+        var record = title.In(ServicedRecord.Store(image, request.As, editor, writer, entry, context.ReadChangedInstall())) with
         {
             UnsignedDrivers = context.UnsignedDrivers is { Count: > 0 } unsigned ? [.. unsigned] : null,
         };
         cancellation.ThrowIfCancellationRequested();
-        var stored = writer.CommitImage(record, request.As is null ? image.Number : null, $"service {image.Number} {record.Name}");
-        return new ServiceResult(reader.Path, stored, true, outcomes, writer.BytesStored, clock.Elapsed.TotalSeconds);
+        var stored = writer.CommitImage(record, request.As is null ? image.Number : null,
+            Checks.Change("service", image.Number, record));
+        return new ServiceResult(reader.Path, stored, true, outcomes, writer.BytesStored, clock.Elapsed.TotalSeconds) { Notes = notes };
     }
 }

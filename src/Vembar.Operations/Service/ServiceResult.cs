@@ -13,6 +13,9 @@ namespace Vembar.Operations.Service;
 public sealed record ServiceResult(string Archive, ImageRecord Image, bool Written, IReadOnlyList<ChangeOutcome> Changes, long BytesStored,
     double Seconds)
 {
+    /// <summary>What should be known.</summary>
+    public IReadOnlyList<string> Notes { get; init; } = [];
+
     /// <summary>True when a change was refused.</summary>
     public bool Refused => Changes.Any(c => c.Status == ChangeStatus.Refused);
 

@@ -46,12 +46,16 @@ internal static class ServicedRecord
         if (name is not null)
             record = record with
             {
+                Locked = false,
+                Held = false,
+                Retires = null,
+                Channels = null,
                 Origin = new ImageOrigin
                 {
                     Kind = "image",
                     From = $"{writer.Base.Header.Id:D}#{image.Number}",
                     Program = Checks.ProgramVersion,
-                }
+                },
             };
         // Removing one of several names of a file frees its bytes only when it was the last: that takes a count.
         return editor.BytesDelta is null ? record with { Bytes = CountBytes(editor) } : record;

@@ -12,6 +12,6 @@ public sealed class RecordHandler(OperationHost host) : IOperationHandler<ImageR
     public Task<ImageRecord> HandleAsync(ImageReference request, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         using var archive = ArchiveReader.Open(request.Archive, host.Files);
-        return Task.FromResult(archive.Find(request.Which));
+        return Task.FromResult(archive.Find(request.Which, host.Clock));
     }
 }

@@ -27,7 +27,7 @@ public sealed class ShowHandler(OperationHost host) : IOperationHandler<ShowRequ
     {
         var (reference, lookIntoDrivers, planTidying) = request;
         using var archive = ArchiveReader.Open(reference.Archive, host.Files);
-        var image = archive.Find(reference.Which);
+        var image = archive.Find(reference.Which, host.Clock);
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         if (WindowsInstall.FindFolder(tree) is not { } folder)
             return new ShowResult(reference.Archive.Path, image, null, null);

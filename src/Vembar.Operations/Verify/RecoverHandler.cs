@@ -28,7 +28,7 @@ public sealed class RecoverHandler(OperationHost host) : IOperationHandler<Recov
         var path = place.Path;
         if (Path.Exists(to))
             throw VembarException.Input("target-exists", $"'{to}' is there already", "Name a file that is not there.");
-        Checks.CanAddTo(to, null);
+        Checks.CanAddTo(to, null, null);
         IByteSource file;
         try
         {
@@ -272,10 +272,15 @@ public sealed class RecoverHandler(OperationHost host) : IOperationHandler<Recov
         {
             var images = new List<ImageRecord>();
             var lost = new List<Damage>();
+            var channels = (catalogue.Channels ?? []).ToLookup(c => c.Image, c => c.Channel);
             foreach (var entry in catalogue.Images.OrderBy(e => e.Number))
             {
                 if (Record(entry.Record) is { } bytes && TryParse(bytes, ImageRecordJson.Default.ImageRecord) is { } record)
-                    images.Add(record with { Number = entry.Number });
+                    images.Add(record with
+                    {
+                        Number = entry.Number,
+                        Channels = channels[entry.Number].ToList() is { Count: > 0 } own ? own : null,
+                    });
                 else
                     lost.Add(new Damage(entry.Number, "", "the whole image: its record is damaged"));
             }

@@ -21,7 +21,7 @@ public sealed class WorkspaceOpenHandler(OperationHost host) : IOperationHandler
         var (reference, folder, only) = request;
         var clock = Stopwatch.StartNew();
         using var archive = ArchiveReader.Open(reference.Archive, host.Files);
-        var image = archive.Find(reference.Which);
+        var image = archive.Find(reference.Which, host.Clock);
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         var editor = new TreeEditor(tree) { Clock = host.Clock };
         if (only.Count > 0 && editor.KeepOnly([.. only.Select(WindowsPath.Parse)]) is { Count: > 0 } missing)

@@ -21,13 +21,16 @@ public sealed class WorkspaceSaveHandler(OperationHost host) : IOperationHandler
         var clock = Stopwatch.StartNew();
         if (request.As is not null)
             Checks.ImageName(request.As);
+        Checks.VersionText(request.Title.Version ?? "");
         using var workspace = Workspace.Use(request.Folder);
         ImageRecord? saved;
         using (var reader = WorkspaceArchive.OpenArchive(workspace, request.Archive, host.Files))
         {
             saved = WorkspaceArchive.FinishSaving(workspace, reader);
-            if (request.As is not null && !IsSaved(saved, request.As))
-                Checks.NameIsFree(reader, request.As);
+            if (request.As is not null && !IsSaved(saved, request.As) && !string.IsNullOrEmpty(request.Title.Version))
+                Checks.TitleIsFree(reader, request.As, request.Title.Version);
+            if (request.As is null && reader.Images.FirstOrDefault(i => i.Number == workspace.State.Image.Number) is { } replaced)
+                Checks.MayReplace(reader, replaced, request.Title.Version);
         }
         using var writer = await ArchiveWriter.OpenAsync(WorkspaceArchive.PlaceOf(workspace, request.Archive),
             host.WriterOptions(request.Wait) with { Effort = request.Effort }, cancellation).ConfigureAwait(false);
@@ -58,7 +61,13 @@ public sealed class WorkspaceSaveHandler(OperationHost host) : IOperationHandler
         status = status with { FilesRead = changes.FilesRead };
         progress.Report(new OperationProgress("storing what changed", 0, 0, false, ""));
         var entry = new HistoryEntry { Time = host.Now, Action = "workspace", Details = Details(status.Changes) };
-        var record = request.Title.In(ServicedRecord.Store(image, request.As, editor, writer, entry,
+        var notes = new List<string>();
+        var title = request.Title;
+        if (request.As is not null && Checks.VersionFor(writer.Base, request.As, title.Version, host, notes) is { Length: > 0 } version)
+            title = title with { Version = version };
+        // What was said of the image meanwhile stays.
+        var before = request.As is null && current?.Root == image.Root ? current : image;
+        var record = title.In(ServicedRecord.Store(before, request.As, editor, writer, entry,
             WindowsInstall.ReadChanged(editor)));
         ImageRecord stored;
         if (request.As is null && current?.Root == record.Root && request.Title.IsIn(current))
@@ -77,12 +86,13 @@ public sealed class WorkspaceSaveHandler(OperationHost host) : IOperationHandler
         {
             cancellation.ThrowIfCancellationRequested();
             workspace.Announce(record, look.Now);
-            stored = writer.CommitImage(record, request.As is null ? image.Number : null, $"workspace {image.Number} {record.Name}");
+            stored = writer.CommitImage(record, request.As is null ? image.Number : null,
+                Checks.Change("workspace", image.Number, record));
         }
         progress.Report(new OperationProgress("remembering", 0, 0, false, ""));
         using (var written = ArchiveReader.Open(WorkspaceArchive.PlaceOf(workspace, request.Archive), host.Files))
             WorkspaceArchive.Remember(workspace, written, stored, look.Now);
-        return new WorkspaceSaved(status, stored, true, writer.BytesStored, clock.Elapsed.TotalSeconds);
+        return new WorkspaceSaved(status, stored, true, writer.BytesStored, clock.Elapsed.TotalSeconds) { Notes = notes };
     }
 
     // Whether a run that was killed had saved an image under that name.

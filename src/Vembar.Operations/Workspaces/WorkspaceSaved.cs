@@ -8,4 +8,8 @@ namespace Vembar.Operations.Workspaces;
 /// <param name="Written">Whether the archive was changed.</param>
 /// <param name="BytesStored">Bytes that the archive grew by.</param>
 /// <param name="Seconds">Time taken.</param>
-public sealed record WorkspaceSaved(WorkspaceStatus Status, ImageRecord Image, bool Written, long BytesStored, double Seconds);
+public sealed record WorkspaceSaved(WorkspaceStatus Status, ImageRecord Image, bool Written, long BytesStored, double Seconds)
+{
+    /// <summary>What should be known.</summary>
+    public IReadOnlyList<string> Notes { get; init; } = [];
+}

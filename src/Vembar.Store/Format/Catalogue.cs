@@ -13,6 +13,14 @@ internal sealed record Catalogue
     /// <summary>What made this state ("capture 2 Reading room").</summary>
     public string Change { get; init; } = "";
 
+    /// <summary>Who made it ("user@host"); empty where nobody said, as in archives that were made before this was noted.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public string? By { get; init; }
+
+    /// <summary>Channels, each with the image that it points at; always all of them. Null for none.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public IReadOnlyList<ChannelEntry>? Channels { get; init; }
+
     /// <summary>The catalogue that this one is a change of; null for one that is whole.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
     public ChunkId? Since { get; init; }

@@ -331,7 +331,12 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
 
     /// <summary>Makes a new state without an image; its content stays until the archive is rewritten.</summary>
     public void CommitDrop(int number, string change) =>
-        Commit(Base.Catalogue with { Change = change, Images = [.. Base.Catalogue.Images.Where(i => i.Number != number)] });
+        Commit(Base.Catalogue with
+        {
+            Change = change,
+            Images = [.. Base.Catalogue.Images.Where(i => i.Number != number)],
+            Channels = Base.Catalogue.Channels?.Where(c => c.Image != number).ToList() is { Count: > 0 } left ? left : null,
+        });
 
     /// <summary>Makes a new state that lists the same images; what was stored again counts from it on.</summary>
     internal void CommitRepair(string change) => Commit(Base.Catalogue with { Change = change });
@@ -379,7 +384,11 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
     {
         if (_broken || _committed)
             throw new InvalidOperationException("this writer has ended");
-        var id = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(catalogue with { Changes = 0 }, RecordJson.Default.Catalogue));
+        var id = Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(catalogue with
+        {
+            Changes = 0,
+            By = _options.By.Length > 0 ? _options.By : null,
+        }, RecordJson.Default.Catalogue));
         Settle();
         try
         {

@@ -22,6 +22,9 @@ public sealed record WriterOptions
     /// <summary>Where the times of states come from, and what waiting goes by.</summary>
     public TimeProvider Clock { get; init; } = TimeProvider.System;
 
+    /// <summary>Who makes the state ("user@host"); empty for nobody in particular.</summary>
+    public string By { get; init; } = "";
+
     /// <summary>Archives that a new archive is based on.</summary>
     public IReadOnlyList<BaseArchive> BasedOn { get; init; } = [];
 }

@@ -27,7 +27,7 @@ internal static class CaptureCommand
         };
         var version = new Option<string>("--version")
         {
-            Description = "Your version of it",
+            Description = "Your version of it; otherwise the next one, where there is an image of that name",
             HelpName = "TEXT",
             DefaultValueFactory = _ => "",
         };
@@ -141,7 +141,7 @@ internal static class CaptureCommand
     private static void Show(CaptureResult result, VerifyResult? verified)
     {
         var (image, stats) = (result.Image, result.Stats);
-        Session.Line($"Image {image.Number} \"{image.Name}\" is in {result.Archive}.");
+        Session.Line($"Image {image.Number} {image.Title} is in {result.Archive}.");
         Session.Line();
         if (image.Product.Length > 0)
         {

@@ -20,12 +20,12 @@ internal static class HistoryCommand
                         + $"`vembar verify {path}` says what can be done"]);
                 session.Result(new HistoryJson(path, [.. states.Select(From)]), json => json.HistoryJson, () =>
                 {
-                    var table = new Table(">State", "Time", "Change", ">Images", ">File until there");
+                    var table = new Table(">State", "Time", "By", "Change", ">Images", ">File until there");
                     foreach (var state in states)
-                        table.Row($"{state.Number}", Text.Time(state.Time),
+                        table.Row($"{state.Number}", Text.Time(state.Time), state.By,
                             state.Problem.Length > 0 ? $"damaged: {state.Problem}" : state.Change, $"{state.Images.Count}",
                             Text.Size(state.End));
-                    table.Print(session);
+                    table.Print(session, without: states.Any(s => s.By.Length > 0) ? -1 : 2);
                 });
                 return ExitCode.Done;
             });
@@ -33,5 +33,5 @@ internal static class HistoryCommand
 
     internal static StateJson From(ArchiveState state) =>
         new(state.Number, state.Time, state.Change, state.End, [.. state.Images.Select(i => new StateImageJson(i.Number, i.Name))],
-        state.Problem);
+        state.Problem, state.By);
 }

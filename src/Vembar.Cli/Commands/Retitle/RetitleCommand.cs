@@ -37,9 +37,8 @@ internal static class RetitleCommand
                     Labels = SharedOptions.Pairs(parse.GetRequiredValue(labels), "--label", "KEY=VALUE"),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 });
-                var versionText = record.Version.Length > 0 ? $", version {record.Version}" : "";
                 session.Result(new ImageJson(reference.Archive.Path, record), json => json.ImageJson,
-                    () => Session.Line($"Image {record.Number} of {reference.Archive} is now \"{record.Name}\"{versionText}."));
+                    () => Session.Line($"Image {record.Number} of {reference.Archive} is now {record.Title}."));
                 return ExitCode.Done;
             });
     }

@@ -254,9 +254,11 @@ internal static class ServiceCommand
                 foreach (var change in result.Changes)
                     session.Log($"{change.Kind} {change.What}: {change.Status} ({AdviceText.With(change.Why, change.Advice)})");
                 page?.Write(ServicePage.Render(result, planOnly));
+                session.Warn(result.Notes);
                 var stats = new StoreStats(result.Image.Files, 0, result.Image.Bytes, 0, 0, result.BytesStored, result.Seconds);
                 session.Result(
-                    new ServiceJson(result.Archive, result.Image, result.Written, planOnly, stats, [], [], CliJson.From(result.Changes)),
+                    new ServiceJson(result.Archive, result.Image, result.Written, planOnly, stats, [], result.Notes,
+                        CliJson.From(result.Changes)),
                     json => json.ServiceJson, () => Show(result, planOnly, session));
                 return result.Refused ? ExitCode.NotInOrder : ExitCode.Done;
             });
@@ -312,7 +314,7 @@ internal static class ServiceCommand
         else if (!result.Written)
             Session.Line("Nothing had to be changed; the archive is as it was.");
         else
-            Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Archive}; the archive grew by "
+            Session.Line($"Image {result.Image.Number} {result.Image.Title} is in {result.Archive}; the archive grew by "
                 + $"{Text.Size(result.BytesStored)}; took {Text.Duration(result.Seconds)}.");
     }
 }

@@ -1,5 +1,6 @@
 using System.CommandLine;
 using Vembar.Cli.Commands.Features;
+using Vembar.Cli.Commands.List;
 using Vembar.Cli.Json;
 using Vembar.Images.Records;
 using Vembar.Operations.Show;
@@ -63,7 +64,8 @@ internal static class ShowCommand
         var image = result.Image;
         var nothing = result.Problems.Count > 0 ? "  damaged" : "  the image holds no Windows";
         Part("record", "", () => Fields.Print(session,
-            ("image", $"{image.Number} \"{image.Name}\""), ("version", image.Version), ("edition", image.Edition), ("note", image.Note),
+            ("image", $"{image.Number} \"{image.Name}\""), ("version", image.Version),
+            ("channels", string.Join(", ", image.Channels ?? [])), ("marks", ListColumn.Marks(image)), ("edition", image.Edition), ("note", image.Note),
             ("labels", string.Join(", ", image.Labels.Select(l => $"{l.Key}={l.Value}"))),
             ("Windows", image.Product.Length > 0 ? $"{image.Product}, build {image.Build}, {image.Architecture}" : "none"),
             ("languages", string.Join(", ", image.Languages)), ("computer name", image.ComputerName), ("state", Fields.State(image.State)),

@@ -79,14 +79,14 @@ internal static class WorkspaceCommand
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 });
-                session.Warn(saved.Status.Warnings.Select(AdviceText.Of));
+                session.Warn([.. saved.Status.Warnings.Select(AdviceText.Of), .. saved.Notes]);
                 session.Result(new WorkspaceSaveJson(saved.Status.Archive, saved.Image, saved.Written, saved.BytesStored, saved.Seconds,
                     Json(saved.Status)), json => json.WorkspaceSaveJson, () =>
                 {
                     if (saved.Status.Changes.Count > 0)
                         Table(saved.Status, session);
                     Session.Line(saved.Written
-                        ? $"Image {saved.Image.Number} \"{saved.Image.Name}\" is in {saved.Status.Archive}; the archive grew by "
+                        ? $"Image {saved.Image.Number} {saved.Image.Title} is in {saved.Status.Archive}; the archive grew by "
                         + $"{Text.Size(saved.BytesStored)}; took {Text.Duration(saved.Seconds)}."
                         : "Nothing was changed, so nothing was saved.");
                 });

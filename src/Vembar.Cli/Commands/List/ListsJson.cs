@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.List;
+
+internal sealed record ListsJson(IReadOnlyList<ListJson> Archives);
