@@ -9,6 +9,7 @@ internal static class AdviceText
     // By the advice's word; what stands in braces is one of its arguments.
     private static readonly Dictionary<string, string> s_texts = new(StringComparer.Ordinal)
     {
+        ["accept-misfit"] = "See what it holds with `vembar files`, or write it all the same with --accept-misfit.",
         ["archive-locked"] = "Try again when it has finished, or wait for it with --wait SECONDS.",
         ["archive-moved"] = "Say where it is now with --archive FILE.",
         ["bad-answer-file"] = "Give other texts with --fill.",
@@ -86,6 +87,7 @@ internal static class AdviceText
         ["nothing-to-service"] = "Give --order, or changes such as --driver, --package, --answers, --put.",
         ["other-archive"] = "Name that one with --archive.",
         ["other-state"] = "Choose another one; `vembar history` lists them.",
+        ["other-layout"] = "Give --layout {layout} for machines that start so, or write it all the same with --accept-misfit.",
         ["output-exists"] = "Name another file with --out, or write over it with --overwrite.",
         ["overlaid-file"] = "Expand them on the reference before capturing it (compact /u /exe), or leave them out with --skip-unreadable.",
         ["placeholder-file"] = "Fetch it on the reference before capturing, or leave it out with --leave-out.",

@@ -95,6 +95,18 @@ public sealed record ImageRecord
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
     public IReadOnlyList<string>? Channels { get; init; }
 
+    /// <summary>How the install can start; null when it is not known, or the image holds no Windows.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public ImageFirmware? Firmware { get; init; }
+
+    /// <summary>Whether it was generalized for the same virtual hardware alone; null where that cannot be told.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public bool? VirtualOnly { get; init; }
+
+    /// <summary>Hardware models that it was given drivers for.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public IReadOnlyList<string>? Models { get; init; }
+
     /// <summary>Name and version, as people say it.</summary>
     [JsonIgnore]
     public string Title => Version.Length > 0 ? $"\"{Name}\" {Version}" : $"\"{Name}\"";

@@ -123,6 +123,8 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
             Languages = install?.Languages ?? [],
             ComputerName = install?.ComputerName ?? "",
             State = install?.State ?? "",
+            Firmware = install is null ? null : FirmwareFacts.Read(source, install.Folder, install.Architecture),
+            VirtualOnly = install is null ? null : FirmwareFacts.IsVirtualOnly(source, install.Folder),
             Created = began,
             Root = root,
             Files = tree.Files - vanished.Count,

@@ -40,10 +40,21 @@ public sealed class DeployHandler(OperationHost host) : IOperationHandler<Deploy
         if (request.ComputerName is { } name && AnswerFile.ComputerNameProblem(name) is { } problem)
             problems.Add(new VembarException(ErrorKind.Usage, "bad-computer-name", problem, "Use up to 15 letters, digits and hyphens, "
                 + "not digits alone."));
+        if (image is not null && layout is not null && !request.AcceptMisfit)
+            Checks.Collect(problems, () =>
+            {
+                TargetChecks.Fits(archive!, image, layout);
+                return "";
+            });
         Checks.Throw(problems);
 
         var warnings = new List<string>();
-        var tree = new ImageTree(archive!, image!.Root, $"{archive!.Path}#{image.Number}");
+        if (image!.IsRetired(host.Today) || image.Held)
+            warnings.Add($"image {image.Number} {image.Title} is {(image.Held ? "held back" : "retired")}");
+        if (image.VirtualOnly == true)
+            warnings.Add($"image {image.Number} {image.Title} was generalized for the same virtual hardware alone: on other hardware it "
+                + "finds no devices at its first start");
+        var tree = new ImageTree(archive!, image.Root, $"{archive!.Path}#{image.Number}");
         var editor = new TreeEditor(tree) { Clock = host.Clock };
         if (request.Answers is not null || request.ComputerName is not null)
             MachineSettings.Apply(request, editor, warnings);

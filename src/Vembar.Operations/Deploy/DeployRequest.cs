@@ -42,6 +42,9 @@ public sealed record DeployRequest
     /// <summary>Whether to read everything back and compare.</summary>
     public bool Verify { get; init; }
 
+    /// <summary>Whether to write a disk that the image cannot start from.</summary>
+    public bool AcceptMisfit { get; init; }
+
     /// <summary>Whether to begin although there seems to be too little room.</summary>
     public bool SkipRoomCheck { get; init; }
 }

@@ -1,9 +1,13 @@
 using System.Globalization;
 using Vembar.Common;
+using Vembar.Images.Reading;
+using Vembar.Images.Records;
 using Vembar.Native;
 using Vembar.Store.Reading;
 using Vembar.Volumes.Disks;
 using Vembar.Volumes.Targets;
+using Vembar.Windows.Inspection;
+using Vembar.Windows.Install;
 
 namespace Vembar.Operations.Deploy;
 
@@ -53,6 +57,24 @@ internal static class TargetChecks
         }
         // Opened once as it will be: a lock of a virtual machine, a parent that is missing, a format that is damaged show here.
         using var disk = DiskImage.Open(target, write: true);
+    }
+
+    /// <summary>An image and how the disk is divided: what the image starts by must be what the disk is for.</summary>
+    /// <exception cref="VembarException">The disk would not start.</exception>
+    public static void Fits(ArchiveReader archive, ImageRecord image, DiskLayout layout)
+    {
+        var tree = new ImageTree(archive, image.Root, $"{archive.Path}#{image.Number}");
+        if (WindowsInstall.FindFolder(tree) is not { } folder)
+            return;
+        var isUefi = layout.Partitions.Any(p => p.Role == PartitionRole.Efi);
+        var (uefi, bios) = (FirmwareFacts.StartsByUefi(tree, folder), FirmwareFacts.StartsByBios(tree, folder, image.Architecture));
+        if (isUefi ? uefi : bios)
+            return;
+        var (wanted, other) = isUefi ? ("UEFI", "BIOS") : ("BIOS", "UEFI");
+        var why = image.Architecture == "arm64" && !isUefi ? "it is for arm64, which has no BIOS"
+            : uefi || bios ? $"it has no boot files for {wanted}, only for {other}" : "it has no boot files at all";
+        throw VembarException.Input("does-not-fit", $"image {image.Number} {image.Title} would not start from a disk divided for {wanted}: {why}",
+            uefi || bios ? Advice.Of("other-layout", ("layout", uefi ? "uefi" : "bios")) : Advice.Of("accept-misfit"));
     }
 
     private static void New(DeployRequest request)

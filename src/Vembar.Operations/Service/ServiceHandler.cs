@@ -56,6 +56,7 @@ public sealed class ServiceHandler(OperationHost host) : IOperationHandler<Servi
         var editor = new TreeEditor(new ImageTree(reader, image.Root, $"{reader.Path}#{image.Number}")) { Clock = host.Clock };
         var context = new ServiceContext(editor) { Cancellation = cancellation, HasOwnAnswerFile = AnswersChange.WasMade(image.History) };
         context.UnsignedDrivers.AddRange(image.UnsignedDrivers ?? []);
+        context.Models.UnionWith(image.Models ?? []);
         var outcomes = new List<ChangeOutcome>();
         foreach (var change in request.Changes)
         {
@@ -100,6 +101,7 @@ public sealed class ServiceHandler(OperationHost host) : IOperationHandler<Servi
             title = title with { Version = version };
         var record = title.In(ServicedRecord.Store(image, request.As, editor, writer, entry, context.ReadChangedInstall())) with
         {
+            Models = context.Models is { Count: > 0 } models ? [.. models] : null,
             UnsignedDrivers = context.UnsignedDrivers is { Count: > 0 } unsigned ? [.. unsigned] : null,
         };
         cancellation.ThrowIfCancellationRequested();

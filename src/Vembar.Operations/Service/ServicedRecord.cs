@@ -1,8 +1,10 @@
 using Vembar.Images.Editing;
 using Vembar.Images.Nodes;
+using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Store.Hashing;
 using Vembar.Store.Writing;
+using Vembar.Windows.Inspection;
 using Vembar.Windows.Install;
 
 namespace Vembar.Operations.Service;
@@ -43,6 +45,11 @@ internal static class ServicedRecord
                 State = install.State,
             };
         }
+        // What starts is read anew where it was touched, and where an older program did not note it.
+        var before = new ImageTree(writer.Base, image.Root, $"{writer.Base.Path}#{image.Number}");
+        if (WindowsInstall.FindFolder(editor) is { } folder
+            && (image.Firmware is null || FirmwareFacts.IsChanged(editor, before, folder)))
+            record = record with { Firmware = FirmwareFacts.Read(editor, folder, record.Architecture) };
         if (name is not null)
             record = record with
             {

@@ -4,6 +4,7 @@ using Vembar.Images.Paths;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Store.Reading;
+using Vembar.Windows.Inspection;
 using Vembar.Windows.Install;
 using Vembar.Windows.Servicing;
 using Vembar.Windows.Servicing.Drivers;
@@ -31,6 +32,15 @@ public sealed class ShowHandler(OperationHost host) : IOperationHandler<ShowRequ
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         if (WindowsInstall.FindFolder(tree) is not { } folder)
             return new ShowResult(reference.Archive.Path, image, null, null);
+        if (image.Firmware is null)
+        {
+            // Older programs did not note it.
+            image = image with
+            {
+                Firmware = FirmwareFacts.Read(tree, folder, image.Architecture),
+                VirtualOnly = FirmwareFacts.IsVirtualOnly(tree, folder),
+            };
+        }
         var problems = new List<string>();
         // What is damaged is told, once for all that stumbles over it; the rest is shown.
         void Tell(string problem)

@@ -42,6 +42,9 @@ public sealed class ServiceContext
     /// <summary>Drivers in the image that nobody trusted signed; changes keep it true.</summary>
     public List<UnsignedDriver> UnsignedDrivers { get; } = [];
 
+    /// <summary>Hardware models that drivers were chosen for.</summary>
+    public SortedSet<string> Models { get; } = new(StringComparer.OrdinalIgnoreCase);
+
     /// <summary>Whether the answer file was put in by servicing, and not taken over from the reference.</summary>
     public bool HasOwnAnswerFile { get; set; }
 

@@ -60,6 +60,10 @@ internal static class DeployCommand
             HelpName = "kept|programs",
             Arity = ArgumentArity.ZeroOrOne,
         }.AcceptOnlyFromAmong("kept", "programs");
+        var misfit = new Option<bool>("--accept-misfit")
+        {
+            Description = "Write the disk although the image would not start from it: it lacks boot files for that layout",
+        };
         var verify = new Option<bool>("--verify") { Description = "Read everything back and compare" };
         var skipRoom = SharedOptions.SkipRoomCheck();
         return new VembarCommand("deploy", "Write an image onto a disk that then starts, into a volume, or into a folder",
@@ -67,7 +71,7 @@ internal static class DeployCommand
             "vembar deploy desks.vmb#\"Lending desk\" /dev/sdb --erase --layout uefi --verify",
             "vembar deploy desks.vmb#\"Lending desk\" /mnt/target --verify",
             "vembar deploy desks.vmb#1 /mnt/target --computer-name TVL-DESK-014 --keep-existing")
-            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, compact, verify, skipRoom,
+            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, compact, misfit, verify, skipRoom,
                 SharedOptions.Base).Does(async (parse, session) =>
             {
                 var result = await session.Do(new DeployHandler(session.Host),
@@ -85,6 +89,7 @@ internal static class DeployCommand
                         Fill = SharedOptions.Pairs(parse.GetRequiredValue(fill), "--fill"),
                         Compact = parse.GetResult(compact) is null ? CompactionChoice.None
                         : parse.GetValue(compact) == "programs" ? CompactionChoice.Programs : CompactionChoice.Kept,
+                        AcceptMisfit = parse.GetValue(misfit),
                         Verify = parse.GetValue(verify),
                         SkipRoomCheck = parse.GetValue(skipRoom),
                     });

@@ -44,6 +44,31 @@ internal static class ShowCommand
         return $"by {order.File}{title}, {order.Hash.ToString()[..16]}…";
     }
 
+    private static string StartsBy(ImageFirmware? firmware) => firmware switch
+    {
+        null => "",
+        { Uefi: true, Bios: true } => "UEFI and BIOS",
+        { Uefi: true } => "UEFI",
+        { Bios: true } => "BIOS",
+        _ => "nothing: it has no boot files",
+    };
+
+    // Firmware that has secure boot on starts what is signed by somebody whom it trusts.
+    private static string BootFiles(ImageFirmware? firmware)
+    {
+        if (firmware is not { BootFiles: { Count: > 0 } files })
+            return "";
+        if (firmware.IsSigned)
+            return $"signed by {string.Join(", ", files.Select(f => f.Signer).Distinct())}";
+        var why = files.Where(f => f.State != BootFile.Signed).Select(f => $"{f.Path.Split('/')[^1]} is {f.State switch
+        {
+            "unsigned" => "not signed",
+            "wrong-hash" => "not as it was signed",
+            _ => "signed wrongly",
+        }}");
+        return $"not to be started with secure boot: {string.Join(", ", why)}";
+    }
+
     private static void Show(ShowResult result, string? only, Session session)
     {
         var first = true;
@@ -68,6 +93,9 @@ internal static class ShowCommand
             ("channels", string.Join(", ", image.Channels ?? [])), ("marks", ListColumn.Marks(image)), ("edition", image.Edition), ("note", image.Note),
             ("labels", string.Join(", ", image.Labels.Select(l => $"{l.Key}={l.Value}"))),
             ("Windows", image.Product.Length > 0 ? $"{image.Product}, build {image.Build}, {image.Architecture}" : "none"),
+            ("starts by", StartsBy(image.Firmware)), ("boot files", BootFiles(image.Firmware)),
+            ("generalized for", image.VirtualOnly == true ? "the same virtual hardware alone" : ""),
+            ("drivers for", string.Join(", ", image.Models ?? [])),
             ("languages", string.Join(", ", image.Languages)), ("computer name", image.ComputerName), ("state", Fields.State(image.State)),
             ("not trusted", string.Join(", ", (image.UnsignedDrivers ?? []).Select(u => $"driver {u.OriginalInf} ({u.Inf}, {u.State})"))),
             ("holds", $"{Text.Count(image.Files, "file")} in {Text.Count(image.Folders, "folder")}, {Text.Size(image.Bytes)}"),

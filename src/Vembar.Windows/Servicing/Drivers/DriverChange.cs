@@ -41,6 +41,7 @@ public sealed class DriverChange(IReadOnlyList<string> paths, DriverOptions opti
         var kept = Choose(context, store, found, folders, signatures);
         outcomes.AddRange(kept.Select(k => k.Status != ChangeStatus.Done
             ? new ChangeOutcome("driver", k.Found.DisplayName, k.Status, k.Why) : AddOne(context, store, k, folders[k], signatures[k])));
+        context.Models.UnionWith(options.For.Select(m => m.Model));
         return outcomes;
     }
 

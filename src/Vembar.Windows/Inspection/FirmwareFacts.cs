@@ -1,0 +1,110 @@
+using System.Text;
+using Vembar.Common;
+using Vembar.Images.Editing;
+using Vembar.Images.Paths;
+using Vembar.Images.Reading;
+using Vembar.Images.Records;
+using Vembar.Windows.Servicing.Drivers;
+
+namespace Vembar.Windows.Inspection;
+
+/// <summary>How an install can start, read from its own files.</summary>
+public static class FirmwareFacts
+{
+    // A boot loader has some MB.
+    private const long LongestFile = 64 << 20, LongestLog = 64 << 20;
+
+    private static WindowsPath Below(string windowsFolder, string path) =>
+        WindowsPath.Root.Child(windowsFolder).Append(WindowsPath.Parse(path));
+
+    private static readonly string[] s_uefi = ["Boot/EFI/bootmgfw.efi", "System32/winload.efi"];
+    private static readonly string[] s_bios = ["Boot/PCAT/bootmgr", "System32/winload.exe"];
+
+    /// <summary>Reads how an install can start.</summary>
+    /// <param name="files">The install.</param>
+    /// <param name="windowsFolder">The name of its Windows folder.</param>
+    /// <param name="architecture">x64, arm64 or x86.</param>
+    public static ImageFirmware Read(IReadOnlyTree files, string windowsFolder, string architecture) => new()
+    {
+        Uefi = StartsByUefi(files, windowsFolder),
+        Bios = StartsByBios(files, windowsFolder, architecture),
+        BootFiles = [.. s_uefi.Select(f => Look(files, Below(windowsFolder, f))).OfType<BootFile>()],
+    };
+
+    /// <summary>Whether there is a boot manager for UEFI.</summary>
+    public static bool StartsByUefi(IReadOnlyTree files, string windowsFolder) => files.Exists(Below(windowsFolder, s_uefi[0]));
+
+    /// <summary>Whether there is a boot manager for BIOS, and the architecture has one.</summary>
+    public static bool StartsByBios(IReadOnlyTree files, string windowsFolder, string architecture) =>
+        architecture != "arm64" && files.Exists(Below(windowsFolder, s_bios[0]));
+
+    /// <summary>Whether an edit touched what decides how the install can start.</summary>
+    public static bool IsChanged(TreeEditor files, IReadOnlyTree before, string windowsFolder) => s_uefi.Concat(s_bios)
+        .Select(f => Below(windowsFolder, f))
+        .Any(p => files.Find(p)?.Entry.New is not null || files.Exists(p) != before.Exists(p));
+
+    private static BootFile? Look(IReadOnlyTree files, WindowsPath path)
+    {
+        try
+        {
+            if (files.ReadFile(path, LongestFile) is not { } program)
+                return null;
+            var signature = ProgramSignature.Of(program);
+            return new BootFile(path.ToString(), Word(signature.State), signature.Signer);
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        {
+            return new BootFile(path.ToString(), Word(SignatureState.BadSignature), "");
+        }
+    }
+
+    private static string Word(SignatureState state) => state switch
+    {
+        SignatureState.Signed => BootFile.Signed,
+        SignatureState.Unsigned => "unsigned",
+        SignatureState.WrongHash => "wrong-hash",
+        _ => "bad-signature",
+    };
+
+    /// <summary>
+    /// Whether the install was generalized for the same virtual hardware alone, so that it does not detect devices at its first start.
+    /// </summary>
+    /// <returns>Null where its log does not say how it was generalized.</returns>
+    /// <remarks>Source: the log of generalizing itself names each option that it was begun with.</remarks>
+    public static bool? IsVirtualOnly(IReadOnlyTree files, string windowsFolder)
+    {
+        byte[]? log;
+        try
+        {
+            log = files.ReadFile(Below(windowsFolder, "System32/Sysprep/Panther/setupact.log"), LongestLog);
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        {
+            return null;
+        }
+        if (log is null)
+            return null;
+        var text = log.AsSpan().StartsWith((ReadOnlySpan<byte>)[0xFF, 0xFE]) ? Encoding.Unicode.GetString(log) : Encoding.UTF8.GetString(log);
+        // Later runs come behind earlier ones; each names its options one after the other.
+        const string Option = "supported command line option '";
+        bool? found = null;
+        var run = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        var since = 0;
+        foreach (var line in text.Split('\n'))
+        {
+            if (line.IndexOf(Option, StringComparison.Ordinal) is >= 0 and var at)
+            {
+                var word = line[(at + Option.Length)..].Split('\'')[0];
+                if (since > 0 || word.Length == 0)
+                    run.Clear();
+                since = 0;
+                run.Add(word);
+                if (run.Contains("GENERALIZE"))
+                    found = run.Contains("MODE");
+            }
+            else
+                since++;
+        }
+        return found;
+    }
+}
