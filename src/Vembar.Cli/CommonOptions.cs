@@ -24,11 +24,24 @@ internal static class CommonOptions
         Recursive = true,
     };
 
+    public static readonly Option<string?> Ca = new("--ca")
+    {
+        Description = "Trust the servers of places whose certificates these vouch for, beside the system's; a PEM file",
+        HelpName = "FILE",
+        Recursive = true,
+    };
+
+    public static readonly Option<bool> Insecure = new("--insecure")
+    {
+        Description = "Speak to places without encryption, or without looking at their certificates",
+        Recursive = true,
+    };
+
     public static readonly Option<bool> Overwrite = new("--overwrite")
     {
         Description = "Let files that this run writes (pages, profiles, packages, its log) take the place of any that are there",
         Recursive = true,
     };
 
-    public static IEnumerable<Option> All => [Json, Quiet, Verbose, Plain, Log, Overwrite];
+    public static IEnumerable<Option> All => [Json, Quiet, Verbose, Plain, Log, Overwrite, Ca, Insecure];
 }

@@ -12,6 +12,9 @@ using Vembar.Cli.Json;
 using Vembar.Common;
 using Vembar.Common.Files;
 using Vembar.Operations;
+using Vembar.Operations.Access;
+using Vembar.Store.Places;
+using Vembar.Store.Places.Remote;
 
 namespace Vembar.Cli;
 
@@ -26,7 +29,15 @@ internal sealed partial class Session : IDisposable
     private readonly Stopwatch _clock = Stopwatch.StartNew();
 
     /// <summary>What the work gets from this program.</summary>
-    public OperationHost Host { get; } = new() { Memory = new CollectorPolicy() };
+    public OperationHost Host { get; }
+
+    /// <summary>Who one is at which place.</summary>
+    public PlaceLogins Logins { get; } = new(Environment.GetEnvironmentVariable);
+
+    /// <summary>What is kept of archives that are far away.</summary>
+    public CacheFolder Cache { get; } = new(Environment.GetEnvironmentVariable);
+
+    private readonly PlaceFileSystem _places;
 
     private Session(ParseResult parse)
     {
@@ -43,6 +54,16 @@ internal sealed partial class Session : IDisposable
             _log = OpenLog(log, MayOverwrite);
         Progress = new Progress(Console.Error, !Console.IsErrorRedirected, parse.GetValue(CommonOptions.Quiet),
             phase => _log?.Information("{Phase} began", phase));
+        _places = new PlaceFileSystem(LocalFileSystem.Instance, new PlaceOptions
+        {
+            Credentials = Logins.Find,
+            CaFile = parse.GetValue(CommonOptions.Ca),
+            Insecure = parse.GetValue(CommonOptions.Insecure),
+            Blocks = Cache.Blocks,
+            SpoolFolder = Cache.SpoolFolder(Path.GetTempPath()),
+            Sent = (done, total) => Progress.Report(new OperationProgress("sending", done, total, true, "")),
+        });
+        Host = new OperationHost { Memory = new CollectorPolicy(), Files = _places };
         foreach (var signal in (PosixSignal[])[PosixSignal.SIGINT, PosixSignal.SIGTERM, PosixSignal.SIGHUP])
         {
             _signals.Add(PosixSignalRegistration.Create(signal, context =>
@@ -244,6 +265,7 @@ internal sealed partial class Session : IDisposable
     public void Dispose()
     {
         Progress.Dispose();
+        _places.Dispose();
         foreach (var signal in _signals)
             signal.Dispose();
         _log?.Dispose();

@@ -137,12 +137,22 @@ internal static class Checks
 
     /// <summary>An archive that will be added to: it opens and may be written, or its folder is there and may be.</summary>
     /// <exception cref="VembarException">Neither.</exception>
-    public static void CanAddTo(ArchiveLocation place, string? name, string? version)
+    public static void CanAddTo(OperationHost host, ArchiveLocation place, string? name, string? version)
     {
         var archive = place.Path;
+        if (place.IsRemote)
+        {
+            host.EnsureWritable(archive);
+            if (!string.IsNullOrEmpty(version) && name is not null && host.Files.Exists(archive))
+            {
+                using var reader = ArchiveReader.Open(place, host.Files);
+                TitleIsFree(reader, name, version);
+            }
+            return;
+        }
         if (Native.Posix.Exists(archive))
         {
-            using var reader = ArchiveReader.Open(place);
+            using var reader = ArchiveReader.Open(place, host.Files);
             if (name is not null && !string.IsNullOrEmpty(version))
                 TitleIsFree(reader, name, version);
             try

@@ -72,6 +72,7 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
         bool GoesWhole(int at) =>
             !recompress && ordered[at].Value.Count == ordered[at].Key.Block.ChunkCount
             && (!ordered[at].Key.Block.IsVeiled || !writer.Base.Header.IsFirstFormat);
+        using var fetching = source.FetchAhead(ordered.Where(n => n.Key.Holder == source).Select(n => n.Key.Block));
         // The next whole blocks are read and checked while one is written. What could pass for a structure of the archive is packed anew.
         var mayHoldAnything = !writer.Base.Header.IsFirstFormat;
         var ahead = new ReadAhead(ordered.Count,
@@ -142,7 +143,7 @@ internal sealed class NeededChunks(ArchiveReader source, ArchiveWriter writer)
         var rented = new Rented(ArrayPool<byte>.Shared.Rent((int)block.WholeLength), (int)block.WholeLength);
         var bytes = rented.Array.AsSpan(0, rented.Length);
         var headLength = (int)(block.PayloadOffset - block.Offset);
-        if (source.File.Read(bytes, block.Offset) == bytes.Length && XxHash3.HashToUInt64(bytes[headLength..]) == block.Checksum
+        if (source.TryReadWhole(block, bytes) && XxHash3.HashToUInt64(bytes[headLength..]) == block.Checksum
             && BlockInfo.HeaderChecksum(bytes[..headLength]) == System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(bytes[32..]))
         {
             if (!isWatched || !Veil.IsNeeded(bytes[headLength..]))

@@ -1,5 +1,6 @@
 using Vembar.Images.Records;
 using Vembar.Store.Places;
+using Vembar.Store.Places.Remote;
 using Vembar.Store.Writing;
 
 namespace Vembar.Operations;
@@ -37,9 +38,24 @@ public sealed class OperationHost
     /// <summary>The time now, to be recorded.</summary>
     internal DateTime Now => Clock.GetUtcNow().UtcDateTime;
 
+    /// <summary>Makes sure, as far as that can be told, that an archive elsewhere may be written.</summary>
+    /// <exception cref="Common.VembarException">It may not.</exception>
+    internal void EnsureWritable(string place)
+    {
+        if (Files is PlaceFileSystem places)
+            places.EnsureWritable(place);
+    }
+
     /// <summary>How an archive is opened to be changed.</summary>
     /// <param name="wait">How long to wait for another writer.</param>
-    internal WriterOptions WriterOptions(TimeSpan wait) => new() { Wait = wait, Files = Files, Clock = Clock, By = By };
+    internal WriterOptions WriterOptions(TimeSpan wait) => new()
+    {
+        Wait = wait,
+        Files = Files,
+        Clock = Clock,
+        By = By,
+        Images = archive => [.. archive.Images.Select(i => (i.Number, i.Name, i.Version))],
+    };
 
     private sealed class NoPolicy : IMemoryPolicy, IDisposable
     {

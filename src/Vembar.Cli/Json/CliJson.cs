@@ -15,6 +15,7 @@ using Vembar.Cli.Commands.List;
 using Vembar.Cli.Commands.Mark;
 using Vembar.Cli.Commands.Orders;
 using Vembar.Cli.Commands.Packages;
+using Vembar.Cli.Commands.Places;
 using Vembar.Cli.Commands.Ready;
 using Vembar.Cli.Commands.Service;
 using Vembar.Cli.Commands.Show;
@@ -43,6 +44,8 @@ namespace Vembar.Cli.Json;
 [JsonSerializable(typeof(VerifyJson))]
 [JsonSerializable(typeof(MarkJson))]
 [JsonSerializable(typeof(DropJson))]
+[JsonSerializable(typeof(LoginJson))]
+[JsonSerializable(typeof(CacheJson))]
 [JsonSerializable(typeof(DeployJson))]
 [JsonSerializable(typeof(SurveyJson))]
 [JsonSerializable(typeof(ReadyJson))]

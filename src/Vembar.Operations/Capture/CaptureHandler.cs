@@ -38,7 +38,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         using var found = Checks.Collect(problems, () => ResolvedSource.Open(request.Source, request.Volume));
         Checks.Collect(problems, () =>
         {
-            Checks.CanAddTo(request.Archive, request.Name, request.Version);
+            Checks.CanAddTo(host, request.Archive, request.Name, request.Version);
             return "";
         });
         var based = request.BasedOn is null ? null : Checks.Collect(problems, () => BaseOf(request));
@@ -172,7 +172,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
     private static void CheckRoom(CaptureRequest request, ArchiveReader archive, long bytes)
     {
         const int LeastShare = 10;
-        if (request.SkipRoomCheck || archive.Images.Count > 0 || archive.Header.Bases.Count > 0)
+        if (request.SkipRoomCheck || request.Archive.IsRemote || archive.Images.Count > 0 || archive.Header.Bases.Count > 0)
             return;
         var free = Native.Posix.FreeBytes(Path.GetDirectoryName(Path.GetFullPath(request.Archive.Path))!);
         if (free < bytes / LeastShare)
@@ -181,12 +181,12 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
                 Advice.Of("no-room"));
     }
 
-    private static BaseArchive BaseOf(CaptureRequest request)
+    private BaseArchive BaseOf(CaptureRequest request)
     {
-        using var other = ArchiveReader.Open(new ArchiveLocation(request.BasedOn!, request.Archive.Bases));
-        if (File.Exists(request.Archive.Path))
+        using var other = ArchiveReader.Open(new ArchiveLocation(request.BasedOn!, request.Archive.Bases), host.Files);
+        if (host.Files.Exists(request.Archive.Path))
         {
-            using var archive = ArchiveReader.Open(request.Archive);
+            using var archive = ArchiveReader.Open(request.Archive, host.Files);
             if (archive.Header.Id == other.Header.Id)
                 throw new VembarException(ErrorKind.Usage, "based-on-itself", $"'{request.Archive}' cannot be based on itself",
                     Advice.Of("based-on-itself"));
@@ -195,8 +195,12 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
                     $"'{request.Archive}' was made without '{request.BasedOn}' as its base, and that is settled when an archive is made",
                     Advice.Of("not-based-on"));
         }
-        return new BaseArchive(other.Header.Id, Path.GetFileName(request.BasedOn!));
+        return new BaseArchive(other.Header.Id, BaseName(request.BasedOn!));
     }
+
+    // Of an archive on a web server, the file's name.
+    private static string BaseName(string place) =>
+        Path.GetFileName(PlaceAddress.IsWeb(place) ? Uri.UnescapeDataString(new Uri(place).AbsolutePath) : place);
 
     private static WindowsInstall? ReadInstall(ISource source, List<string> warnings)
     {

@@ -17,14 +17,14 @@ public sealed class CopyHandler(OperationHost host) : IOperationHandler<CopyRequ
         var (from, to, name) = (request.Image, request.To, request.Name);
         var clock = Stopwatch.StartNew();
         var problems = new List<VembarException>();
-        using var source = Checks.Collect(problems, () => ArchiveReader.Open(from.Archive));
+        using var source = Checks.Collect(problems, () => ArchiveReader.Open(from.Archive, host.Files));
         var image = source is null ? null : Checks.Collect(problems, () => source.Find(from.Which, host.Clock));
         Checks.Collect(problems, () =>
         {
             if (name is not null)
                 Checks.ImageName(name);
             Checks.VersionText(request.Version ?? "");
-            Checks.CanAddTo(to, name ?? image?.Name, request.Version);
+            Checks.CanAddTo(host, to, name ?? image?.Name, request.Version);
             return "";
         });
         Checks.Throw(problems);
@@ -35,6 +35,8 @@ public sealed class CopyHandler(OperationHost host) : IOperationHandler<CopyRequ
 
         var tree = new ImageTree(source!, image!.Root, from.ToString());
         var needed = new NeededChunks(source!, writer);
+        // Of an archive far away, all folders of the image will be looked at.
+        using var fetching = source!.FetchTrees();
         needed.Want(tree, image.Root);
         var (done, fresh, whole) = await needed.CopyAsync(recompress: false, progress, cancellation).ConfigureAwait(false);
         var isSame = version == image.Version && (name is null || name.Equals(image.Name, StringComparison.OrdinalIgnoreCase));
@@ -52,7 +54,7 @@ public sealed class CopyHandler(OperationHost host) : IOperationHandler<CopyRequ
             {
                 Time = host.Now,
                 Action = "copy",
-                Details = [$"from {Path.GetFullPath(from.Archive.Path)}#{image.Number}"],
+                Details = [$"from {from.Archive.FullName}#{image.Number}"],
             }],
         };
         record = writer.CommitImage(record, null, Checks.Change("copy", writer.Base.Catalogue.NextNumber, record));

@@ -60,6 +60,7 @@ public sealed class DeployHandler(OperationHost host) : IOperationHandler<Deploy
             MachineSettings.Apply(request, editor, warnings);
         MachineSettings.FillIn(request, editor, warnings, isDisk);
 
+        using var fetching = archive.FetchTrees();
         var deployment = new Deployment(request, host, archive, image, tree, editor, warnings, progress, clock);
         return isDisk ? await new DiskDeployment(deployment, layout).RunAsync(cancellation).ConfigureAwait(false)
             : await new FolderDeployment(deployment).RunAsync(cancellation).ConfigureAwait(false);

@@ -17,8 +17,10 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
     public async Task<CompactResult> HandleAsync(CompactRequest request, IProgress<OperationProgress> progress,
         CancellationToken cancellation)
     {
-        var (place, effort, _, _) = request;
+        var place = request.Archive;
         var clock = Stopwatch.StartNew();
+        if (place.IsRemote)
+            return await CompactPlaceAsync(request, clock, progress, cancellation).ConfigureAwait(false);
         var path = place.Path;
         var fileSystem = host.Files;
         // A link to an archive stays a link: what it points to is rewritten.
@@ -31,8 +33,7 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
         using var old = await ArchiveWriter.OpenAsync(new ArchiveLocation(full, place.Bases), host.WriterOptions(request.Wait),
             cancellation).ConfigureAwait(false);
         if (asked is not null && asked != old.Base.Sequence)
-            throw VembarException.Input("archive-changed", $"'{path}' was changed by somebody else meanwhile",
-                "Look again, and compact it if that is still meant.");
+            throw Changed(path);
         var folder = Path.GetDirectoryName(full)!;
         var prefix = $".{Path.GetFileName(full)}.compact-";
         // The lock is ours, so what another run left behind belongs to nobody.
@@ -40,24 +41,10 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
             fileSystem.Delete(left);
         var scratch = Path.Combine(folder, prefix + Guid.NewGuid().ToString("N"));
         var before = old.Base.FileLength;
-        if (old.Base.LostImages.Count > 0)
-        {
-            throw VembarException.Damaged($"'{path}' is not rewritten, for its images "
-                + $"{string.Join(", ", old.Base.LostImages.Select(i => i.Number))} would be lost: their records are damaged",
-                Advice.Of("heal"));
-        }
+        EnsureNothingLost(old.Base);
         try
         {
-            var options = host.WriterOptions(default) with { Effort = effort ?? Effort.Balanced };
-            using (var fresh = ArchiveWriter.CreateFor(old.Base, scratch, options))
-            {
-                var needed = new NeededChunks(old.Base, fresh);
-                foreach (var image in old.Base.Images)
-                    needed.Want(new ImageTree(old.Base, image.Root, $"{path}#{image.Number}"), image.Root);
-                await needed.CopyAsync(recompress: effort is not null, progress, cancellation).ConfigureAwait(false);
-                cancellation.ThrowIfCancellationRequested();
-                fresh.CommitAll(old.Base, "compact");
-            }
+            await RewriteAsync(old.Base, scratch, request.Effort, host.Files, progress, cancellation).ConfigureAwait(false);
             // Who may read the archive stays as it was.
             using (var handle = Native.Posix.OpenFile(scratch, write: true))
             {
@@ -82,10 +69,67 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
             clock.Elapsed.TotalSeconds);
     }
 
-    // The state that was asked about; null where nothing goes.
-    private async Task<long?> AskAsync(CompactRequest request, string file, CancellationToken cancellation)
+    private static void EnsureNothingLost(ArchiveReader archive)
     {
-        using var reader = ArchiveReader.Open(new ArchiveLocation(file, request.Archive.Bases), host.Files);
+        if (archive.LostImages.Count > 0)
+            throw VembarException.Damaged($"'{archive.Path}' is not rewritten, for its images "
+                + $"{string.Join(", ", archive.LostImages.Select(i => i.Number))} would be lost: their records are damaged",
+                Advice.Of("heal"));
+    }
+
+    // All that the images of an archive need goes into a new file.
+    private async Task RewriteAsync(ArchiveReader archive, string scratch, Effort? effort, IFileSystem files,
+        IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var options = host.WriterOptions(default) with { Effort = effort ?? Effort.Balanced, Files = files };
+        using var fresh = ArchiveWriter.CreateFor(archive, scratch, options);
+        var needed = new NeededChunks(archive, fresh);
+        using (archive.FetchTrees())
+        {
+            foreach (var image in archive.Images)
+                needed.Want(new ImageTree(archive, image.Root, $"{archive.Path}#{image.Number}"), image.Root);
+        }
+        await needed.CopyAsync(recompress: effort is not null, progress, cancellation).ConfigureAwait(false);
+        cancellation.ThrowIfCancellationRequested();
+        fresh.CommitAll(archive, "compact");
+    }
+
+    // The new file is made here, and published in place of all that is there.
+    private async Task<CompactResult> CompactPlaceAsync(CompactRequest request, Stopwatch clock, IProgress<OperationProgress> progress,
+        CancellationToken cancellation)
+    {
+        var asked = request.MayCompact is null ? null : await AskAsync(request, null, cancellation).ConfigureAwait(false);
+        using var old = await ArchiveWriter.OpenAsync(request.Archive, host.WriterOptions(request.Wait), cancellation).ConfigureAwait(false);
+        if (asked is not null && asked != old.Base.Sequence)
+            throw Changed(request.Archive.Path);
+        EnsureNothingLost(old.Base);
+        var scratch = Path.Combine(host.TemporaryFolder, $"vembar-compact-{Guid.NewGuid():N}");
+        try
+        {
+            await RewriteAsync(old.Base, scratch, request.Effort, LocalFileSystem.Instance, progress, cancellation).ConfigureAwait(false);
+            old.ReplaceBy(scratch);
+            return new CompactResult(request.Archive.Path, old.Base.Images.Count, old.Base.FileLength, new FileInfo(scratch).Length,
+                clock.Elapsed.TotalSeconds);
+        }
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "rewrite", request.Archive.Path) is { } error)
+        {
+            throw error;
+        }
+        finally
+        {
+            Remove(scratch, LocalFileSystem.Instance);
+        }
+    }
+
+    private static VembarException Changed(string path) => VembarException.Input("archive-changed",
+        $"'{path}' was changed by somebody else meanwhile", "Look again, and compact it if that is still meant.");
+
+    // The state that was asked about; null where nothing goes.
+    private async Task<long?> AskAsync(CompactRequest request, string? file, CancellationToken cancellation)
+    {
+        using var reader = ArchiveReader.Open(file is null ? request.Archive
+            : new ArchiveLocation(file, request.Archive.Bases), host.Files);
         var loss = await Task.Run(() => CompactLosses.Of(reader, file), cancellation).ConfigureAwait(false);
         if (loss.IsNothing)
             return null;

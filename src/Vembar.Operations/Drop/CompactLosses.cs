@@ -12,8 +12,8 @@ internal static class CompactLosses
 {
     /// <summary>What goes.</summary>
     /// <param name="archive">The archive.</param>
-    /// <param name="file">Where its file is, links followed.</param>
-    public static CompactLoss Of(ArchiveReader archive, string file)
+    /// <param name="file">Where its file is, links followed; null where that is elsewhere.</param>
+    public static CompactLoss Of(ArchiveReader archive, string? file)
     {
         var present = archive.Catalogue.Images.Select(i => i.Record).ToHashSet();
         var roots = archive.Images.Select(i => i.Root).ToHashSet();
@@ -42,8 +42,10 @@ internal static class CompactLosses
     }
 
     // Those that lie in the same folder.
-    private static List<string> DependentsOf(ArchiveReader archive, string file)
+    private static List<string> DependentsOf(ArchiveReader archive, string? file)
     {
+        if (file is null)
+            return [];
         var dependents = new List<string>();
         var folder = Path.GetDirectoryName(file)!;
         foreach (var other in Directory.EnumerateFiles(folder, "*.vmb").Order(StringComparer.Ordinal))

@@ -28,19 +28,19 @@ public sealed class RecoverHandler(OperationHost host) : IOperationHandler<Recov
         var path = place.Path;
         if (Path.Exists(to))
             throw VembarException.Input("target-exists", $"'{to}' is there already", "Name a file that is not there.");
-        Checks.CanAddTo(to, null, null);
+        Checks.CanAddTo(host, to, null, null);
         IByteSource file;
         try
         {
-            file = host.Files.OpenRead(path);
+            file = new WholeReading(host.Files).OpenRead(path);
         }
         catch (Exception failure) when (VembarException.From(failure, "open the archive", path) is { } error)
         {
             throw error;
         }
         using (file)
-        using (var bases = Bases(place, file))
-        using (var archive = LastState(place))
+        using (var bases = Bases(place, file, host.Files))
+        using (var archive = LastState(place, new WholeReading(host.Files)))
         {
             var scan = new Scan(file, path, bases, archive);
             scan.Run(progress, cancellation);
@@ -70,11 +70,11 @@ public sealed class RecoverHandler(OperationHost host) : IOperationHandler<Recov
         }
     }
 
-    private static ArchiveReader? LastState(ArchiveLocation place)
+    private static ArchiveReader? LastState(ArchiveLocation place, IFileSystem files)
     {
         try
         {
-            return ArchiveReader.OpenToMend(place);
+            return ArchiveReader.OpenToMend(place, files);
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged || problem.Code is "not-an-archive" or "newer-format")
         {
@@ -84,12 +84,12 @@ public sealed class RecoverHandler(OperationHost host) : IOperationHandler<Recov
     }
 
     // The header may be what is damaged; then nothing is known of bases.
-    private static BaseArchives? Bases(ArchiveLocation place, IByteSource file)
+    private static BaseArchives? Bases(ArchiveLocation place, IByteSource file, IFileSystem files)
     {
         try
         {
             var header = ArchiveHeader.Read(file, place.Path);
-            return header.Bases.Count == 0 ? null : new BaseArchives(place, header, LocalFileSystem.Instance, 0);
+            return header.Bases.Count == 0 ? null : new BaseArchives(place, header, files, 0);
         }
         catch (VembarException)
         {

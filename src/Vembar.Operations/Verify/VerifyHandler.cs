@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using Vembar.Common;
 using Vembar.Store.Hashing;
+using Vembar.Store.Places;
 using Vembar.Store.Reading;
 
 namespace Vembar.Operations.Verify;
@@ -13,7 +14,7 @@ public sealed class VerifyHandler(OperationHost host) : IOperationHandler<Verify
     public async Task<VerifyResult> HandleAsync(VerifyRequest request, IProgress<OperationProgress> progress,
         CancellationToken cancellation)
     {
-        using var archive = ArchiveReader.OpenToMend(request.Archive, host.Files);
+        using var archive = ArchiveReader.OpenToMend(request.Archive, new WholeReading(host.Files));
         return await ArchiveCheck.RunAsync(archive, [], new ConcurrentDictionary<ChunkId, byte>(), host.Workers, progress, cancellation)
             .ConfigureAwait(false);
     }

@@ -34,7 +34,7 @@ public sealed class WorkspaceOpenHandler(OperationHost host) : IOperationHandler
         var existed = Directory.Exists(folder);
         var workspace = Workspace.Create(folder, new WorkspaceState
         {
-            Archive = Path.GetFullPath(reference.Archive.Path),
+            Archive = reference.Archive.FullName,
             ArchiveId = archive.Header.Id,
             Image = image,
             Only = only,

@@ -8,6 +8,12 @@ public sealed record ArchiveLocation(string Path, IReadOnlyList<string> Bases)
     /// <summary>An archive whose bases, if it has any, lie beside it.</summary>
     public static implicit operator ArchiveLocation(string path) => new(path, []);
 
+    /// <summary>Whether it is elsewhere, and not in the file system.</summary>
+    public bool IsRemote => PlaceAddress.IsRemote(Path);
+
+    /// <summary>Its whole path, or its address.</summary>
+    public string FullName => PlaceAddress.FullName(Path);
+
     /// <inheritdoc/>
     public override string ToString() => Path;
 }

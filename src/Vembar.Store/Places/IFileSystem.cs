@@ -3,6 +3,12 @@ namespace Vembar.Store.Places;
 /// <summary>The few things that an archive needs of a file system; tests put one in its place that stops at a chosen operation.</summary>
 public interface IFileSystem
 {
+    /// <summary>Keeps blocks of archives that are far away; null where nothing is kept.</summary>
+    IBlockStore? Blocks => null;
+
+    /// <summary>Whether there is something of that name.</summary>
+    bool Exists(string path) => Native.Posix.Exists(path);
+
     /// <summary>Opens a file that exists for reading.</summary>
     IByteSource OpenRead(string path);
 

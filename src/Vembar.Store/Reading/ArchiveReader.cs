@@ -30,13 +30,15 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     private readonly BaseArchives _bases;
     private readonly FoundState _state;
     private readonly ArchiveRecords _records;
+    private readonly RemoteBlocks? _remote;
     // Chunks of blocks of trees that were read from afar: those beside what was looked for are looked for next.
     private readonly ConcurrentDictionary<ChunkId, ChunkPlace> _nearby = new();
 
     private ArchiveReader(IByteSource file, ArchiveLocation place, ArchiveHeader header, FoundState state, long length,
-        BaseArchives bases, Mending? mending, bool isWriter)
+        BaseArchives bases, Mending? mending, bool isWriter, IBlockStore? blocks)
     {
         _file = file;
+        _remote = file.IsRemote ? new RemoteBlocks(file, blocks) : null;
         _bases = bases;
         _state = state;
         Place = place;
@@ -161,7 +163,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
                 $"'{path}' holds no complete state: it is cut short or its end is damaged",
                 Advice.Of("take-copy-or-recover"));
             return new ArchiveReader(file, place, header, state, length, new BaseArchives(place, header, fileSystem, depth), mending,
-                isWriter);
+                isWriter, fileSystem.Blocks);
         }
         catch (Exception failure) when (failure is not VembarException
             && VembarException.From(failure, "read the archive", path) is { } error)
@@ -337,6 +339,23 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
 
     private void Use(ChunkId id, ChunkPlace place, ChunkAction action)
     {
+        try
+        {
+            UseOnce(id, place, action);
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged && _remote is not null && _fresh.TryAdd(place.Block, true))
+        {
+            // What is kept here of it may be something else; what is there counts.
+            (place.Block.Kind == BlockKind.Content ? _content : _trees).Forget(place.Block);
+            UseOnce(id, place, action);
+        }
+    }
+
+    // Blocks that are not taken from what is kept here.
+    private readonly ConcurrentDictionary<BlockInfo, bool> _fresh = new();
+
+    private void UseOnce(ChunkId id, ChunkPlace place, ChunkAction action)
+    {
         if (place.Length > LargestChunk && place.Block.Kind == BlockKind.Content)
             throw VembarException.Damaged($"'{Path}' has a chunk longer than any may be");
         try
@@ -363,13 +382,13 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     internal byte[] ReadBlock(BlockInfo block)
     {
         // The head of a block of folders says which chunks are in it; from afar that saves looking for those that are wanted next.
-        var head = _file.IsRemote && block.Kind == BlockKind.Tree ? (int)(block.PayloadOffset - block.Offset) : 0;
+        var head = _remote is not null ? (int)(block.PayloadOffset - block.Offset) : 0;
         var buffer = ArrayPool<byte>.Shared.Rent(head + block.StoredLength);
         byte[]? plain = null;
         try
         {
             var stored = buffer.AsSpan(head, block.StoredLength);
-            if (_file.Read(buffer.AsSpan(0, head + block.StoredLength), block.PayloadOffset - head) < head + stored.Length)
+            if (!ReadStored(block, buffer.AsSpan(0, head + block.StoredLength)))
                 throw VembarException.Damaged($"'{Path}' is cut short: a block at byte {block.Offset} reaches beyond its end");
             if (XxHash3.HashToUInt64(stored) != block.Checksum)
                 throw VembarException.Damaged($"'{Path}' is damaged between byte {block.PayloadOffset} and "
@@ -384,7 +403,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             plain = ArrayPool<byte>.Shared.Rent(block.PlainLength);
             if (!block.TryExpand(stored, plain))
                 throw VembarException.Damaged($"'{Path}' is damaged at byte {block.Offset}: a block does not expand");
-            if (head > 0)
+            if (head > 0 && block.Kind == BlockKind.Tree)
                 Remember(block, buffer, plain);
             return Detach(ref plain!);
         }
@@ -402,6 +421,37 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             }
         }
     }
+
+    /// <summary>Reads a block as it stands in the file, head included; nothing of it is checked.</summary>
+    /// <returns>False when the file ends before it does.</returns>
+    internal bool TryReadWhole(BlockInfo block, Span<byte> to) =>
+        _remote is not null ? _remote.Read(block, to, fresh: false) : _file.Read(to, block.Offset) == to.Length;
+
+    private bool ReadStored(BlockInfo block, Span<byte> to) => _remote is not null
+        ? _remote.Read(block, to, fresh: _fresh.ContainsKey(block)) : _file.Read(to, block.PayloadOffset) == to.Length;
+
+    /// <summary>Says which blocks will be read, in that order, so that those of a remote archive are fetched ahead. Of a local one nothing is
+    /// done.</summary>
+    /// <returns>What ends it; null for nothing.</returns>
+    internal IDisposable? FetchAhead(IEnumerable<BlockInfo> blocks) => _remote?.FetchAhead(blocks.Where(b => b.IsSensible).Distinct());
+
+    /// <summary>Gets ready for much of an image to be looked at: of a remote archive, the index is read whole, and blocks of folders are
+    /// fetched ahead.</summary>
+    /// <returns>What ends it; null for nothing.</returns>
+    internal IDisposable? FetchTrees()
+    {
+        const long Most = 48L << 20;
+        if (_remote is null)
+            return null;
+        EnsureWholeIndex();
+        var left = Most;
+        // The newest lie at the end.
+        return FetchAhead(_segments.SelectMany(s => Enumerable.Range(0, s.BlockCount).Select(s.Block)).Where(b => b.Kind == BlockKind.Tree)
+            .OrderByDescending(b => b.Offset).TakeWhile(b => (left -= b.WholeLength) >= 0).OrderBy(b => b.Offset));
+    }
+
+    /// <summary>The block that a chunk of this archive itself is in; null when it is in another one or nowhere.</summary>
+    internal BlockInfo? BlockOf(ChunkId id) => TryFind(id, out var place) ? place.Block : null;
 
     private void Remember(BlockInfo block, ReadOnlySpan<byte> bytes, ReadOnlySpan<byte> plain)
     {
@@ -476,6 +526,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     /// <inheritdoc/>
     public void Dispose()
     {
+        _remote?.Dispose();
         _bases.Dispose();
         _file.Dispose();
     }

@@ -86,7 +86,7 @@ internal sealed class BaseArchives : IDisposable
         {
             if (!Directory.Exists(said))
             {
-                if (seen.Add(Path.GetFullPath(said)))
+                if (seen.Add(PlaceAddress.FullName(said)))
                     yield return said;
             }
             else
@@ -94,6 +94,13 @@ internal sealed class BaseArchives : IDisposable
                 foreach (var file in InFolder(said, wanted).Where(f => seen.Add(Path.GetFullPath(f))))
                     yield return file;
             }
+        }
+        if (_place.IsRemote)
+        {
+            // Beside a file on a web server may lie another one.
+            if (PlaceAddress.IsWeb(_place.Path) && Uri.TryCreate(new Uri(_place.Path), Uri.EscapeDataString(wanted.Name), out var beside))
+                yield return beside.ToString();
+            yield break;
         }
         var folder = Path.GetDirectoryName(Path.GetFullPath(_place.Path))!;
         foreach (var file in InFolder(folder, wanted).Where(f => seen.Add(Path.GetFullPath(f))))

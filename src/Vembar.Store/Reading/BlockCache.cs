@@ -74,6 +74,16 @@ internal sealed class BlockCache(Func<BlockInfo, byte[]> read, long capacity)
         }
     }
 
+    /// <summary>Takes a block out, so that it is read again.</summary>
+    public void Forget(BlockInfo block)
+    {
+        lock (_gate)
+        {
+            if (_nodes.TryGetValue(block, out var node))
+                Drop(node);
+        }
+    }
+
     private void Drop(LinkedListNode<Entry> node)
     {
         _order.Remove(node);

@@ -30,8 +30,12 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
     private bool _committed;
     private bool _broken;
 
+    private readonly KeptBlocks? _kept;
+
     private ArchiveWriter(IArchiveFile file, ArchiveReader reader, WriterOptions options, bool created)
     {
+        if (file is IPublishedFile { Unpublished: { } unpublished } && !reader.Header.IsFirstFormat)
+            _kept = new KeptBlocks(unpublished);
         _options = options;
         _file = file;
         _created = created;
@@ -81,6 +85,8 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
             var began = options.Clock.GetTimestamp();
             while (true)
             {
+                if (place.IsRemote)
+                    return await OpenRemoteAsync(place, options, purpose, mending, cancellation).ConfigureAwait(false);
                 var created = options.MayCreate && !Posix.Exists(path) && ArchiveCreator.TryCreate(path, options);
                 try
                 {
@@ -125,6 +131,29 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
         }
     }
 
+    // Nobody is kept from writing there; who comes second is told.
+    private static Task<ArchiveWriter> OpenRemoteAsync(ArchiveLocation place, WriterOptions options, WriterPurpose purpose,
+        Mending? mending, CancellationToken cancellation) => Task.Run(() =>
+    {
+        var created = options.MayCreate && !options.Files.Exists(place.Path);
+        var file = created ? options.Files.CreateNew(place.Path) : options.Files.OpenWrite(place.Path);
+        try
+        {
+            if (created)
+                ArchiveCreator.WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, options.BasedOn), options.Clock);
+            var writer = Locked(file, place, options, created, purpose, mending);
+            if (writer.Base.UncommittedTail == 0)
+                return writer;
+            throw VembarException.Damaged($"'{place.Path}' holds {writer.Base.UncommittedTail} bytes that belong to no state, so nothing is "
+                + "added to it", Advice.Of("copy-again"));
+        }
+        catch
+        {
+            file.Dispose();
+            throw;
+        }
+    }, cancellation);
+
     // Null when another process has the lock, or the file was replaced meanwhile.
     private static ArchiveWriter? TryOpenLocked(ArchiveLocation place, WriterOptions options, bool created, WriterPurpose purpose,
         Mending? mending)
@@ -164,7 +193,15 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
     public bool Contains(ChunkId id) => _added.Contains(id) || Base.Contains(id);
 
     /// <inheritdoc/>
-    public bool TryClaim(ChunkId id) => !Base.Contains(id) && _added.TryAdd(id);
+    public bool TryClaim(ChunkId id)
+    {
+        if (Base.Contains(id) || !_added.TryAdd(id))
+            return false;
+        if (_kept?.Find(id) is not var (info, bytes, chunks))
+            return true;
+        AppendWhole(info, bytes, chunks);
+        return false;
+    }
 
     /// <inheritdoc/>
     public ChunkId Add(BlockKind kind, ReadOnlySpan<byte> bytes)
@@ -307,6 +344,9 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
 
     private void MendRecord()
     {
+        // What is published stays as it is.
+        if (_file.IsRemote)
+            return;
         var (first, second) = Base.RecordCopies;
         foreach (var (copy, place) in ((RecordCopy, long)[])[(first, Base.Commit.First), (second, Base.Commit.Second)])
         {
@@ -324,6 +364,10 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
         if (_file.IsStillAt(Base.Path))
             return;
         _broken = true;
+        if (_file.IsRemote)
+            throw VembarException.Environment("place-changed",
+                $"'{Base.Path}' was changed by somebody else meanwhile; their change stands, yours was not made",
+                "Run it again: what was prepared is used again.");
         throw VembarException.Environment("archive-replaced",
             $"'{Base.Path}' was removed or replaced by another file while it was being written",
             "What is there now was not touched. See what it is, and run this again.");
@@ -403,6 +447,8 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
             var record = state.Prepare(blocks, chunks, earlier, _records, id, Base.Commit);
             EnsureInPlace();
             state.Conclude(record);
+            if (_file is IPublishedFile published)
+                published.Publish(StateOf(record));
             _end = record.End;
             _committed = true;
         }
@@ -412,6 +458,36 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
             _broken = true;
             throw error;
         }
+        catch (VembarException)
+        {
+            _broken = true;
+            throw;
+        }
+    }
+
+    private PublishedState StateOf(CommitRecord record)
+    {
+        using var written = ArchiveReader.Open(new SharedByteSource(_file), Base.Place, _options.Files);
+        return Describe(written, record, _options);
+    }
+
+    private static PublishedState Describe(ArchiveReader archive, CommitRecord record, WriterOptions options)
+    {
+        const int MarkLength = 12;
+        return new PublishedState(archive.Header.Id, record.Sequence, record.End, record.Catalogue.ToString()[..MarkLength], record.Time,
+            options.Images(archive));
+    }
+
+    /// <summary>Makes another file, in the local file system, the whole of what this place holds.</summary>
+    /// <param name="path">The file: an archive with the same id.</param>
+    /// <exception cref="VembarException">It cannot be published; the place holds what it held.</exception>
+    internal void ReplaceBy(string path)
+    {
+        EnsureInPlace();
+        using var source = LocalFileSystem.Instance.OpenRead(path);
+        using var archive = ArchiveReader.Open(new SharedByteSource(source), new ArchiveLocation(path, Base.Place.Bases), _options.Files);
+        ((IPublishedFile)_file).Replace(source, Describe(archive, archive.Commit, _options));
+        _committed = true;
     }
 
     /// <summary>Makes nothing new, but gives up what is behind the last valid state and mends that state's record.</summary>
@@ -443,7 +519,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
         }
         try
         {
-            if (_committed)
+            if (_committed || _file.IsRemote)
                 return;
             if (_created && Base.Catalogue.Images.Count == 0)
             {

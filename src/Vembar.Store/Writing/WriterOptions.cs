@@ -1,6 +1,7 @@
 using Vembar.Store.Compression;
 using Vembar.Store.Format;
 using Vembar.Store.Places;
+using Vembar.Store.Reading;
 
 namespace Vembar.Store.Writing;
 
@@ -24,6 +25,9 @@ public sealed record WriterOptions
 
     /// <summary>Who makes the state ("user@host"); empty for nobody in particular.</summary>
     public string By { get; init; } = "";
+
+    /// <summary>Tells the images of an archive for those who keep its bytes: numbers, names, versions.</summary>
+    internal Func<ArchiveReader, IReadOnlyList<(int Number, string Name, string Version)>> Images { get; init; } = _ => [];
 
     /// <summary>Archives that a new archive is based on.</summary>
     public IReadOnlyList<BaseArchive> BasedOn { get; init; } = [];

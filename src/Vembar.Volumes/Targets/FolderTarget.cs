@@ -286,9 +286,13 @@ internal sealed class FolderTarget : IDisposable
             return bytes;
         }
         runs = [.. runs.OrderByDescending(r => BytesOf(r) is > Long and var bytes ? bytes : 0)];
+        using var fetching = ContentFetch.Ahead(_archive, _image, runs.SelectMany(r => _plan.Files.Skip(r.Start).Take(r.End - r.Start)));
         var done = 0L;
-        await WorkStealingRunner.EachAsync(runs.Count, _options.Workers, run =>
+        var next = -1;
+        await WorkStealingRunner.EachAsync(runs.Count, _options.Workers, share =>
         {
+            // What is fetched comes in order.
+            var run = fetching is null ? share : Interlocked.Increment(ref next);
             for (var i = runs[run].Start; i < runs[run].End; i++)
             {
                 var item = _plan.Files[i];

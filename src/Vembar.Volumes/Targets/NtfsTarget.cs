@@ -190,6 +190,7 @@ internal sealed class NtfsTarget
             var done = 0L;
             var ordered = _plan.Files.Select(f => (Item: f, Place: _archive.OrderOf(f.Entry.Content))).OrderBy(f => f.Place)
                 .Select(f => f.Item).ToList();
+            using var fetching = ContentFetch.Ahead(_archive, _image, ordered);
             var ahead = new ReadAhead(_archive, ordered.Select(f => f.Entry.Content));
             await using (ahead.ConfigureAwait(false))
             {

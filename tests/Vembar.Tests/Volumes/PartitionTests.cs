@@ -1,5 +1,6 @@
 using CsCheck;
 using Vembar.Common;
+using Vembar.Common.Formats;
 using Vembar.Volumes.Disks;
 using Vembar.Volumes.Targets;
 using Xunit;

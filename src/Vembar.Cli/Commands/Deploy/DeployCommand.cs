@@ -1,5 +1,6 @@
 using System.CommandLine;
 using Vembar.Common;
+using Vembar.Common.Formats;
 using Vembar.Operations.Deploy;
 using Vembar.Operations.Survey;
 using Vembar.Volumes.Compaction;

@@ -24,8 +24,8 @@ internal static class FilesCommand
             .With(image, path, deep, SharedOptions.Base).Does((parse, session) =>
             {
                 var reference = SharedOptions.ImageOf(parse, image);
-                using var archive = ArchiveReader.Open(reference.Archive);
-                var record = archive.Find(reference.Which);
+                using var archive = ArchiveReader.Open(reference.Archive, session.Host.Files);
+                var record = archive.Find(reference.Which, session.Host.Clock);
                 var tree = new ImageTree(archive, record.Root, $"{reference.Archive}#{record.Number}");
                 var found = FileSearch.Find(tree, parse.GetValue(path), parse.GetValue(deep)).Select(entry =>
                 {

@@ -54,7 +54,7 @@ internal static class ListCommand
 
     private static int One(string path, ListSelection selection, List<ListColumn>? columns, Session session)
     {
-        using var reader = ArchiveReader.Open(path);
+        using var reader = ArchiveReader.Open(path, session.Host.Files);
         session.Warn(UncommittedTail(reader));
         session.Result(Json(reader, selection), json => json.ListJson, () => Show(reader, selection, columns, session));
         return ExitCode.Done;
@@ -69,7 +69,7 @@ internal static class ListCommand
         {
             try
             {
-                using var reader = ArchiveReader.Open(path);
+                using var reader = ArchiveReader.Open(path, session.Host.Files);
                 session.Warn(UncommittedTail(reader));
                 lists.Add(Json(reader, selection));
                 if (session.Json)

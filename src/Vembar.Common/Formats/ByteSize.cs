@@ -1,6 +1,6 @@
 using System.Globalization;
 
-namespace Vembar.Volumes.Targets;
+namespace Vembar.Common.Formats;
 
 /// <summary>Sizes as people write them.</summary>
 public static class ByteSize

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Places;
+
+internal sealed record CacheJson(string Folder, long Bytes, int Blocks, long Limit, long? Cleared);

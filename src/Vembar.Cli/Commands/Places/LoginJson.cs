@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Places;
+
+internal sealed record LoginJson(string Place, string? User, string File);

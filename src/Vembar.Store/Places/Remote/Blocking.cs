@@ -1,0 +1,27 @@
+using System.Buffers;
+
+namespace Vembar.Store.Places.Remote;
+
+/// <summary>Waits for what comes from afar where nothing else can be done meanwhile.</summary>
+internal static class Blocking
+{
+    public static T Wait<T>(Task<T> task) => task.GetAwaiter().GetResult();
+
+    public static void Wait(Task task) => task.GetAwaiter().GetResult();
+
+    /// <summary>Reads from a source that can only be waited for.</summary>
+    public static int Read(IByteSource source, Span<byte> to, long offset)
+    {
+        var buffer = ArrayPool<byte>.Shared.Rent(to.Length);
+        try
+        {
+            var count = Wait(source.ReadAsync(buffer.AsMemory(0, to.Length), offset).AsTask());
+            buffer.AsSpan(0, count).CopyTo(to);
+            return count;
+        }
+        finally
+        {
+            ArrayPool<byte>.Shared.Return(buffer);
+        }
+    }
+}

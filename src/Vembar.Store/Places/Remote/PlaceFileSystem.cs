@@ -1,0 +1,83 @@
+using Vembar.Common;
+
+namespace Vembar.Store.Places.Remote;
+
+/// <summary>Archives wherever they are: in the file system, behind web servers, in registries.</summary>
+/// <param name="local">The file system.</param>
+/// <param name="options">How the others are talked to.</param>
+public sealed class PlaceFileSystem(IFileSystem local, PlaceOptions options) : IFileSystem, IDisposable
+{
+    private readonly Lazy<HttpExchange> _exchange = new(() => new HttpExchange(options));
+
+    /// <inheritdoc/>
+    public IBlockStore? Blocks => options.Blocks;
+
+    /// <inheritdoc/>
+#pragma warning disable CA2000 // owned by what is returned
+    public IByteSource OpenRead(string path) => PlaceAddress.IsRegistry(path) ? OpenRegistry(path, write: false)
+        : PlaceAddress.IsWeb(path) ? HttpByteSource.Open(_exchange.Value, path) : local.OpenRead(path);
+#pragma warning restore CA2000
+
+    /// <inheritdoc/>
+    public IArchiveFile OpenWrite(string path) => PlaceAddress.IsRegistry(path) ? OpenRegistry(path, write: true)
+        : PlaceAddress.IsWeb(path) ? throw ReadOnly(path) : local.OpenWrite(path);
+
+    /// <inheritdoc/>
+    public IArchiveFile CreateNew(string path) => PlaceAddress.IsRegistry(path)
+        ? OciArchiveFile.Create(new OciRepository(_exchange.Value, OciReference.Parse(path)), options)
+        : PlaceAddress.IsWeb(path) ? throw ReadOnly(path) : local.CreateNew(path);
+
+    /// <inheritdoc/>
+    public bool Exists(string path)
+    {
+        if (!PlaceAddress.IsRemote(path))
+            return local.Exists(path);
+        try
+        {
+            OpenRead(path).Dispose();
+            return true;
+        }
+        catch (VembarException problem) when (problem.Code == "no-such-archive")
+        {
+            return false;
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Rename(string from, string to, bool replace) => local.Rename(from, to, replace);
+
+    /// <inheritdoc/>
+    public void Delete(string path)
+    {
+        // What was never published is nowhere.
+        if (!PlaceAddress.IsRemote(path))
+            local.Delete(path);
+    }
+
+    /// <summary>Makes sure, as far as that can be told beforehand, that an archive there may be written.</summary>
+    /// <exception cref="VembarException">It may not.</exception>
+    public void EnsureWritable(string path)
+    {
+        if (PlaceAddress.IsWeb(path))
+            throw ReadOnly(path);
+        if (PlaceAddress.IsRegistry(path))
+            new OciRepository(_exchange.Value, OciReference.Parse(path)).EnsureWritable();
+    }
+
+    private OciArchiveFile OpenRegistry(string path, bool write)
+    {
+        var repository = new OciRepository(_exchange.Value, OciReference.Parse(path));
+        return OciArchiveFile.Open(repository, options, write) ?? throw VembarException.Input("no-such-archive",
+            $"there is no archive '{path}'", Advice.Of("no-such-archive"));
+    }
+
+    private static VembarException ReadOnly(string path) => VembarException.Input("read-only-place",
+        $"'{path}' is a file behind a web server, which can be read and not written", Advice.Of("read-only-place"));
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        if (_exchange.IsValueCreated)
+            _exchange.Value.Dispose();
+    }
+}
