@@ -24,6 +24,13 @@ internal static class CommonOptions
         Recursive = true,
     };
 
+    public static readonly Option<string?> Project = new("--project")
+    {
+        Description = "Use this project file, and not a vembar.yaml in or above the working folder; VEMBAR_PROJECT says it too",
+        HelpName = "FILE",
+        Recursive = true,
+    };
+
     public static readonly Option<string?> Ca = new("--ca")
     {
         Description = "Trust the servers of places whose certificates these vouch for, beside the system's; a PEM file",
@@ -43,5 +50,5 @@ internal static class CommonOptions
         Recursive = true,
     };
 
-    public static IEnumerable<Option> All => [Json, Quiet, Verbose, Plain, Log, Overwrite, Ca, Insecure];
+    public static IEnumerable<Option> All => [Json, Quiet, Verbose, Plain, Log, Overwrite, Project, Ca, Insecure];
 }

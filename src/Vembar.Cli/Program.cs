@@ -17,6 +17,7 @@ using Vembar.Cli.Commands.Mark;
 using Vembar.Cli.Commands.Orders;
 using Vembar.Cli.Commands.Packages;
 using Vembar.Cli.Commands.Places;
+using Vembar.Cli.Commands.Projects;
 using Vembar.Cli.Commands.Ready;
 using Vembar.Cli.Commands.Retitle;
 using Vembar.Cli.Commands.Service;
@@ -72,7 +73,7 @@ internal static class Program
             ServiceCommand.Create(), OrderCommand.Create(), WorkspaceCommand.Create(),
             DriversCommand.Create(), PackageCommand.Create(), FeaturesCommand.Create(),
             AnswersCommand.Create(),
-            LoginCommand.Create(), LogoutCommand.Create(), CacheCommand.Create(),
+            InitCommand.Create(), LoginCommand.Create(), LogoutCommand.Create(), CacheCommand.Create(),
             DeployCommand.Create(), DemoCommand.Create(), CompletionCommand.Create(),
             HelpCommand.Create(),
         ])

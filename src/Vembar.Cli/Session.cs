@@ -11,8 +11,10 @@ using Spectre.Console.Rendering;
 using Vembar.Cli.Json;
 using Vembar.Common;
 using Vembar.Common.Files;
+using Vembar.Images.Records;
 using Vembar.Operations;
 using Vembar.Operations.Access;
+using Vembar.Operations.Project;
 using Vembar.Store.Places;
 using Vembar.Store.Places.Remote;
 
@@ -54,16 +56,22 @@ internal sealed partial class Session : IDisposable
             _log = OpenLog(log, MayOverwrite);
         Progress = new Progress(Console.Error, !Console.IsErrorRedirected, parse.GetValue(CommonOptions.Quiet),
             phase => _log?.Information("{Phase} began", phase));
+        Project = parse.CommandResult.Command.Name == "init" ? null : FindProject(parse);
         _places = new PlaceFileSystem(LocalFileSystem.Instance, new PlaceOptions
         {
             Credentials = Logins.Find,
-            CaFile = parse.GetValue(CommonOptions.Ca),
+            CaFile = parse.GetValue(CommonOptions.Ca) ?? Default("ca", Project?.Ca),
             Insecure = parse.GetValue(CommonOptions.Insecure),
             Blocks = Cache.Blocks,
             SpoolFolder = Cache.SpoolFolder(Path.GetTempPath()),
             Sent = (done, total) => Progress.Report(new OperationProgress("sending", done, total, true, "")),
         });
-        Host = new OperationHost { Memory = new CollectorPolicy(), Files = _places };
+        Host = new OperationHost
+        {
+            Memory = new CollectorPolicy(),
+            Files = _places,
+            Versions = Project?.Versions ?? VersionPattern.Standard,
+        };
         foreach (var signal in (PosixSignal[])[PosixSignal.SIGINT, PosixSignal.SIGTERM, PosixSignal.SIGHUP])
         {
             _signals.Add(PosixSignalRegistration.Create(signal, context =>
@@ -73,6 +81,32 @@ internal sealed partial class Session : IDisposable
                 _stop.Cancel();
             }));
         }
+    }
+
+    /// <summary>What the organisation says for all commands; null for nothing.</summary>
+    public ProjectFile? Project { get; }
+
+    private ProjectFile? FindProject(ParseResult parse)
+    {
+        var named = parse.GetValue(CommonOptions.Project) ?? Environment.GetEnvironmentVariable("VEMBAR_PROJECT");
+        if (!string.IsNullOrEmpty(named))
+            return ProjectFile.Read(named);
+        var found = ProjectFile.Find(Directory.GetCurrentDirectory(), out var passedOver);
+        if (passedOver is not null)
+            Warn([$"'{passedOver}' belongs to somebody else and is not used; --project names it"]);
+        return found is null ? null : ProjectFile.Read(found);
+    }
+
+    /// <summary>Says, when asked to say more, what was taken from the project file.</summary>
+    /// <param name="key">The key.</param>
+    /// <param name="value">What stands there; null for nothing.</param>
+    /// <returns>The same.</returns>
+    public T? Default<T>(string key, T? value)
+    {
+        var text = value is IEnumerable<string> texts ? string.Join(", ", texts) : value?.ToString() ?? "";
+        if (Verbose && text.Length > 0)
+            Warn([$"{key}: {text}, from {Project!.Path}"]);
+        return value;
     }
 
     // A log is added to; anything else that is there stays.

@@ -35,13 +35,26 @@ internal static class SharedOptions
         DefaultValueFactory = _ => [],
     };
 
-    /// <summary>The archive that was named, with where to look for its bases.</summary>
-    public static ArchiveLocation PlaceOf(ParseResult parse, Argument<string> archive) =>
-        new(parse.GetRequiredValue(archive), parse.GetRequiredValue(Base));
+    /// <summary>The archive that was named, or the project file's, with where to look for its bases.</summary>
+    /// <exception cref="VembarException">None was named, and there is no project file that names one.</exception>
+    public static ArchiveLocation PlaceOf(ParseResult parse, Argument<string?> archive, Session session) =>
+        new(ArchiveOf(parse.GetValue(archive), session), BasesOf(parse));
 
-    /// <summary>The image that was named.</summary>
-    public static ImageReference ImageOf(ParseResult parse, Argument<string> image) =>
-        ImageReference.Parse(parse.GetRequiredValue(image), parse.GetRequiredValue(Base));
+    /// <summary>The archive that was named, or the project file's.</summary>
+    /// <exception cref="VembarException">None was named, and there is no project file that names one.</exception>
+    public static string ArchiveOf(string? given, Session session) => given ?? session.Default("archive", session.Project?.Archive)
+        ?? throw new VembarException(ErrorKind.Usage, "no-archive", "no archive was named",
+            "Name one, or write a project file that does with `vembar init`.");
+
+    /// <summary>The image that was named; "#WHICH" alone is one of the project file's archive.</summary>
+    public static ImageReference ImageOf(ParseResult parse, Argument<string> image, Session session) =>
+        ImageReference.Parse(Whole(parse.GetRequiredValue(image), session), BasesOf(parse));
+
+    private static string[] BasesOf(ParseResult parse) => parse.GetValue(Base) ?? [];
+
+    /// <summary>A text that may name an image, with the project file's archive where it names none.</summary>
+    public static string Whole(string image, Session session) =>
+        image.StartsWith('#') && !Path.Exists(image) ? ArchiveOf(null, session) + image : image;
 
     public static Option<string> Effort() => new Option<string>("--effort")
     {
@@ -95,11 +108,33 @@ internal static class SharedOptions
     };
 
     /// <summary>The files and folders of trusted certificates: those of the option, and those of the environment.</summary>
-    public static IReadOnlyList<string> TrustPaths(ParseResult parse, Option<string[]> trust) =>
-        [.. parse.GetRequiredValue(trust),
+    public static IReadOnlyList<string> TrustPaths(ParseResult parse, Option<string[]> trust, Session session) =>
+        [.. parse.GetRequiredValue(trust), .. session.Default("trust", session.Project?.Trust) ?? [],
         .. (Environment.GetEnvironmentVariable("VEMBAR_TRUST") ?? "").Split(Path.PathSeparator, StringSplitOptions.RemoveEmptyEntries)];
 
-    public static DriverTrust TrustOf(ParseResult parse, Option<string[]> trust) => DriverTrust.Load(TrustPaths(parse, trust));
+    public static DriverTrust TrustOf(ParseResult parse, Option<string[]> trust, Session session) =>
+        DriverTrust.Load(TrustPaths(parse, trust, session));
+
+    /// <summary>The rules that were named, or the project file's.</summary>
+    public static string? RulesOf(ParseResult parse, Option<string?> rules, Session session) =>
+        parse.GetValue(rules) ?? session.Default("rules", session.Project?.Rules);
+
+    /// <summary>Hardware profiles: files, folders, or models of the project file's profiles.</summary>
+    /// <exception cref="VembarException">One is not a profile, or there is no such file or model.</exception>
+    public static IReadOnlyList<HardwareProfile> ProfilesOf(IReadOnlyList<string> named, Session session)
+    {
+        if (session.Project is not { Hardware.Count: > 0 } project || named.All(Path.Exists))
+            return HardwareProfile.ReadAll(named);
+        var known = HardwareProfile.ReadAll(session.Default("hardware", project.Hardware)!);
+        var found = new List<HardwareProfile>(HardwareProfile.ReadAll(named.Where(Path.Exists)));
+        foreach (var model in named.Where(n => !Path.Exists(n)))
+        {
+            found.Add(known.FirstOrDefault(k => k.Model.Equals(model, StringComparison.OrdinalIgnoreCase))
+                ?? throw VembarException.Input("no-profile", $"there is no file '{model}', and no hardware profile of that model",
+                    $"The project file knows {string.Join(", ", known.Select(k => k.Model))}."));
+        }
+        return found;
+    }
 
     /// <summary>Names with their texts, each given as NAME=TEXT.</summary>
     public static Dictionary<string, string> Pairs(IEnumerable<string> texts, string option, string form = "NAME=TEXT")
@@ -116,5 +151,10 @@ internal static class SharedOptions
         return pairs;
     }
 
-    public static Argument<string> Archive(string description) => new("ARCHIVE") { Description = description };
+    public static Argument<string?> Archive(string description) => new("ARCHIVE")
+    {
+        Description = $"{description}; the project file's where none is named",
+        Arity = ArgumentArity.ZeroOrOne,
+        DefaultValueFactory = _ => null,
+    };
 }

@@ -99,6 +99,9 @@ public static unsafe partial class Posix
         }
     }
 
+    /// <summary>The user that the process acts as.</summary>
+    public static uint UserId => geteuid();
+
     /// <summary>True when the process runs as root.</summary>
     public static bool IsRoot => geteuid() == 0;
 

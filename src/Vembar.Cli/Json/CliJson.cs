@@ -16,6 +16,7 @@ using Vembar.Cli.Commands.Mark;
 using Vembar.Cli.Commands.Orders;
 using Vembar.Cli.Commands.Packages;
 using Vembar.Cli.Commands.Places;
+using Vembar.Cli.Commands.Projects;
 using Vembar.Cli.Commands.Ready;
 using Vembar.Cli.Commands.Service;
 using Vembar.Cli.Commands.Show;
@@ -44,6 +45,7 @@ namespace Vembar.Cli.Json;
 [JsonSerializable(typeof(VerifyJson))]
 [JsonSerializable(typeof(MarkJson))]
 [JsonSerializable(typeof(DropJson))]
+[JsonSerializable(typeof(InitJson))]
 [JsonSerializable(typeof(LoginJson))]
 [JsonSerializable(typeof(CacheJson))]
 [JsonSerializable(typeof(DeployJson))]

@@ -41,12 +41,18 @@ public sealed class MarkHandler(OperationHost host) : IOperationHandler<MarkRequ
         return new MarkResult(request.Image.Archive.Path, record, changes, warnings);
     }
 
-    private static void CheckName(string channel, IReadOnlyList<string> known)
+    /// <summary>Whether a channel may be called so.</summary>
+    internal static bool IsChannelName(string channel)
     {
         const int Longest = 40;
-        var fits = channel.Length is > 0 and <= Longest && char.IsLetter(channel[0])
-            && channel.All(c => char.IsLetterOrDigit(c) || c is '-' or '_');
-        if (!fits || s_reserved.Contains(channel, StringComparer.OrdinalIgnoreCase))
+        return channel.Length is > 0 and <= Longest && char.IsLetter(channel[0])
+            && channel.All(c => char.IsLetterOrDigit(c) || c is '-' or '_')
+            && !s_reserved.Contains(channel, StringComparer.OrdinalIgnoreCase);
+    }
+
+    private static void CheckName(string channel, IReadOnlyList<string> known)
+    {
+        if (!IsChannelName(channel))
             throw new VembarException(ErrorKind.Usage, "bad-channel", $"'{channel}' cannot be a channel",
                 "A channel begins with a letter and has letters, digits, '-' and '_', for instance pilot; 'newest' and 'last' mean "
                 + "something else.");

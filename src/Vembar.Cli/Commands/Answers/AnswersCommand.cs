@@ -36,7 +36,7 @@ internal static class AnswersCommand
                 var answers = AnswerFile.Parse(bytes, path);
                 var architecture = parse.GetValue(image) is { } which
                     ? (await session.Do(new RecordHandler(session.Host),
-                        ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base))))
+                        ImageReference.Parse(SharedOptions.Whole(which, session), parse.GetRequiredValue(SharedOptions.Base))))
                     .Architecture : null;
                 var findings = answers.Check(architecture);
                 var hidden = 0;

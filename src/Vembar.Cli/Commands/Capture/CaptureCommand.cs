@@ -83,7 +83,7 @@ internal static class CaptureCommand
                 var request = new CaptureRequest
                 {
                     Source = parse.GetRequiredValue(source),
-                    Archive = SharedOptions.PlaceOf(parse, archive),
+                    Archive = SharedOptions.PlaceOf(parse, archive, session),
                     Name = parse.GetRequiredValue(name),
                     Volume = parse.GetValue(volume),
                     SkipUnreadable = parse.GetValue(skip),
@@ -96,7 +96,7 @@ internal static class CaptureCommand
                     LeaveOut = [.. parse.GetRequiredValue(leaveOut), .. Patterns(parse.GetValue(leaveOutFile))],
                     KeepAll = parse.GetValue(keepAll),
                     AcceptUnready = parse.GetValue(accept),
-                    Rules = parse.GetValue(rules),
+                    Rules = SharedOptions.RulesOf(parse, rules, session),
                     Reread = parse.GetValue(reread),
                     SkipRoomCheck = parse.GetValue(skipRoom),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),

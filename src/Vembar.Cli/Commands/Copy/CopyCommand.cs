@@ -21,8 +21,8 @@ internal static class CopyCommand
             "vembar copy desks.vmb#\"Reading room\" kiosks.vmb", "vembar copy desks.vmb#2 kiosks.vmb --name \"Reading room, September\"")
             .With(image, archive, name, version, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = await session.Do(new CopyHandler(session.Host), new CopyRequest(SharedOptions.ImageOf(parse, image),
-                    SharedOptions.PlaceOf(parse, archive), parse.GetValue(name), parse.GetValue(version),
+                var result = await session.Do(new CopyHandler(session.Host), new CopyRequest(SharedOptions.ImageOf(parse, image, session),
+                    SharedOptions.PlaceOf(parse, archive, session), parse.GetValue(name), parse.GetValue(version),
                     TimeSpan.FromSeconds(parse.GetValue(wait))));
                 session.Warn(result.Notes);
                 session.Result(new StoreJson(result.Archive, result.Image, result.Stats, [], result.Notes, null), json => json.StoreJson, () =>

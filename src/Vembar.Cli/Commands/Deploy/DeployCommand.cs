@@ -78,7 +78,7 @@ internal static class DeployCommand
                 var result = await session.Do(new DeployHandler(session.Host),
                     new DeployRequest
                     {
-                        Image = SharedOptions.ImageOf(parse, image),
+                        Image = SharedOptions.ImageOf(parse, image, session),
                         Target = parse.GetRequiredValue(target),
                         KeepExisting = parse.GetValue(keep),
                         Size = SizeOf(parse.GetValue(size)),

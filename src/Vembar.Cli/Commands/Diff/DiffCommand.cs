@@ -13,7 +13,7 @@ internal static class DiffCommand
             .With(from, to, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var result = await session.Do(new DiffHandler(session.Host),
-                    new DiffRequest(SharedOptions.ImageOf(parse, from), SharedOptions.ImageOf(parse, to)));
+                    new DiffRequest(SharedOptions.ImageOf(parse, from, session), SharedOptions.ImageOf(parse, to, session)));
                 session.LongResult(() => Json(result), json => json.DiffJson, () => Show(result, session));
                 return ExitCode.Done;
             });

@@ -48,18 +48,18 @@ internal static class DriversCommand
                     throw new VembarException(ErrorKind.Usage, "devices-or-for", "--devices and --for exclude each other", "Choose one.");
                 if (profiles.Length > 0)
                     return await CoverAsync(session, paths, parse.GetValue(image) is { } which
-                        ? ImageReference.Parse(which, parse.GetRequiredValue(SharedOptions.Base))
-                        : null, profiles, parse.GetRequiredValue(architecture), SharedOptions.TrustOf(parse, trust),
+                        ? ImageReference.Parse(SharedOptions.Whole(which, session), parse.GetRequiredValue(SharedOptions.Base))
+                        : null, profiles, parse.GetRequiredValue(architecture), SharedOptions.TrustOf(parse, trust, session),
                         parse.GetValue(report)).ConfigureAwait(false);
                 if (parse.GetValue(report) is not null)
                     throw new VembarException(ErrorKind.Usage, "for-what", "--report needs --for", "Name the hardware models with --for.");
                 if (paths.Length == 0 && parse.GetValue(image) is null)
                     throw new VembarException(ErrorKind.Usage, "no-folder", "no folder was named",
                         "Name a folder that holds driver packages, or an image with --image.");
-                var held = parse.GetValue(image) is { } listed ? ImageReference.Parse(listed, parse.GetRequiredValue(SharedOptions.Base))
+                var held = parse.GetValue(image) is { } listed ? ImageReference.Parse(SharedOptions.Whole(listed, session), parse.GetRequiredValue(SharedOptions.Base))
                     : null;
                 var rows = await session.Do(new DriversHandler(session.Host),
-                    new DriversRequest(paths, held, SharedOptions.TrustOf(parse, trust)));
+                    new DriversRequest(paths, held, SharedOptions.TrustOf(parse, trust, session)));
                 return List(session, rows, parse.GetValue(devices));
             });
         command.Subcommands.Add(Hardware());
@@ -191,7 +191,7 @@ internal static class DriversCommand
                 "Name a folder that holds driver packages, or an image with --image.");
         var page = OutputFile.At(report, session, Page.Mark);
         var result = await session.Do(new CoverageHandler(session.Host),
-            new CoverageRequest(paths, image, architecture, HardwareProfile.ReadAll(profiles), trust));
+            new CoverageRequest(paths, image, architecture, SharedOptions.ProfilesOf(profiles, session), trust));
         var from = string.Join(", ", paths.Concat(image is null ? [] : [$"image {image}"]));
         page?.Write(CoveragePage.Render(result, from));
         session.Result(CliJson.From(result), json => json.CoverageJson, () => Show(result, report, session));

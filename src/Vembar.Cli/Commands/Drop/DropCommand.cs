@@ -16,7 +16,7 @@ internal static class DropCommand
             "vembar drop desks.vmb#2", "vembar drop desks.vmb#\"Reading room@2026.08\" --confirm")
             .With(image, confirm, wait).Does(async (parse, session) =>
             {
-                var reference = ImageReference.Parse(parse.GetRequiredValue(image));
+                var reference = SharedOptions.ImageOf(parse, image, session);
                 var result = await session.Do(new DropHandler(session.Host), new DropRequest(reference,
                     found => Confirmation.Ask(session, parse.GetValue(confirm), Loss(found, reference),
                         $"Drop image {found.Number} {found.Title}"),

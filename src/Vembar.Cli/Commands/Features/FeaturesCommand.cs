@@ -13,7 +13,7 @@ internal static class FeaturesCommand
             "vembar features desks.vmb#1", "vembar features desks.vmb#\"Reading room\" --json")
             .With(image, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = await session.Do(new ShowHandler(session.Host), new ShowRequest(SharedOptions.ImageOf(parse, image)));
+                var result = await session.Do(new ShowHandler(session.Host), new ShowRequest(SharedOptions.ImageOf(parse, image, session)));
                 var features = CliJson.Features(result.Packages)
                     ?? throw VembarException.Input("no-windows", $"image {result.Image.Number} holds no Windows",
                     "Features are parts of packages in a Windows image.");

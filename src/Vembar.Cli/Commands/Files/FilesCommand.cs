@@ -23,7 +23,7 @@ internal static class FilesCommand
             "vembar files desks.vmb#1 Windows/Panther --deep --json")
             .With(image, path, deep, SharedOptions.Base).Does((parse, session) =>
             {
-                var reference = SharedOptions.ImageOf(parse, image);
+                var reference = SharedOptions.ImageOf(parse, image, session);
                 using var archive = ArchiveReader.Open(reference.Archive, session.Host.Files);
                 var record = archive.Find(reference.Which, session.Host.Clock);
                 var tree = new ImageTree(archive, record.Root, $"{reference.Archive}#{record.Number}");

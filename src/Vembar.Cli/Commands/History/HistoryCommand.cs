@@ -11,7 +11,7 @@ internal static class HistoryCommand
             "vembar history desks.vmb", "vembar history desks.vmb --json")
             .With(archive).Does(async (parse, session) =>
             {
-                var path = parse.GetRequiredValue(archive);
+                var path = SharedOptions.ArchiveOf(parse.GetValue(archive), session);
                 var history = await session.Do(new HistoryHandler(session.Host), new HistoryRequest(path));
                 var states = history.States;
                 session.Warn(history.Problems);

@@ -20,7 +20,7 @@ internal static class RewindCommand
             "vembar rewind desks.vmb --to 2")
             .With(archive, to, wait).Does(async (parse, session) =>
             {
-                var path = parse.GetRequiredValue(archive);
+                var path = SharedOptions.ArchiveOf(parse.GetValue(archive), session);
                 var state = await session.Do(new RewindHandler(session.Host),
                     new RewindRequest(path, parse.GetValue(to), TimeSpan.FromSeconds(parse.GetValue(wait))));
                 session.Result(new RewindJson(path, HistoryCommand.From(state)), json => json.RewindJson, () =>

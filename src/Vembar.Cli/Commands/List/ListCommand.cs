@@ -12,8 +12,8 @@ internal static class ListCommand
     {
         var archives = new Argument<string[]>("ARCHIVE")
         {
-            Description = "The archive, or several",
-            Arity = ArgumentArity.OneOrMore,
+            Description = "The archive, or several; the project file's where none is named",
+            Arity = ArgumentArity.ZeroOrMore,
         };
         var all = new Option<bool>("--all") { Description = "List also what is held back or retired" };
         var where = new Option<string[]>("--where")
@@ -47,7 +47,7 @@ internal static class ListCommand
                     IsDescending = by?.StartsWith('-') ?? false,
                 };
                 var shown = parse.GetValue(columns)?.Split(',').Select(ListSelection.Column).ToList();
-                var paths = parse.GetRequiredValue(archives);
+                var paths = parse.GetValue(archives) is { Length: > 0 } named ? named : [SharedOptions.ArchiveOf(null, session)];
                 return paths.Length == 1 ? One(paths[0], selection, shown, session) : Several(paths, selection, shown, session);
             });
     }

@@ -42,8 +42,9 @@ internal static class MarkCommand
                 var day = parse.GetValue(retire);
                 var result = await session.Do(new MarkHandler(session.Host), new MarkRequest
                 {
-                    Image = ImageReference.Parse(parse.GetRequiredValue(image)),
+                    Image = SharedOptions.ImageOf(parse, image, session),
                     Channels = parse.GetRequiredValue(channels),
+                    KnownChannels = session.Project?.Channels ?? [],
                     ChannelsOut = parse.GetRequiredValue(channelsOut),
                     Locked = OneOf(parse, locks, unlocks),
                     Held = OneOf(parse, holds, releases),

@@ -28,7 +28,7 @@ internal static class OrderCommand
                 var path = parse.GetRequiredValue(file);
                 var order = WorkOrder.Read(path, new OrderOptions
                 {
-                    Trust = SharedOptions.TrustPaths(parse, trust),
+                    Trust = SharedOptions.TrustPaths(parse, trust, session),
                     Variables = SharedOptions.Pairs(parse.GetRequiredValue(variables), "--set"),
                 });
                 var problems = OrderCheck.Run(order);

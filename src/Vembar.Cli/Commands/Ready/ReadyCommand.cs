@@ -20,8 +20,8 @@ internal static class ReadyCommand
             "vembar ready desks.vmb#1")
             .With(source, volume, rules, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var what = parse.GetRequiredValue(source);
-                var own = parse.GetValue(rules);
+                var what = SharedOptions.Whole(parse.GetRequiredValue(source), session);
+                var own = SharedOptions.RulesOf(parse, rules, session);
                 if (ImageReference.IsImage(what) && parse.GetValue(volume) is not null)
                     throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{what}' is an image, so it has no volumes to choose from",
                         "Leave out --volume.");

@@ -26,7 +26,7 @@ internal static class RetitleCommand
             "vembar retitle desks.vmb#2 --label site= --label ring=pilot")
             .With(image, name, version, edition, note, labels, wait).Does(async (parse, session) =>
             {
-                var reference = ImageReference.Parse(parse.GetRequiredValue(image));
+                var reference = SharedOptions.ImageOf(parse, image, session);
                 var record = await session.Do(new RetitleHandler(session.Host), new RetitleRequest
                 {
                     Image = reference,

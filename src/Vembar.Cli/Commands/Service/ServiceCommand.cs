@@ -184,12 +184,12 @@ internal static class ServiceCommand
                     AllowUnsigned = parse.GetValue(allowUnsigned),
                     ReplaceOlder = parse.GetValue(replaceOlder),
                     EveryVersion = parse.GetValue(everyVersion),
-                    For = HardwareProfile.ReadAll(parse.GetRequiredValue(models)),
+                    For = SharedOptions.ProfilesOf(parse.GetRequiredValue(models), session),
                 };
                 if (options.For.Count > 0 && parse.GetRequiredValue(drivers).Length == 0 && parse.GetValue(order) is null)
                     throw new VembarException(ErrorKind.Usage, "for-what", "--for chooses among drivers, and none were named",
                         "Name folders that hold driver packages with --driver.");
-                var trusted = SharedOptions.TrustPaths(parse, trust);
+                var trusted = SharedOptions.TrustPaths(parse, trust, session);
                 foreach (var (option, given, needs) in ((string, bool, bool)[])[
                     ("--set", parse.GetRequiredValue(variables).Length > 0, parse.GetValue(order) is not null),
                     ("--keep-going", parse.GetValue(keepGoing), parse.GetValue(order) is not null),
@@ -213,7 +213,7 @@ internal static class ServiceCommand
                 options = options with { Trust = DriverTrust.Load(trusted) };
                 var request = new ServiceRequest
                 {
-                    Image = SharedOptions.ImageOf(parse, image),
+                    Image = SharedOptions.ImageOf(parse, image, session),
                     Changes =
                     [
                         .. ordered?.Changes ?? [],

@@ -26,7 +26,7 @@ internal static class ShowCommand
             "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json")
             .With(image, only, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = await session.Do(new ShowHandler(session.Host), new ShowRequest(SharedOptions.ImageOf(parse, image),
+                var result = await session.Do(new ShowHandler(session.Host), new ShowRequest(SharedOptions.ImageOf(parse, image, session),
                     parse.GetValue(only) == "drivers", parse.GetValue(only) == "tidy"));
                 session.Result(new ShowJson(result.Archive, result.Image, result.Programs,
                     CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers), CliJson.From(result.Packages),

@@ -25,7 +25,7 @@ internal static class TakeCommand
             "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings")
             .With(image, paths, to, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var reference = SharedOptions.ImageOf(parse, image);
+                var reference = SharedOptions.ImageOf(parse, image, session);
                 var wanted = parse.GetRequiredValue(paths);
                 var target = parse.GetRequiredValue(to);
                 if (target == "-")

@@ -33,7 +33,7 @@ internal static class VerifyCommand
             "vembar verify broken.vmb --recover saved.vmb")
             .With(archive, repair, recover, giveUp, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var path = SharedOptions.PlaceOf(parse, archive);
+                var path = SharedOptions.PlaceOf(parse, archive, session);
                 var others = parse.GetRequiredValue(repair);
                 if (parse.GetValue(giveUp))
                 {

@@ -31,7 +31,7 @@ internal static class WorkspaceCommand
             .With(image, folder, only, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var opened = await session.Do(new WorkspaceOpenHandler(session.Host), new WorkspaceOpenRequest(
-                    SharedOptions.ImageOf(parse, image), parse.GetRequiredValue(folder), parse.GetRequiredValue(only)));
+                    SharedOptions.ImageOf(parse, image, session), parse.GetRequiredValue(folder), parse.GetRequiredValue(only)));
                 session.Warn(opened.Warnings);
                 session.Result(new WorkspaceOpenJson(opened.Folder, opened.Image, opened.Files, opened.Bytes, opened.Seconds,
                     opened.Warnings), json => json.WorkspaceOpenJson, () =>
