@@ -85,6 +85,7 @@ internal static class AdviceText
         ["not-ntfs"] = "Format it with NTFS first, or make the disk anew with --erase.",
         ["not-ready"] = "Mend them on the reference, or capture it all the same with --accept-unready.",
         ["not-saved"] = "Save it, or give --lose-changes to lose them.",
+        ["not-signed"] = "Have it signed with `vembar sign`, or name who signed it with --signed-by.",
         ["not-windows"] = "Leave out --answers and --computer-name.",
         ["nothing-to-capture"] = "See what the disk holds with `vembar survey {path}`.",
         ["nothing-to-give-up"] = "Nothing was changed. `vembar verify` tells what is damaged.",
@@ -100,6 +101,7 @@ internal static class AdviceText
         ["read-only-place"] = "Write a local archive or one in a registry, and copy it there.",
         ["secret-in-address"] = "Others could read it in the list of processes; give it to `vembar login` instead.",
         ["see-damage"] = "Run `vembar verify` on the archive to see what it touches.",
+        ["sign-first"] = "Sign it with `vembar sign`.",
         ["source-damaged"] = "The source is damaged. Take it from another copy, or leave such files out with --skip-unreadable.",
         ["take-copy-or-recover"] = "Take it from another copy, or save what can be read with `vembar verify ARCHIVE --recover NEW.vmb`.",
         ["target-exists"] =

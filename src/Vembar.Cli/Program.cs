@@ -22,6 +22,7 @@ using Vembar.Cli.Commands.Ready;
 using Vembar.Cli.Commands.Retitle;
 using Vembar.Cli.Commands.Service;
 using Vembar.Cli.Commands.Show;
+using Vembar.Cli.Commands.Sign;
 using Vembar.Cli.Commands.Survey;
 using Vembar.Cli.Commands.Take;
 using Vembar.Cli.Commands.Verify;
@@ -68,12 +69,12 @@ internal static class Program
             SurveyCommand.Create(), ReadyCommand.Create(), CaptureCommand.Create(),
             ListCommand.Create(), ShowCommand.Create(), FilesCommand.Create(),
             TakeCommand.Create(), DiffCommand.Create(), VerifyCommand.Create(), CopyCommand.Create(),
-            RetitleCommand.Create(), MarkCommand.Create(), DropCommand.Create(),
+            RetitleCommand.Create(), MarkCommand.Create(), SignCommand.Create(), DropCommand.Create(),
             HistoryCommand.Create(), RewindCommand.Create(), CompactCommand.Create(),
             ServiceCommand.Create(), OrderCommand.Create(), WorkspaceCommand.Create(),
             DriversCommand.Create(), PackageCommand.Create(), FeaturesCommand.Create(),
             AnswersCommand.Create(),
-            InitCommand.Create(), LoginCommand.Create(), LogoutCommand.Create(), CacheCommand.Create(),
+            InitCommand.Create(), SitesCommand.Create(), SyncCommand.Create(), LoginCommand.Create(), LogoutCommand.Create(), CacheCommand.Create(),
             DeployCommand.Create(), DemoCommand.Create(), CompletionCommand.Create(),
             HelpCommand.Create(),
         ])

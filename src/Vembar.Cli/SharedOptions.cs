@@ -1,6 +1,7 @@
 using System.CommandLine;
 using Vembar.Common;
 using Vembar.Operations;
+using Vembar.Operations.Sign;
 using Vembar.Store.Compression;
 using Vembar.Store.Places;
 using Vembar.Windows.Servicing.Drivers;
@@ -99,6 +100,18 @@ internal static class SharedOptions
         HelpName = "PROFILE",
         DefaultValueFactory = _ => [],
     };
+
+    public static Option<string[]> SignedBy() => new("--signed-by")
+    {
+        Description = "Take images alone that the owner of this certificate signed, or somebody whom it vouches for: a file or a folder",
+        HelpName = "PATH",
+        DefaultValueFactory = _ => [],
+    };
+
+    /// <summary>Those who may sign images: those of the option, else the project file's; null where there are none.</summary>
+    public static ImageTrust? SignersOf(ParseResult parse, Option<string[]> signers, Session session) =>
+        ImageTrust.Load(parse.GetRequiredValue(signers) is { Length: > 0 } named ? named
+            : session.Default("signers", session.Project?.Signers) ?? []);
 
     public static Option<string[]> Trust() => new("--trust")
     {

@@ -46,6 +46,8 @@ namespace Vembar.Cli.Json;
 [JsonSerializable(typeof(MarkJson))]
 [JsonSerializable(typeof(DropJson))]
 [JsonSerializable(typeof(InitJson))]
+[JsonSerializable(typeof(SitesJson))]
+[JsonSerializable(typeof(SyncJson))]
 [JsonSerializable(typeof(LoginJson))]
 [JsonSerializable(typeof(CacheJson))]
 [JsonSerializable(typeof(DeployJson))]

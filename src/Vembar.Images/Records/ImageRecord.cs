@@ -107,6 +107,10 @@ public sealed record ImageRecord
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
     public IReadOnlyList<string>? Models { get; init; }
 
+    /// <summary>Signatures of its statement, the oldest first; null for none.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public IReadOnlyList<ImageSignature>? Signatures { get; init; }
+
     /// <summary>Name and version, as people say it.</summary>
     [JsonIgnore]
     public string Title => Version.Length > 0 ? $"\"{Name}\" {Version}" : $"\"{Name}\"";

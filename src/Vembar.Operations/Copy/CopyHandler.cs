@@ -24,14 +24,14 @@ public sealed class CopyHandler(OperationHost host) : IOperationHandler<CopyRequ
             if (name is not null)
                 Checks.ImageName(name);
             Checks.VersionText(request.Version ?? "");
-            Checks.CanAddTo(host, to, name ?? image?.Name, request.Version);
+            Checks.CanAddTo(host, to, name ?? image?.Name, request.Replace is null ? request.Version : null);
             return "";
         });
         Checks.Throw(problems);
         using var writer = await ArchiveWriter.OpenAsync(to, host.WriterOptions(request.Wait) with { MayCreate = true }, cancellation)
             .ConfigureAwait(false);
         var notes = new List<string>();
-        var version = VersionIn(writer.Base, image!, request, notes);
+        var version = request.Replace is null ? VersionIn(writer.Base, image!, request, notes) : image!.Version;
 
         var tree = new ImageTree(source!, image!.Root, from.ToString());
         var needed = new NeededChunks(source!, writer);
@@ -48,6 +48,7 @@ public sealed class CopyHandler(OperationHost host) : IOperationHandler<CopyRequ
             Locked = image.Locked && isSame,
             Held = image.Held && isSame,
             Retires = isSame ? image.Retires : null,
+            Signatures = isSame ? image.Signatures : null,
             Channels = isSame ? image.Channels : null,
             Origin = new ImageOrigin { Kind = "image", From = $"{source!.Header.Id:D}#{image.Number}", Program = Checks.ProgramVersion },
             History = [.. image.History, new HistoryEntry
@@ -57,7 +58,8 @@ public sealed class CopyHandler(OperationHost host) : IOperationHandler<CopyRequ
                 Details = [$"from {from.Archive.FullName}#{image.Number}"],
             }],
         };
-        record = writer.CommitImage(record, null, Checks.Change("copy", writer.Base.Catalogue.NextNumber, record));
+        record = writer.CommitImage(record, request.Replace,
+            Checks.Change("copy", request.Replace ?? writer.Base.Catalogue.NextNumber, record));
         return new CopyResult(to.Path, record,
             new StoreStats(image.Files, 0, image.Bytes, done, fresh, writer.BytesStored, clock.Elapsed.TotalSeconds), whole)
         {

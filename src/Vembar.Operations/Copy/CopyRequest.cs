@@ -8,4 +8,8 @@ namespace Vembar.Operations.Copy;
 /// <param name="Name">The name there; null for the same.</param>
 /// <param name="Version">The version there; null for its own, or the next one where that is taken.</param>
 /// <param name="Wait">How long to wait for another writer.</param>
-public sealed record CopyRequest(ImageReference Image, ArchiveLocation To, string? Name, string? Version, TimeSpan Wait);
+public sealed record CopyRequest(ImageReference Image, ArchiveLocation To, string? Name, string? Version, TimeSpan Wait)
+{
+    /// <summary>The number of the image there whose place it takes: one of the same name and version; null for none.</summary>
+    public int? Replace { get; init; }
+}

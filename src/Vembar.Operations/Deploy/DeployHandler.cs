@@ -40,6 +40,12 @@ public sealed class DeployHandler(OperationHost host) : IOperationHandler<Deploy
         if (request.ComputerName is { } name && AnswerFile.ComputerNameProblem(name) is { } problem)
             problems.Add(new VembarException(ErrorKind.Usage, "bad-computer-name", problem, "Use up to 15 letters, digits and hyphens, "
                 + "not digits alone."));
+        if (image is not null && request.SignedBy is { } trust)
+            Checks.Collect(problems, () =>
+            {
+                trust.Demand(image, archive!.Path);
+                return "";
+            });
         if (image is not null && layout is not null && !request.AcceptMisfit)
             Checks.Collect(problems, () =>
             {

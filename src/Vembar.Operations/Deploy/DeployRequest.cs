@@ -1,3 +1,4 @@
+using Vembar.Operations.Sign;
 using Vembar.Operations.Survey;
 using Vembar.Volumes.Compaction;
 
@@ -41,6 +42,9 @@ public sealed record DeployRequest
 
     /// <summary>Whether to read everything back and compare.</summary>
     public bool Verify { get; init; }
+
+    /// <summary>Those of whom one has to have signed the image; null for nobody.</summary>
+    public ImageTrust? SignedBy { get; init; }
 
     /// <summary>Whether to write a disk that the image cannot start from.</summary>
     public bool AcceptMisfit { get; init; }

@@ -45,6 +45,9 @@ internal static class ServicedRecord
                 State = install.State,
             };
         }
+        // What was signed was the image as it was.
+        if (name is not null || root != image.Root)
+            record = record with { Signatures = null };
         // What starts is read anew where it was touched, and where an older program did not note it.
         var before = new ImageTree(writer.Base, image.Root, $"{writer.Base.Path}#{image.Number}");
         if (WindowsInstall.FindFolder(editor) is { } folder

@@ -3,6 +3,7 @@ using Vembar.Images.Editing;
 using Vembar.Images.Paths;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
+using Vembar.Operations.Sign;
 using Vembar.Store.Reading;
 using Vembar.Windows.Inspection;
 using Vembar.Windows.Install;
@@ -31,7 +32,7 @@ public sealed class ShowHandler(OperationHost host) : IOperationHandler<ShowRequ
         var image = archive.Find(reference.Which, host.Clock);
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         if (WindowsInstall.FindFolder(tree) is not { } folder)
-            return new ShowResult(reference.Archive.Path, image, null, null);
+            return new ShowResult(reference.Archive.Path, image, null, null) { BadSignatures = BadSignatures(image) };
         if (image.Firmware is null)
         {
             // Older programs did not note it.
@@ -74,9 +75,14 @@ public sealed class ShowHandler(OperationHost host) : IOperationHandler<ShowRequ
             Apps = software is null ? null : Sound(() => ProvisionedApp.Read(software)),
             Tidy = planTidying ? Sound(() => PlanTidying(tree)) : null,
             FirstStart = Sound(() => FirstStartScript.Read(tree, WindowsPath.Root.Child(folder)).Commands),
+            BadSignatures = BadSignatures(image),
             Problems = problems,
         };
     }
+
+    private static Dictionary<string, string> BadSignatures(ImageRecord image) => (image.Signatures ?? [])
+        .Select(s => (s.Signer, Problem: ImageSigning.Problem(image, s, out _))).Where(s => s.Problem is not null)
+        .DistinctBy(s => s.Signer).ToDictionary(s => s.Signer, s => s.Problem!);
 
     private static List<ChangeOutcome> PlanTidying(ImageTree tree)
     {

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using Vembar.Common;
+using Vembar.Images.Records;
 using Vembar.Store.Hashing;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
@@ -15,7 +16,8 @@ public sealed class VerifyHandler(OperationHost host) : IOperationHandler<Verify
         CancellationToken cancellation)
     {
         using var archive = ArchiveReader.OpenToMend(request.Archive, new WholeReading(host.Files));
-        return await ArchiveCheck.RunAsync(archive, [], new ConcurrentDictionary<ChunkId, byte>(), host.Workers, progress, cancellation)
-            .ConfigureAwait(false);
+        var result = await ArchiveCheck.RunAsync(archive, [], new ConcurrentDictionary<ChunkId, byte>(), host.Workers, progress,
+            cancellation).ConfigureAwait(false);
+        return result with { Signatures = request.SignedBy is { } trust ? [.. archive.Images.Select(trust.Look)] : null };
     }
 }

@@ -1,3 +1,5 @@
+using Vembar.Operations.Sign;
+
 namespace Vembar.Operations.Verify;
 
 /// <summary>What verifying found.</summary>
@@ -16,6 +18,12 @@ public sealed record VerifyResult(
     string Archive, long Blocks, long Bytes, IReadOnlyList<Damage> Damage, long UncommittedTail, IReadOnlyList<Damage> Repaired,
     double Seconds, IReadOnlyList<string> Bases, int Images, bool IsRecordSingle)
 {
+    /// <summary>Whether each image is signed by somebody trusted; null where that was not asked.</summary>
+    public IReadOnlyList<SignatureFinding>? Signatures { get; init; }
+
     /// <summary>True when nothing is damaged and nothing left over.</summary>
-    public bool Ok => Damage.Count == 0 && UncommittedTail == 0 && !IsRecordSingle;
+    public bool IsWhole => Damage.Count == 0 && UncommittedTail == 0 && !IsRecordSingle;
+
+    /// <summary>True when it is whole, and signed as it was asked to be.</summary>
+    public bool Ok => IsWhole && Signatures?.Any(s => s.Signer is null) != true;
 }

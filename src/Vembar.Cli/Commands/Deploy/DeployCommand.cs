@@ -61,6 +61,7 @@ internal static class DeployCommand
             HelpName = "kept|programs",
             Arity = ArgumentArity.ZeroOrOne,
         }.AcceptOnlyFromAmong("kept", "programs");
+        var signers = SharedOptions.SignedBy();
         var misfit = new Option<bool>("--accept-misfit")
         {
             Description = "Write the disk although the image would not start from it: it lacks boot files for that layout",
@@ -72,7 +73,7 @@ internal static class DeployCommand
             "vembar deploy desks.vmb#\"Lending desk\" /dev/sdb --erase --layout uefi --verify",
             "vembar deploy desks.vmb#\"Lending desk\" /mnt/target --verify",
             "vembar deploy desks.vmb#1 /mnt/target --computer-name TVL-DESK-014 --keep-existing")
-            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, compact, misfit, verify, skipRoom,
+            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, compact, signers, misfit, verify, skipRoom,
                 SharedOptions.Base).Does(async (parse, session) =>
             {
                 var result = await session.Do(new DeployHandler(session.Host),
@@ -90,6 +91,7 @@ internal static class DeployCommand
                         Fill = SharedOptions.Pairs(parse.GetRequiredValue(fill), "--fill"),
                         Compact = parse.GetResult(compact) is null ? CompactionChoice.None
                         : parse.GetValue(compact) == "programs" ? CompactionChoice.Programs : CompactionChoice.Kept,
+                        SignedBy = SharedOptions.SignersOf(parse, signers, session),
                         AcceptMisfit = parse.GetValue(misfit),
                         Verify = parse.GetValue(verify),
                         SkipRoomCheck = parse.GetValue(skipRoom),

@@ -93,6 +93,8 @@ internal static class ShowCommand
             ("channels", string.Join(", ", image.Channels ?? [])), ("marks", ListColumn.Marks(image)), ("edition", image.Edition), ("note", image.Note),
             ("labels", string.Join(", ", image.Labels.Select(l => $"{l.Key}={l.Value}"))),
             ("Windows", image.Product.Length > 0 ? $"{image.Product}, build {image.Build}, {image.Architecture}" : "none"),
+            ("signed by", string.Join(", ", (image.Signatures ?? []).Select(s => result.BadSignatures.TryGetValue(s.Signer, out var bad)
+                ? $"NOT {s.Signer}: {bad}" : $"{s.Signer}, {Text.Time(s.Time)}"))),
             ("starts by", StartsBy(image.Firmware)), ("boot files", BootFiles(image.Firmware)),
             ("generalized for", image.VirtualOnly == true ? "the same virtual hardware alone" : ""),
             ("drivers for", string.Join(", ", image.Models ?? [])),

@@ -12,7 +12,7 @@ internal static class TakeCommand
         var paths = new Argument<string[]>("PATH")
         {
             Description = "Files, folders or patterns in the image",
-            Arity = ArgumentArity.OneOrMore,
+            Arity = ArgumentArity.ZeroOrMore,
         };
         var to = new Option<string>("--to")
         {
@@ -20,14 +20,33 @@ internal static class TakeCommand
             HelpName = "DIR|-",
             Required = true,
         };
+        var statement = new Option<bool>("--statement")
+        {
+            Description = "Take what was signed of the image, and the signatures, for other programs to check",
+        };
         return new VembarCommand("take", "Take files out of an image",
             "vembar take desks.vmb#1 \"Program Files/Tarn Valley/Shelfmark\" --to rescued",
-            "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings")
-            .With(image, paths, to, SharedOptions.Base).Does(async (parse, session) =>
+            "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings",
+            "vembar take desks.vmb#1 --statement --to signed")
+            .With(image, paths, statement, to, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var reference = SharedOptions.ImageOf(parse, image, session);
-                var wanted = parse.GetRequiredValue(paths);
+                var wanted = parse.GetValue(paths) ?? [];
                 var target = parse.GetRequiredValue(to);
+                if (parse.GetValue(statement) == wanted.Length > 0)
+                    throw new VembarException(ErrorKind.Usage, "path-or-statement", wanted.Length > 0
+                        ? "--statement and paths exclude each other" : "it was not said what to take", "Name paths in the image.");
+                if (parse.GetValue(statement))
+                {
+                    if (target == "-")
+                        throw new VembarException(ErrorKind.Usage, "one-file", "statement and signatures are several files",
+                            "Name a folder with --to.");
+                    var handed = await session.Do(new StatementHandler(session.Host), new StatementRequest(reference, target));
+                    session.Result(new TakeJson(target, handed.Files, handed.Bytes, handed.Paths, []), json => json.TakeJson,
+                        () => Session.Line($"{string.Join(", ", handed.Paths)} are in {target}. `openssl cms -verify -binary -inform DER -in "
+                            + "signature-1.p7s -content statement.json -CAfile AUTHORITY.pem -purpose any` checks them."));
+                    return ExitCode.Done;
+                }
                 if (target == "-")
                 {
                     if (wanted.Length != 1 || session.Json)

@@ -27,11 +27,12 @@ internal static class VerifyCommand
         {
             Description = "Give up a newer state that is damaged, behind the last whole one; what it held is lost",
         };
+        var signers = SharedOptions.SignedBy();
         var wait = SharedOptions.Wait();
         return new VembarCommand("verify", "Read an archive whole and check every byte; name damaged images and files; heal or recover",
             "vembar verify desks.vmb", "vembar verify desks.vmb --repair-from /mnt/copy/desks.vmb",
             "vembar verify broken.vmb --recover saved.vmb")
-            .With(archive, repair, recover, giveUp, wait, SharedOptions.Base).Does(async (parse, session) =>
+            .With(archive, signers, repair, recover, giveUp, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var path = SharedOptions.PlaceOf(parse, archive, session);
                 var others = parse.GetRequiredValue(repair);
@@ -55,7 +56,7 @@ internal static class VerifyCommand
                 var result = others.Length > 0
                     ? await session.Do(new RepairHandler(session.Host),
                         new RepairRequest(path, others, TimeSpan.FromSeconds(parse.GetValue(wait))))
-                    : await session.Do(new VerifyHandler(session.Host), new VerifyRequest(path));
+                    : await session.Do(new VerifyHandler(session.Host), new VerifyRequest(path, SharedOptions.SignersOf(parse, signers, session)));
                 session.Result(Json(result), json => json.VerifyJson, () => Show(result, session));
                 return result.Ok ? ExitCode.Done : ExitCode.NotInOrder;
             });
@@ -66,7 +67,8 @@ internal static class VerifyCommand
 
     private static VerifyJson Json(VerifyResult result) => new(
         result.Archive, result.Ok, result.Blocks, result.Bytes, result.UncommittedTail, result.Seconds, [.. result.Damage.Select(From)],
-        [.. result.Repaired.Select(From)], result.Bases, result.Images);
+        [.. result.Repaired.Select(From)], result.Bases, result.Images,
+        result.Signatures?.Select(s => new VerifiedSignatureJson(s.Image, s.Signer, s.Why)).ToList());
 
     private static async Task<int> RecoverAsync(ArchiveLocation place, string target, Session session)
     {
@@ -94,7 +96,8 @@ internal static class VerifyCommand
     {
         if (result.Repaired.Count > 0)
             Session.Line($"Healed {Text.Count(result.Repaired.Count, "problem")}.");
-        if (result.Ok)
+        ShowSignatures(result, session);
+        if (result.IsWhole)
         {
             Session.Line($"{result.Archive} is in order: {Text.Size(result.Bytes)} in {Text.Count(result.Blocks, "block")} read in "
                 + $"{Text.Duration(result.Seconds)}, every byte as it should be.");
@@ -121,6 +124,19 @@ internal static class VerifyCommand
         Session.Line($"{result.Archive} is damaged: {Text.Count(result.Damage.Count, "problem")}.");
         Session.Line();
         Table(result.Damage, session, result.Archive);
+    }
+
+    private static void ShowSignatures(VerifyResult result, Session session)
+    {
+        if (result.Signatures is not { Count: > 0 } signatures)
+            return;
+        var table = new Table(">Image", "Name", "Signed by");
+        foreach (var signature in signatures)
+            table.Row($"{signature.Image}", signature.Title, signature.Signer ?? $"NOBODY TRUSTED: {signature.Why}");
+        table.Print(session);
+        Session.Line();
+        if (signatures.Count(s => s.Signer is null) is > 0 and var unsigned)
+            Session.Line($"{Text.Count(unsigned, "image")} of {signatures.Count} {(unsigned == 1 ? "is" : "are")} not signed by anybody trusted.");
     }
 
     private static void Table(IReadOnlyList<Damage> list, Session session, string archive)

@@ -162,7 +162,10 @@ internal sealed class HttpExchange : IDisposable
             }
             catch (Exception failure) when (failure is HttpRequestException or IOException or SocketException or TimeoutException)
             {
-                if (failure is HttpRequestException { InnerException: AuthenticationException } || attempt >= _options.Retries || !again)
+                // A host that is not there is not there a moment later either.
+                var tries = failure is HttpRequestException { HttpRequestError: HttpRequestError.ConnectionError
+                    or HttpRequestError.NameResolutionError } ? Math.Min(1, _options.Retries) : _options.Retries;
+                if (failure is HttpRequestException { InnerException: AuthenticationException } || attempt >= tries || !again)
                     throw Unreachable(place, failure);
                 await Task.Delay(Backoff(attempt), _options.Clock, cancellation).ConfigureAwait(false);
             }

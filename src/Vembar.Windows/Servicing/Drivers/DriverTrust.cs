@@ -13,8 +13,7 @@ public sealed class DriverTrust
 {
     private const string CodeSigning = "1.3.6.1.5.5.7.3.3", TimeStamping = "1.3.6.1.5.5.7.3.8", Stamp = "1.3.6.1.4.1.311.3.3.1",
         SigningTime = "1.2.840.113549.1.9.5";
-    private static readonly string[] s_certificateFiles = [".pem", ".crt", ".cer", ".der", ".p7b"];
-    private readonly X509Certificate2Collection _trusted = [];
+    private TrustedCertificates _trusted = TrustedCertificates.None;
     private TimeProvider _clock = TimeProvider.System;
 
     /// <summary>Nobody is trusted.</summary>
@@ -27,61 +26,11 @@ public sealed class DriverTrust
     /// <exception cref="VembarException">One is missing or holds no certificate; all problems are told.</exception>
     /// <param name="paths">The files and folders.</param>
     /// <param name="clock">What tells whether a certificate has run out; null for the machine's.</param>
-    public static DriverTrust Load(IEnumerable<string> paths, TimeProvider? clock = null)
+    public static DriverTrust Load(IEnumerable<string> paths, TimeProvider? clock = null) => new()
     {
-        var trust = new DriverTrust { _clock = clock ?? TimeProvider.System };
-        var problems = new List<string>();
-        foreach (var path in paths)
-        {
-            if (Directory.Exists(path))
-            {
-                var files = Directory.EnumerateFiles(path)
-                    .Where(f => s_certificateFiles.Contains(Path.GetExtension(f), StringComparer.OrdinalIgnoreCase))
-                        .Order(StringComparer.Ordinal).ToList();
-                if (files.Count == 0)
-                    problems.Add($"the trust folder '{path}' holds no certificate ({string.Join(", ", s_certificateFiles)})");
-                files.ForEach(f => trust.Add(f, problems));
-            }
-            else
-                trust.Add(path, problems);
-        }
-        return problems.Count == 0 ? trust
-            : throw VembarException.Input("bad-certificate", problems[0],
-            "Name files that hold certificates in PEM or DER form, or a folder of them.", [.. problems.Skip(1)]);
-    }
-
-    private void Add(string path, List<string> problems)
-    {
-        const long LongestCertificate = 16 << 20;
-        try
-        {
-            if (new FileInfo(path).Length > LongestCertificate)
-                throw new CryptographicException("it is too long");
-            var bytes = InputFile.ReadAllBytes(path);
-            var before = _trusted.Count;
-            if (bytes.AsSpan().IndexOf("-----BEGIN CERTIFICATE-----"u8) >= 0)
-                _trusted.ImportFromPem(System.Text.Encoding.Latin1.GetString(bytes));
-            else if (path.EndsWith(".p7b", StringComparison.OrdinalIgnoreCase))
-            {
-                var bundle = new SignedCms();
-                bundle.Decode(bytes);
-                _trusted.AddRange(bundle.Certificates);
-            }
-            else
-                _trusted.Add(X509CertificateLoader.LoadCertificate(bytes));
-            if (_trusted.Count == before)
-                problems.Add($"'{path}' holds no certificate");
-        }
-        catch (CryptographicException failure)
-        {
-            problems.Add($"'{path}' holds no certificate: {failure.Message.TrimEnd('.')}");
-        }
-        catch (Exception failure) when (failure is not VembarException
-            && VembarException.From(failure, "read the certificate", path) is { } error)
-        {
-            problems.Add(error.Message);
-        }
-    }
+        _trusted = TrustedCertificates.Load(paths),
+        _clock = clock ?? TimeProvider.System,
+    };
 
     /// <summary>Looks at the signature of a package: the catalog's signature, its signer, and that every file is listed with its
     /// hash.</summary>
@@ -209,37 +158,6 @@ public sealed class DriverTrust
             && !usage.EnhancedKeyUsages.Cast<Oid>().Any(o => o.Value == purpose))
             return (SignatureState.Untrusted,
                 purpose == CodeSigning ? "whose certificate is not one for signing code" : "whose certificate is not one for time-stamps");
-        using var chain = new X509Chain();
-        chain.ChainPolicy.TrustMode = X509ChainTrustMode.CustomRootTrust;
-        chain.ChainPolicy.CustomTrustStore.AddRange(_trusted);
-        chain.ChainPolicy.ExtraStore.AddRange(further);
-        chain.ChainPolicy.ExtraStore.AddRange(_trusted);
-        chain.ChainPolicy.RevocationMode = X509RevocationMode.NoCheck;
-        chain.ChainPolicy.DisableCertificateDownloads = true;
-        chain.ChainPolicy.VerificationTime = time;
-        chain.Build(certificate);
-        // Up to the first that is trusted counts; that one may be an authority between or the signer's own.
-        var links = chain.ChainElements.ToList();
-        var anchor = links.FindIndex(l => _trusted.Any(t => t.RawDataMemory.Span.SequenceEqual(l.Certificate.RawDataMemory.Span)));
-        if (anchor < 0)
-            return (SignatureState.Untrusted, _trusted.Count == 0 ? "and no certificate was named as trusted"
-                : $"whose certificate leads to {links[^1].Certificate.GetNameInfo(X509NameType.SimpleName, forIssuer: true)}, which is "
-                + $"not trusted");
-        const X509ChainStatusFlags Allowed =
-            X509ChainStatusFlags.PartialChain | X509ChainStatusFlags.UntrustedRoot | X509ChainStatusFlags.NotTimeValid
-        | X509ChainStatusFlags.RevocationStatusUnknown | X509ChainStatusFlags.OfflineRevocation;
-        var bad = links.Take(anchor + 1).SelectMany(l => l.ChainElementStatus).FirstOrDefault(s => (s.Status & ~Allowed) != 0);
-        if (bad.Status != X509ChainStatusFlags.NoError)
-            return (SignatureState.Untrusted, $"whose certificate is not right: {bad.StatusInformation.TrimEnd('.')}");
-        foreach (var link in links.Take(anchor + 1))
-        {
-            if (time > link.Certificate.NotAfter.ToUniversalTime())
-                return (SignatureState.Expired,
-                    string.Create(CultureInfo.InvariantCulture, $"ran out on {link.Certificate.NotAfter.ToUniversalTime():yyyy-MM-dd}"));
-            if (time < link.Certificate.NotBefore.ToUniversalTime())
-                return (SignatureState.Expired, string.Create(CultureInfo.InvariantCulture,
-                    $"is valid from {link.Certificate.NotBefore.ToUniversalTime():yyyy-MM-dd} only"));
-        }
-        return (SignatureState.Signed, "");
+        return _trusted.Chain(certificate, further, time);
     }
 }

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Projects;
+
+internal sealed record SyncJson(bool Plan, IReadOnlyList<SyncSiteJson> Sites);

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Verify;
+
+internal sealed record VerifiedSignatureJson(int Image, string? Signer, string Why);
