@@ -1,6 +1,7 @@
 using System.CommandLine;
 using Vembar.Cli.Commands.Answers;
 using Vembar.Cli.Commands.Capture;
+using Vembar.Cli.Commands.Check;
 using Vembar.Cli.Commands.Compact;
 using Vembar.Cli.Commands.Copy;
 using Vembar.Cli.Commands.Demo;
@@ -66,7 +67,7 @@ internal static class Program
             root.Options.Add(option);
         foreach (var command in (VembarCommand[])
         [
-            SurveyCommand.Create(), ReadyCommand.Create(), CaptureCommand.Create(),
+            SurveyCommand.Create(), ReadyCommand.Create(), CheckCommand.Create(), CaptureCommand.Create(),
             ListCommand.Create(), ShowCommand.Create(), FilesCommand.Create(),
             TakeCommand.Create(), DiffCommand.Create(), VerifyCommand.Create(), CopyCommand.Create(),
             RetitleCommand.Create(), MarkCommand.Create(), SignCommand.Create(), DropCommand.Create(),

@@ -2,6 +2,7 @@ using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using Vembar.Cli.Commands.Answers;
+using Vembar.Cli.Commands.Check;
 using Vembar.Cli.Commands.Compact;
 using Vembar.Cli.Commands.Demo;
 using Vembar.Cli.Commands.Deploy;
@@ -45,6 +46,8 @@ namespace Vembar.Cli.Json;
 [JsonSerializable(typeof(VerifyJson))]
 [JsonSerializable(typeof(MarkJson))]
 [JsonSerializable(typeof(DropJson))]
+[JsonSerializable(typeof(CheckJson))]
+[JsonSerializable(typeof(ExpectationDraftJson))]
 [JsonSerializable(typeof(InitJson))]
 [JsonSerializable(typeof(SitesJson))]
 [JsonSerializable(typeof(SyncJson))]

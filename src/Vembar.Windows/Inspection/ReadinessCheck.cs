@@ -56,9 +56,45 @@ public sealed class ReadinessCheck
             readiness.AnswerFiles, readiness.Services, readiness.Packages, readiness.Profiles, readiness.Ballast, readiness.SetupLogs,
         ])
             readiness.Guarded(check);
+        var view = new InstallView(source, readiness.Hive, windows);
         foreach (var rule in rules)
-            readiness.Guarded(() => readiness._findings.AddRange(rule.Check(source, readiness.Hive, windows)));
+            readiness.Guarded(() =>
+            {
+                if (rule.Check(view) is { } finding)
+                    readiness._findings.Add(finding);
+            });
         return [.. readiness._findings.OrderByDescending(f => f.Severity)];
+    }
+
+    /// <summary>Looks at each rule by itself.</summary>
+    /// <param name="source">The root of the install.</param>
+    /// <param name="rules">The rules.</param>
+    /// <param name="options">What else is known.</param>
+    /// <returns>Each rule, with the finding where it is not so.</returns>
+    /// <exception cref="VembarException">There is no Windows.</exception>
+    public static IReadOnlyList<(ReadinessRule Rule, Finding? Finding)> Look(IReadOnlyTree source, IReadOnlyList<ReadinessRule> rules,
+        ReadinessOptions? options = null)
+    {
+        var windows = WindowsInstall.FindFolder(source)
+            ?? throw VembarException.Input("no-windows", $"{source.DisplayName} holds no Windows, so there is nothing to check",
+            "Name the root of a Windows volume, or a disk with one.");
+        var readiness = new ReadinessCheck(source, windows, options ?? new ReadinessOptions());
+        var view = new InstallView(source, readiness.Hive, windows) { Readiness = () => Check(source, [], options) };
+        var outcomes = new List<(ReadinessRule, Finding?)>();
+        foreach (var rule in rules)
+        {
+            Finding? finding;
+            try
+            {
+                finding = rule.Check(view);
+            }
+            catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+            {
+                finding = new Finding(rule.Word, rule.Severity, rule.Text, problem.Message, "");
+            }
+            outcomes.Add((rule, finding));
+        }
+        return outcomes;
     }
 
     // What cannot be read is a finding, not an end.

@@ -21,10 +21,10 @@ public sealed class ReadinessRule
     private readonly Severity _severity;
     private readonly string _text;
     private readonly string _mend;
-    private readonly Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?> _violation;
+    private readonly Func<InstallView, string?> _violation;
 
     private ReadinessRule(string check, Severity severity, string text, string mend,
-        Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?> violation)
+        Func<InstallView, string?> violation)
     {
         _check = check;
         _severity = severity;
@@ -33,79 +33,142 @@ public sealed class ReadinessRule
         _violation = violation;
     }
 
-    internal IEnumerable<Finding> Check(IReadOnlyTree source, Func<string, RegistryHive?> hive, string windows)
-    {
-        if (_violation(source, hive, windows) is { } found)
-            yield return new Finding(_check, _severity, _text, found, _mend);
-    }
+    /// <summary>Looks whether it is so.</summary>
+    /// <returns>The finding; null when it is so.</returns>
+    internal Finding? Check(InstallView install) =>
+        _violation(install) is { } found ? new Finding(_check, _severity, _text, found, _mend) : null;
+
+    /// <summary>The finding's short word.</summary>
+    public string Word => _check;
+
+    /// <summary>How much it weighs.</summary>
+    public Severity Severity => _severity;
+
+    /// <summary>What is said when it is not so; of an expectation, what is expected.</summary>
+    public string Text => _text;
 
     /// <summary>Reads a file of rules.</summary>
     /// <exception cref="VembarException">It is not there or not one; all mistakes are told with their lines.</exception>
-    public static IReadOnlyList<ReadinessRule> Read(string path)
+    public static IReadOnlyList<ReadinessRule> Read(string path) =>
+        Read(path, "rules", "a file of readiness rules", "bad-rules", "docs/readiness.md", isExpectation: false);
+
+    /// <summary>Reads a file of expectations: rules of which each says itself what is expected.</summary>
+    /// <exception cref="VembarException">It is not there or not one; all mistakes are told with their lines.</exception>
+    public static IReadOnlyList<ReadinessRule> ReadExpectations(string path) =>
+        Read(path, "expect", "a file of expectations", "bad-expectations", "docs/expectations.md", isExpectation: true);
+
+    private static List<ReadinessRule> Read(string path, string top, string what, string code, string page, bool isExpectation)
     {
-        var yaml = YamlFile.Load(path, "a file of readiness rules", "bad-rules", "docs/readiness.md");
+        var yaml = YamlFile.Load(path, what, code, page);
+        var folder = Path.GetDirectoryName(Path.GetFullPath(path))!;
         var rules = new List<ReadinessRule>();
         foreach (var (key, value) in yaml.Root.Children)
         {
-            if (key is YamlScalarNode { Value: "rules" } && value is YamlSequenceNode list)
+            if ((key as YamlScalarNode)?.Value == top && value is YamlSequenceNode list)
             {
                 foreach (var item in list)
                 {
-                    if (ReadRule(yaml, item) is { } rule)
+                    if (ReadRule(yaml, item, folder, isExpectation) is { } rule)
                         rules.Add(rule);
                 }
             }
-            else
-                yaml.Wrong(key, $"'{key}' is not known here, or has the wrong form; known is 'rules' (a list)");
+            else if (!isExpectation || key is not YamlScalarNode { Value: "title" })
+                yaml.Wrong(key, $"'{key}' is not known here, or has the wrong form; known is '{top}' (a list)");
         }
         if (yaml.IsSound && rules.Count == 0)
-            yaml.Wrong("it lists no rules");
+            yaml.Wrong($"it lists no {(isExpectation ? "expectations" : "rules")}");
         yaml.Throw();
         return rules;
     }
 
-    private static ReadinessRule? ReadRule(YamlFile yaml, YamlNode item)
+    private static ReadinessRule? ReadRule(YamlFile yaml, YamlNode item, string folder, bool isExpectation)
     {
-        if (yaml.Fields(item, "check", "severity", "text", "mend", "registry", "value", "file", "service", "present", "equals", "matches",
-            "start") is not { } fields)
+        if (yaml.Fields(item, [.. s_words, .. s_subjects, .. s_demands]) is not { } fields)
             return null;
-        string? Missing(string key) => fields.TryGetValue(key, out var value) && value.Length > 0 ? null : key;
-        if (((string?[])[Missing("check"), Missing("text"), Missing("mend")]).OfType<string>().ToList() is { Count: > 0 } missing)
+        var missing = isExpectation ? []
+            : ((string[])["check", "text", "mend"]).Where(k => fields.GetValueOrDefault(k, "").Length == 0).ToList();
+        if (missing.Count > 0)
         {
             yaml.Wrong(item, $"a rule needs {string.Join(", ", missing)}");
             return null;
         }
-        if (!Enum.TryParse<Severity>(fields.GetValueOrDefault("severity", "warn"), ignoreCase: true, out var severity)
+        if (!Enum.TryParse<Severity>(fields.GetValueOrDefault("severity", isExpectation ? "stop" : "warn"), ignoreCase: true, out var severity)
             || !Enum.IsDefined(severity))
             yaml.Wrong(item, $"the severity '{fields["severity"]}' is not one of stop, warn, note");
-        var kinds = ((string[])["registry", "file", "service"]).Where(fields.ContainsKey).ToList();
-        var demands = ((string[])["present", "equals", "matches", "start"]).Where(fields.ContainsKey).ToList();
-        if (kinds is not [var kind] || demands is not [var demand])
+        var subjects = s_subjects.Where(fields.ContainsKey).ToList();
+        var demands = s_demands.Where(k => k != "value" && fields.ContainsKey(k)).ToList();
+        if (subjects is not [var subject] || fields[subject].Length == 0)
         {
-            yaml.Wrong(item, "a rule has exactly one of registry, file, service, and exactly one of present, equals, matches, start");
+            yaml.Wrong(item, $"exactly one of {string.Join(", ", s_subjects)} is looked at");
             return null;
         }
-        if ((kind == "service") != (demand == "start") || (kind == "file" && demand != "present"))
+        var allowed = Demands(subject);
+        if (demands.FirstOrDefault(d => !allowed.Contains(d)) is { } other)
         {
-            yaml.Wrong(item,
-                $"a {kind} rule cannot have '{demand}': registry takes present, equals or matches; file takes present; "
-                    + $"service takes start");
+            yaml.Wrong(item, allowed.Length == 0 ? $"of '{subject}' nothing else is asked than what stands there, so not '{other}'"
+                : $"a {subject} rule cannot have '{other}': it takes {string.Join(" or ", allowed)}");
             return null;
         }
-        if (demand == "present" && fields["present"] is not ("yes" or "no" or "true" or "false"))
+        if (demands.Count > 1 || (demands.Count == 0 && subject is "registry" or "service" or "feature"
+            || demands.Count == 0 && !isExpectation && subject == "file"))
+        {
+            yaml.Wrong(item, $"exactly one thing is asked of it: {string.Join(", ", allowed)}");
+            return null;
+        }
+        if (fields.TryGetValue("present", out var present) && present is not ("yes" or "no" or "true" or "false"))
             yaml.Wrong(item, "'present' is yes or no");
-        var violation = kind switch
+        var violation = subject switch
         {
             "registry" => Registry(yaml, item, fields),
             "file" => FileRule(yaml, item, fields),
-            _ => Service(yaml, item, fields),
+            "service" => Service(yaml, item, fields),
+            _ => InstallRules.Read(yaml, item, subject, fields, folder, isExpectation),
         };
-        return violation is null ? null : new ReadinessRule(fields["check"], severity, fields["text"], fields["mend"], violation);
+        return violation is null ? null : new ReadinessRule(fields.GetValueOrDefault("check", subject), severity,
+            fields.GetValueOrDefault("text", Expected(subject, fields)), fields.GetValueOrDefault("mend", ""), violation);
+    }
+
+    private static readonly string[] s_words = ["check", "severity", "text", "mend"];
+    private static readonly string[] s_subjects = ["registry", "file", "service", "program", "package", "feature", "drivers", "language",
+        "time-zone", "computer-name", "state", "ready"];
+    private static readonly string[] s_demands = ["value", "present", "equals", "matches", "start", "version", "hash", "is"];
+
+    private static string[] Demands(string subject) => subject switch
+    {
+        "registry" => ["present", "equals", "matches"],
+        "file" => ["present", "version", "hash"],
+        "service" => ["start"],
+        "program" or "package" => ["present", "version"],
+        "feature" => ["is"],
+        "language" => ["present"],
+        _ => [],
+    };
+
+    // What an expectation says by itself.
+    private static string Expected(string subject, Dictionary<string, string> fields)
+    {
+        var what = subject switch
+        {
+            "registry" => fields.TryGetValue("value", out var value) ? $@"{fields["registry"]}\{value}" : fields["registry"],
+            "file" => fields["file"],
+            "drivers" => $"a driver for each device that {Path.GetFileName(fields["drivers"])} needs",
+            "ready" => $"nothing found by the readiness checks at or above {fields["ready"]}",
+            _ => $"{subject.Replace('-', ' ')} {fields[subject]}",
+        };
+        var demand = s_demands.FirstOrDefault(d => d != "value" && fields.ContainsKey(d));
+        return demand switch
+        {
+            null => what,
+            "present" => Wanted(fields) ? $"{what} is there" : $"{what} is not there",
+            "equals" or "is" => $"{what} is {fields[demand]}",
+            "start" => $"{what} starts {fields[demand]}",
+            _ => $"{what}, {demand} {fields[demand]}",
+        };
     }
 
     private static bool Wanted(Dictionary<string, string> fields) => fields["present"] is "yes" or "true";
 
-    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? Registry(YamlFile yaml, YamlNode item,
+    private static Func<InstallView, string?>? Registry(YamlFile yaml, YamlNode item,
         Dictionary<string, string> fields)
     {
         var whole = fields["registry"].Replace('/', '\\');
@@ -138,9 +201,9 @@ public sealed class ReadinessRule
                 return null;
             }
         }
-        return (_, hive, _) =>
+        return install =>
         {
-            var root = hive(name);
+            var root = install.Hive(name);
             // In SYSTEM a path may leave out which control set it is in.
             var key = root?.Key(path) ?? (root is not null && name == "SYSTEM" ? WindowsInstall.ControlSet(root)?.Key(path) : null);
             var text = value is null || key is null ? null : TextOf(key, value);
@@ -168,7 +231,7 @@ public sealed class ReadinessRule
         (_, var bytes) => Convert.ToHexStringLower(bytes),
     };
 
-    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? FileRule(YamlFile yaml, YamlNode item,
+    private static Func<InstallView, string?>? FileRule(YamlFile yaml, YamlNode item,
         Dictionary<string, string> fields)
     {
         WindowsPath path;
@@ -181,10 +244,15 @@ public sealed class ReadinessRule
             yaml.Wrong(item, problem.Message);
             return null;
         }
-        return (source, _, _) => source.Exists(path) == Wanted(fields) ? null : Wanted(fields) ? $"{path} is missing" : $"{path} is there";
+        if (fields.TryGetValue("version", out var range))
+            return InstallRules.FileVersion(yaml, item, path, range);
+        if (fields.TryGetValue("hash", out var hash))
+            return InstallRules.FileHash(yaml, item, path, hash);
+        var wanted = !fields.ContainsKey("present") || Wanted(fields);
+        return install => install.Source.Exists(path) == wanted ? null : wanted ? $"{path} is missing" : $"{path} is there";
     }
 
-    private static Func<IReadOnlyTree, Func<string, RegistryHive?>, string, string?>? Service(YamlFile yaml, YamlNode item,
+    private static Func<InstallView, string?>? Service(YamlFile yaml, YamlNode item,
         Dictionary<string, string> fields)
     {
         var wanted = Array.IndexOf(s_starts, fields["start"]);
@@ -193,9 +261,9 @@ public sealed class ReadinessRule
             yaml.Wrong(item, $"the start '{fields["start"]}' is not one of {string.Join(", ", s_starts)}");
             return null;
         }
-        return (_, hive, _) =>
+        return install =>
         {
-            var start = hive("SYSTEM") is { } system
+            var start = install.Hive("SYSTEM") is { } system
                 ? WindowsInstall.ControlSet(system)?.Key($@"Services\{fields["service"]}")?.GetDword("Start") : null;
             if (start is null)
                 return $"there is no service {fields["service"]}";

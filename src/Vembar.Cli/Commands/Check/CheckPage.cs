@@ -1,0 +1,33 @@
+using System.Globalization;
+using System.Text;
+using Vembar.Operations.Expect;
+
+namespace Vembar.Cli.Commands.Check;
+
+/// <summary>How an install stands beside expectations, as an HTML page.</summary>
+internal static class CheckPage
+{
+    public static string Render(CheckResult result, string expectations)
+    {
+        var page = new StringBuilder();
+        var failed = result.Expectations.Count(e => !e.IsSo);
+        page.Append(Page.Begin($"Checked: {result.What}", $"against {Path.GetFileName(expectations)} · {Text.Time(DateTime.UtcNow)}"));
+        var install = result.Install is { } windows
+            ? $"{windows.Product}, build {windows.Build}, {windows.Architecture}, {windows.ComputerName}" : "";
+        var verdict = failed == 0 ? $"All {Text.Count(result.Expectations.Count, "expectation")} are met."
+            : $"{Text.Count(failed, "expectation")} of {result.Expectations.Count} {(failed == 1 ? "is" : "are")} not met.";
+        page.Append(CultureInfo.InvariantCulture,
+            $"<div class=\"verdict {(result.Ok ? "good" : "bad")}\"><p><strong>{Page.E(verdict)}</strong></p><p>{Page.E(install)}</p></div>\n");
+        page.Append("<table><thead><tr><th>Expected</th><th>Met</th><th>Found</th><th>What to do</th></tr></thead><tbody>\n");
+        foreach (var expectation in result.Expectations.OrderBy(e => e.IsSo).ThenByDescending(e => e.Severity))
+        {
+            var (mark, word) = expectation.IsSo ? ("done", "yes")
+                : expectation.Severity == Images.Records.Severity.Stop ? ("refused", "no") : ("u1", "no");
+            page.Append(CultureInfo.InvariantCulture,
+                $"<tr><td>{Page.E(expectation.Text)}<small>{Page.E(expectation.Check)}, "
+                + $"{expectation.Severity.ToString().ToLowerInvariant()}</small></td><td class=\"{mark}\">{word}</td>"
+                + $"<td>{Page.E(expectation.Found)}</td><td>{Page.E(expectation.Remedy)}</td></tr>\n");
+        }
+        return page.Append("</tbody></table>\n").Append(Page.End).ToString();
+    }
+}

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Check;
+
+internal sealed record ExpectationDraftJson(string? WrittenTo, string Text);
