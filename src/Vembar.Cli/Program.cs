@@ -75,7 +75,8 @@ internal static class Program
             ServiceCommand.Create(), OrderCommand.Create(), WorkspaceCommand.Create(),
             DriversCommand.Create(), PackageCommand.Create(), FeaturesCommand.Create(),
             AnswersCommand.Create(),
-            InitCommand.Create(), SitesCommand.Create(), SyncCommand.Create(), LoginCommand.Create(), LogoutCommand.Create(), CacheCommand.Create(),
+            InitCommand.Create(), SitesCommand.Create(), SyncCommand.Create(), LoginCommand.Create(), LogoutCommand.Create(),
+            CacheCommand.Create(),
             DeployCommand.Create(), DemoCommand.Create(), CompletionCommand.Create(),
             HelpCommand.Create(),
         ])

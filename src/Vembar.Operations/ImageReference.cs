@@ -26,7 +26,8 @@ public sealed record ImageReference(ArchiveLocation Archive, string? Which)
     /// <summary>Whether a text names an image, and not a folder or a disk.</summary>
     /// <param name="text">What was given.</param>
     public static bool IsImage(string text) =>
-        PlaceAddress.IsRemote(text) || !Directory.Exists(text) && Parse(text).Archive.Path is var path && File.Exists(path) && ArchiveReader.IsArchive(path);
+        PlaceAddress.IsRemote(text)
+        || !Directory.Exists(text) && Parse(text).Archive.Path is var path && File.Exists(path) && ArchiveReader.IsArchive(path);
 
     private static ImageReference Split(string text, int at, IReadOnlyList<string> bases) =>
         new(new ArchiveLocation(text[..at], bases), at + 1 == text.Length ? null : WithoutQuotes(text[(at + 1)..]));

@@ -285,7 +285,8 @@ public class BadInputTests(World world)
         Assert.Equal(0, Vembar.Run("verify", archive).Code);
         Assert.Equal(0,
             Shell("mkdir src $'b\\xffd' && echo x > src/x && VEMBAR capture src $'b\\xffd/n\\xfe.vmb' --name one && VEMBAR capture src "
-            + "$'b\\xffd/n\\xfe.vmb' --name two && VEMBAR drop $'b\\xffd/n\\xfe.vmb#1' --confirm && VEMBAR verify $'b\\xffd/n\\xfe.vmb'").Code);
+            + "$'b\\xffd/n\\xfe.vmb' --name two && VEMBAR drop $'b\\xffd/n\\xfe.vmb#1' --confirm "
+            + "&& VEMBAR verify $'b\\xffd/n\\xfe.vmb'").Code);
     }
 
     [Fact]

@@ -7,7 +7,8 @@ namespace Vembar.Cli.Tests;
 public class CommandTests(World world)
 {
     private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy",
-        "retitle", "mark", "drop", "history", "rewind", "compact", "service", "order", "workspace", "drivers", "package", "features", "answers",
+        "retitle", "mark", "drop", "history", "rewind", "compact", "service", "order", "workspace", "drivers", "package", "features",
+        "answers",
         "deploy", "demo", "completion"];
 
     [Fact]

@@ -145,7 +145,8 @@ public sealed class ImageCatalogue
     private static string[] Listed(IEnumerable<ImageRecord> images) => [.. images.Select(Listed)];
 
     private static string[] Listed(IEnumerable<ImageRecord> versions, DateOnly today) => [.. versions.Reverse().Select(v =>
-        string.Join(", ", ((string[])[Listed(v), .. v.Channels ?? [], v.IsOffered(today) ? "" : WhyNot(v, today)]).Where(t => t.Length > 0)))];
+        string.Join(", ",
+        ((string[])[Listed(v), .. v.Channels ?? [], v.IsOffered(today) ? "" : WhyNot(v, today)]).Where(t => t.Length > 0)))];
 
     private static string Listed(ImageRecord image) =>
         image.Version.Length > 0 ? $"{image.Number}: {image.Name} {image.Version}" : $"{image.Number}: {image.Name}";

@@ -63,7 +63,10 @@ public static class ImageCommits
         private CatalogueEntry Store(ImageRecord record) => new()
         {
             Number = record.Number,
-            Record = writer.Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(record with { Channels = null }, ImageRecordJson.Default.ImageRecord)),
+            Record = writer.Add(BlockKind.Record, JsonSerializer.SerializeToUtf8Bytes(record with
+            {
+                Channels = null,
+            }, ImageRecordJson.Default.ImageRecord)),
         };
     }
 }

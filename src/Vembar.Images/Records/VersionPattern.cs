@@ -54,7 +54,8 @@ public sealed class VersionPattern
     }
 
     private static VembarException Bad(string text, string why) => VembarException.Input("bad-version-pattern",
-        $"'{text}' is no pattern for versions: {why}", "Use {year}, {month}, {day}, {week} and {counter}, as in \"{year}.{month}.{counter}\".");
+        $"'{text}' is no pattern for versions: {why}",
+        "Use {year}, {month}, {day}, {week} and {counter}, as in \"{year}.{month}.{counter}\".");
 
     /// <summary>The next version.</summary>
     /// <param name="day">The day.</param>

@@ -140,7 +140,8 @@ public sealed class PlaceLogins(Func<string, string?> environment)
             }
             foreach (var (name, login) in file?.Auths ?? [])
             {
-                var host = name.Contains("://", StringComparison.Ordinal) ? name[(name.IndexOf("://", StringComparison.Ordinal) + 3)..] : name;
+                var host = name.Contains("://", StringComparison.Ordinal) ? name[(name.IndexOf("://", StringComparison.Ordinal) + 3)..]
+                    : name;
                 if (host.Split('/')[0].Equals(address.Authority, StringComparison.OrdinalIgnoreCase) && Of(login) is { } found)
                     return found;
             }
@@ -170,6 +171,7 @@ public sealed class PlaceLogins(Func<string, string?> environment)
         if (environment("XDG_RUNTIME_DIR") is { Length: > 0 } runtime)
             yield return Path.Combine(runtime, "containers", "auth.json");
         yield return Path.Combine(ConfigFolder, "containers", "auth.json");
-        yield return Path.Combine(environment("DOCKER_CONFIG") is { Length: > 0 } folder ? folder : Path.Combine(Home, ".docker"), "config.json");
+        yield return Path.Combine(environment("DOCKER_CONFIG") is { Length: > 0 } folder ? folder : Path.Combine(Home, ".docker"),
+            "config.json");
     }
 }

@@ -73,7 +73,8 @@ internal static class TargetChecks
         var (wanted, other) = isUefi ? ("UEFI", "BIOS") : ("BIOS", "UEFI");
         var why = image.Architecture == "arm64" && !isUefi ? "it is for arm64, which has no BIOS"
             : uefi || bios ? $"it has no boot files for {wanted}, only for {other}" : "it has no boot files at all";
-        throw VembarException.Input("does-not-fit", $"image {image.Number} {image.Title} would not start from a disk divided for {wanted}: {why}",
+        throw VembarException.Input("does-not-fit",
+            $"image {image.Number} {image.Title} would not start from a disk divided for {wanted}: {why}",
             uefi || bios ? Advice.Of("other-layout", ("layout", uefi ? "uefi" : "bios")) : Advice.Of("accept-misfit"));
     }
 

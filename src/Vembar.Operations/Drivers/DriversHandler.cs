@@ -27,7 +27,8 @@ public sealed class DriversHandler(OperationHost host) : IOperationHandler<Drive
         var found = paths.SelectMany(p => FoundInf.Find(p, damaged, cancellation)).DistinctBy(f => f.DisplayName).ToList();
         var given = found.Count;
         if (store is not null)
-            found.AddRange(store.Listed.Select(l => store.Locate(l, $"{archive!.Path}#{archive.Find(image!.Which, host.Clock).Number}/{l.Inf}")));
+            found.AddRange(store.Listed.Select(l => store.Locate(l,
+                $"{archive!.Path}#{archive.Find(image!.Which, host.Clock).Number}/{l.Inf}")));
         foreach (var inf in found)
         {
             cancellation.ThrowIfCancellationRequested();

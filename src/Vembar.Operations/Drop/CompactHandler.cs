@@ -99,7 +99,8 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
         CancellationToken cancellation)
     {
         var asked = request.MayCompact is null ? null : await AskAsync(request, null, cancellation).ConfigureAwait(false);
-        using var old = await ArchiveWriter.OpenAsync(request.Archive, host.WriterOptions(request.Wait), cancellation).ConfigureAwait(false);
+        using var old = await ArchiveWriter.OpenAsync(request.Archive, host.WriterOptions(request.Wait), cancellation)
+            .ConfigureAwait(false);
         if (asked is not null && asked != old.Base.Sequence)
             throw Changed(request.Archive.Path);
         EnsureNothingLost(old.Base);

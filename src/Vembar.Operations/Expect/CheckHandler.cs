@@ -50,7 +50,8 @@ public sealed class CheckHandler(OperationHost host) : IOperationHandler<CheckRe
         {
             // Each expectation that needs it says so.
         }
-        return new CheckResult(what, install, [.. ReadinessCheck.Look(source, rules, options).Select(o => new ExpectationOutcome(o.Rule.Word,
+        return new CheckResult(what, install,
+            [.. ReadinessCheck.Look(source, rules, options).Select(o => new ExpectationOutcome(o.Rule.Word,
             o.Rule.Severity, o.Rule.Text, o.Finding is null, o.Finding?.Found ?? "", o.Finding?.Remedy ?? ""))]);
     }
 }

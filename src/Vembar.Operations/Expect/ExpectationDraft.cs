@@ -18,7 +18,8 @@ public static class ExpectationDraft
             throw Common.VembarException.Input("no-windows", $"image {image.Number} {image.Title} of '{shown.Archive}' holds no Windows",
                 "Name another image.");
         var text = new StringBuilder();
-        text.Append(CultureInfo.InvariantCulture, $"# What {OneLine(image.Title)} is. Take out what is of no matter; docs/expectations.md says what can be asked.\n");
+        text.Append(CultureInfo.InvariantCulture,
+            $"# What {OneLine(image.Title)} is. Take out what is of no matter; docs/expectations.md says what can be asked.\n");
         text.Append(CultureInfo.InvariantCulture, $"title: {Quoted(image.Name)}\nexpect:\n");
         void Add(params (string Key, string Value)[] fields)
         {
@@ -28,7 +29,8 @@ public static class ExpectationDraft
         if (image.State.Length > 0)
             Add(("state", image.State));
         if (image.Build.Length > 0)
-            Add(("registry", @"SOFTWARE\Microsoft\Windows NT\CurrentVersion"), ("value", "CurrentBuildNumber"), ("equals", image.Build.Split('.')[0]));
+            Add(("registry", @"SOFTWARE\Microsoft\Windows NT\CurrentVersion"), ("value", "CurrentBuildNumber"),
+                ("equals", image.Build.Split('.')[0]));
         foreach (var language in shown.Locale?.Languages ?? [])
             Add(("language", language));
         if (shown.Locale is { TimeZone.Length: > 0 } locale)

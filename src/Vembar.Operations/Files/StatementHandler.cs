@@ -30,8 +30,8 @@ public sealed class StatementHandler(OperationHost host) : IOperationHandler<Sta
             Directory.CreateDirectory(request.To);
             foreach (var (name, bytes) in files)
             {
-                using var file = new FileStream(Posix.OpenFile(Path.Combine(request.To, name), write: true, createNew: true), FileAccess.ReadWrite);
-                file.Write(bytes);
+                using var handle = Posix.OpenFile(Path.Combine(request.To, name), write: true, createNew: true);
+                RandomAccess.Write(handle, bytes, 0);
             }
         }
         catch (Exception failure) when (VembarException.From(failure, "write into", request.To) is { } error)

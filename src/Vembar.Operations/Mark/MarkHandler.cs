@@ -16,7 +16,8 @@ public sealed class MarkHandler(OperationHost host) : IOperationHandler<MarkRequ
     public async Task<MarkResult> HandleAsync(MarkRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         if (request is { Channels.Count: 0, ChannelsOut.Count: 0, Locked: null, Held: null, Retires: null, NeverRetires: false })
-            throw new VembarException(ErrorKind.Usage, "nothing-to-do", "it was not said how to mark the image", Advice.Of("nothing-to-mark"));
+            throw new VembarException(ErrorKind.Usage, "nothing-to-do", "it was not said how to mark the image",
+                Advice.Of("nothing-to-mark"));
         foreach (var channel in request.Channels)
             CheckName(channel, request.KnownChannels);
         if (request.Channels.Intersect(request.ChannelsOut, StringComparer.OrdinalIgnoreCase).FirstOrDefault() is { } both)
@@ -81,7 +82,8 @@ public sealed class MarkHandler(OperationHost host) : IOperationHandler<MarkRequ
             var at = channels.FindIndex(c => c.Equals(channel, StringComparison.OrdinalIgnoreCase));
             if (at < 0)
             {
-                throw VembarException.Input("no-such-channel", $"the channel '{channel}' does not point at image {image.Number} {image.Title}",
+                throw VembarException.Input("no-such-channel",
+                    $"the channel '{channel}' does not point at image {image.Number} {image.Title}",
                     channels.Count > 0 ? $"It is in {string.Join(", ", channels)}." : "It is in no channel.");
             }
             changes.Add($"out of channel {channels[at]}");
@@ -99,7 +101,8 @@ public sealed class MarkHandler(OperationHost host) : IOperationHandler<MarkRequ
         if (before.Held != now.Held)
             changes.Add(now.Held ? "held back" : "released");
         if (before.Retires != now.Retires)
-            changes.Add(now.Retires is { } day ? $"retired from {day.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}" : "not retired");
+            changes.Add(now.Retires is { } day ? $"retired from {day.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}"
+                : "not retired");
     }
 
     private List<string> Warnings(ImageRecord image)

@@ -15,7 +15,8 @@ public sealed record ProjectFile
     /// <summary>What the file is called where it is looked for.</summary>
     public const string FileName = "vembar.yaml";
 
-    internal static readonly string[] Keys = ["archive", "version", "channels", "trust", "signers", "hardware", "rules", "ca", "station", "sites"];
+    internal static readonly string[] Keys =
+        ["archive", "version", "channels", "trust", "signers", "hardware", "rules", "ca", "station", "sites"];
     internal static readonly string[] SiteKeys = ["place", "channels", "newest", "names"];
 
     /// <summary>The file.</summary>
@@ -100,7 +101,8 @@ public sealed record ProjectFile
         foreach (var (channel, site) in project.Sites.SelectMany(s => s.Channels.Select(c => (c, s))))
         {
             if (project.Channels.Count > 0 && !project.Channels.Contains(channel, StringComparer.OrdinalIgnoreCase))
-                yaml.Wrong($"the site '{site.Name}' keeps the channel '{channel}', which is not one of {string.Join(", ", project.Channels)}");
+                yaml.Wrong($"the site '{site.Name}' keeps the channel '{channel}', which is not one of "
+                    + $"{string.Join(", ", project.Channels)}");
         }
         yaml.Throw();
         return project;
@@ -184,7 +186,8 @@ public sealed record ProjectFile
         const int Most = 1000;
         if (site.At("newest") is not { } node)
             return 0;
-        if (node is YamlScalarNode { Value: var text } && int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+        if (node is YamlScalarNode { Value: var text }
+            && int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
             && number is >= 0 and <= Most)
             return number;
         yaml.Wrong(node, $"'newest' is how many of the newest versions are kept, up to {Most}");

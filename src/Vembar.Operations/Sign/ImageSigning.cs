@@ -29,7 +29,8 @@ internal static class ImageSigning
         catch (Exception failure) when (failure is CryptographicException or ArgumentException)
         {
             throw VembarException.Input("bad-key", $"the key '{key}' and the certificate '{certificate}' cannot be used together: "
-                + failure.Message.Split('\n')[0].TrimEnd('.'), "Both are PEM files, the key is the certificate's own, the password is right.");
+                + failure.Message.Split('\n')[0].TrimEnd('.'),
+                "Both are PEM files, the key is the certificate's own, the password is right.");
         }
     }
 

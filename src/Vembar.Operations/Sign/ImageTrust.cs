@@ -16,7 +16,8 @@ public sealed class ImageTrust
     /// <param name="paths">Files and folders; none for no demand.</param>
     /// <returns>Null where none were named: then nothing has to be signed.</returns>
     /// <exception cref="VembarException">One is missing or holds no certificate.</exception>
-    public static ImageTrust? Load(IReadOnlyList<string> paths) => paths.Count == 0 ? null : new ImageTrust(TrustedCertificates.Load(paths));
+    public static ImageTrust? Load(IReadOnlyList<string> paths) =>
+        paths.Count == 0 ? null : new ImageTrust(TrustedCertificates.Load(paths));
 
     /// <summary>Looks for a signature by somebody trusted.</summary>
     /// <returns>Who signed it, or what is wrong.</returns>
@@ -51,7 +52,8 @@ public sealed class ImageTrust
     public void Demand(ImageRecord image, string archive)
     {
         if (Look(image) is { Signer: null } finding)
-            throw VembarException.Input("not-signed", $"image {image.Number} {image.Title} of '{archive}' is not signed by anybody trusted: "
+            throw VembarException.Input("not-signed",
+                $"image {image.Number} {image.Title} of '{archive}' is not signed by anybody trusted: "
                 + finding.Why, Advice.Of("not-signed"));
     }
 }

@@ -16,7 +16,8 @@ public sealed class SignHandler(OperationHost host) : IOperationHandler<SignRequ
         var now = new DateTime(host.Now.Ticks / TimeSpan.TicksPerSecond * TimeSpan.TicksPerSecond, DateTimeKind.Utc);
         if (now > certificate.NotAfter.ToUniversalTime() || now < certificate.NotBefore.ToUniversalTime())
             throw VembarException.Input("bad-key", string.Create(CultureInfo.InvariantCulture,
-                $"the certificate '{request.Certificate}' is valid from {certificate.NotBefore.ToUniversalTime():yyyy-MM-dd} to {certificate.NotAfter.ToUniversalTime():yyyy-MM-dd}, and not now"),
+                $"the certificate '{request.Certificate}' is valid from {certificate.NotBefore.ToUniversalTime():yyyy-MM-dd} to "
+                + $"{certificate.NotAfter.ToUniversalTime():yyyy-MM-dd}, and not now"),
                 "Use one that is valid.");
         using var writer = await ArchiveWriter.OpenAsync(request.Image.Archive, host.WriterOptions(request.Wait), cancellation)
             .ConfigureAwait(false);

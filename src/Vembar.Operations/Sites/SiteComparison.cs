@@ -93,7 +93,8 @@ internal sealed class SiteComparison
         {
             bool Is(ImageRecord image) => image.Name.Equals(name, StringComparison.OrdinalIgnoreCase);
             var own = Pairs.Where(p => Is(p.Wanted)).ToList();
-            List<string> Versions(Func<(ImageRecord Wanted, ImageRecord? There), bool> which) => [.. own.Where(which).Select(p => p.Wanted.Version)];
+            List<string> Versions(Func<(ImageRecord Wanted, ImageRecord? There), bool> which) =>
+                [.. own.Where(which).Select(p => p.Wanted.Version)];
             return new SiteImages(name, Versions(p => p.There?.Root == p.Wanted.Root), Versions(p => p.There is null),
                 [.. Extra.Where(Is).Select(e => e.Version)], Versions(p => p.There is not null && p.There.Root != p.Wanted.Root), [],
                 Versions(p => p.There is not null && !IsMarked(p.There, p.Wanted)));

@@ -24,7 +24,8 @@ public sealed class SitesHandler(OperationHost host) : IOperationHandler<SitesRe
             (at, _) =>
             {
                 states[at] = Compare(archive, request.Sites[at], memory);
-                progress.Report(new OperationProgress("comparing", Interlocked.Increment(ref done), states.Length, false, request.Sites[at].Name));
+                progress.Report(new OperationProgress("comparing", Interlocked.Increment(ref done), states.Length, false,
+                    request.Sites[at].Name));
                 return ValueTask.CompletedTask;
             }).ConfigureAwait(false);
         memory.Remember(states.Where(s => s.Problem is null).Select(s => s.Site.Place), host.Now);

@@ -22,7 +22,11 @@ public sealed class SyncHandler(OperationHost host) : IOperationHandler<SyncRequ
         using (var archive = ArchiveReader.Open(request.Archive, host.Files))
             _ = archive.Images;
         var results = new SyncResult[request.Sites.Count];
-        await Parallel.ForAsync(0, results.Length, new ParallelOptions { MaxDegreeOfParallelism = AtOnce, CancellationToken = cancellation },
+        await Parallel.ForAsync(0, results.Length, new ParallelOptions
+        {
+            MaxDegreeOfParallelism = AtOnce,
+            CancellationToken = cancellation,
+        },
             async (at, stop) => results[at] = await SyncAsync(request, request.Sites[at], progress, stop).ConfigureAwait(false))
             .ConfigureAwait(false);
         new SiteMemory(request.Memory).Remember(results.Where(r => r.Problem is null).Select(r => r.Site.Place), host.Now);

@@ -144,7 +144,8 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
             var writer = Locked(file, place, options, created, purpose, mending);
             if (writer.Base.UncommittedTail == 0)
                 return writer;
-            throw VembarException.Damaged($"'{place.Path}' holds {writer.Base.UncommittedTail} bytes that belong to no state, so nothing is "
+            throw VembarException.Damaged($"'{place.Path}' holds {writer.Base.UncommittedTail} bytes that belong to no state, so "
+                + $"nothing is "
                 + "added to it", Advice.Of("copy-again"));
         }
         catch

@@ -84,7 +84,8 @@ public static class FirmwareFacts
         }
         if (log is null)
             return null;
-        var text = log.AsSpan().StartsWith((ReadOnlySpan<byte>)[0xFF, 0xFE]) ? Encoding.Unicode.GetString(log) : Encoding.UTF8.GetString(log);
+        var text = log.AsSpan().StartsWith((ReadOnlySpan<byte>)[0xFF, 0xFE]) ? Encoding.Unicode.GetString(log)
+            : Encoding.UTF8.GetString(log);
         // Later runs come behind earlier ones; each names its options one after the other.
         const string Option = "supported command line option '";
         bool? found = null;

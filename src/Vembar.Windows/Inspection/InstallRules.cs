@@ -110,7 +110,8 @@ internal static class InstallRules
         {
             var candidates = install.Drivers.Where(d => d.Ids.Count > 0).Select(d => CandidateDriver.Of(d, null, isSigned: true)).ToList();
             var without = Coverage.Of(profiles, candidates)
-                .SelectMany(m => m.Devices.Where(d => d.Device.Needed && d.Chosen is null).Select(d => $"{d.Device.Name} of {m.Model}")).ToList();
+                .SelectMany(m => m.Devices.Where(d => d.Device.Needed && d.Chosen is null).Select(d => $"{d.Device.Name} of {m.Model}"))
+                    .ToList();
             return without.Count == 0 ? null : $"no driver for {string.Join(", ", without)}";
         };
     }

@@ -92,7 +92,8 @@ public sealed class ReadinessRule
             yaml.Wrong(item, $"a rule needs {string.Join(", ", missing)}");
             return null;
         }
-        if (!Enum.TryParse<Severity>(fields.GetValueOrDefault("severity", isExpectation ? "stop" : "warn"), ignoreCase: true, out var severity)
+        if (!Enum.TryParse<Severity>(fields.GetValueOrDefault("severity", isExpectation ? "stop" : "warn"), ignoreCase: true,
+            out var severity)
             || !Enum.IsDefined(severity))
             yaml.Wrong(item, $"the severity '{fields["severity"]}' is not one of stop, warn, note");
         var subjects = s_subjects.Where(fields.ContainsKey).ToList();

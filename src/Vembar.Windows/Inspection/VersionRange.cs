@@ -53,7 +53,8 @@ internal sealed partial class VersionRange
 
     /// <summary>Whether a version is meant; one that does not begin with a number is not.</summary>
     public bool Holds(string version) =>
-        Leading().Match(version) is { Success: true } match && Numbers(match.Groups[1].Value) is { } numbers && _parts.All(p => Meets(numbers, p));
+        Leading().Match(version) is { Success: true } match && Numbers(match.Groups[1].Value) is { } numbers
+        && _parts.All(p => Meets(numbers, p));
 
     private static bool Meets(long[] numbers, (string Operator, long[] Numbers, bool IsPrefix) part)
     {

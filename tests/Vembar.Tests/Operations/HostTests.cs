@@ -67,7 +67,8 @@ public class HostTests(DemoFixture demo)
             Changes = [new PutChange(folder.Write("b.txt", "b"), "new/b.txt")],
             InPlace = true,
         }, NoProgress.Instance, default);
-        await new CopyHandler(host).HandleAsync(new CopyRequest(image, folder.At("b.vmb"), null, null, default), NoProgress.Instance, default);
+        await new CopyHandler(host).HandleAsync(new CopyRequest(image, folder.At("b.vmb"), null, null, default), NoProgress.Instance,
+            default);
         foreach (var archive in (string[])["a.vmb", "b.vmb"])
         {
             Assert.All(Do.History(folder.At(archive)), state => Assert.Equal(now.UtcDateTime, state.Time));

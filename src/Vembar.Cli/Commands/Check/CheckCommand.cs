@@ -22,8 +22,16 @@ internal static class CheckCommand
             Arity = ArgumentArity.ZeroOrOne,
         };
         var volume = SharedOptions.Volume();
-        var from = new Option<string?>("--from") { Description = "Write expectations that this image meets, to begin with", HelpName = "IMAGE" };
-        var to = new Option<string?>("--out") { Description = "With --from: write them there; otherwise they are printed", HelpName = "FILE" };
+        var from = new Option<string?>("--from")
+        {
+            Description = "Write expectations that this image meets, to begin with",
+            HelpName = "IMAGE",
+        };
+        var to = new Option<string?>("--out")
+        {
+            Description = "With --from: write them there; otherwise they are printed",
+            HelpName = "FILE",
+        };
         var report = new Option<string?>("--report") { Description = "Write the same as an HTML page", HelpName = "FILE" };
         return new VembarCommand("check", "Look whether an install is what a file of expectations says: programs, drivers, settings, files",
             "vembar check --from desks.vmb#\"Reading room\" --out reading-room-expected.yaml",

@@ -17,7 +17,8 @@ internal static class CheckPage
         var verdict = failed == 0 ? $"All {Text.Count(result.Expectations.Count, "expectation")} are met."
             : $"{Text.Count(failed, "expectation")} of {result.Expectations.Count} {(failed == 1 ? "is" : "are")} not met.";
         page.Append(CultureInfo.InvariantCulture,
-            $"<div class=\"verdict {(result.Ok ? "good" : "bad")}\"><p><strong>{Page.E(verdict)}</strong></p><p>{Page.E(install)}</p></div>\n");
+            $"<div class=\"verdict "
+            + $"{(result.Ok ? "good" : "bad")}\"><p><strong>{Page.E(verdict)}</strong></p><p>{Page.E(install)}</p></div>\n");
         page.Append("<table><thead><tr><th>Expected</th><th>Met</th><th>Found</th><th>What to do</th></tr></thead><tbody>\n");
         foreach (var expectation in result.Expectations.OrderBy(e => e.IsSo).ThenByDescending(e => e.Severity))
         {

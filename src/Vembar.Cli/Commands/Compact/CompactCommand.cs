@@ -19,7 +19,8 @@ internal static class CompactCommand
             "vembar compact desks.vmb", "vembar compact desks.vmb --effort dense --confirm")
             .With(archive, effort, confirm, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = await session.Do(new CompactHandler(session.Host), new CompactRequest(SharedOptions.PlaceOf(parse, archive, session),
+                var result = await session.Do(new CompactHandler(session.Host),
+                    new CompactRequest(SharedOptions.PlaceOf(parse, archive, session),
                     parse.GetValue(effort) is { } word ? SharedOptions.EffortOf(word) : null,
                     loss => Confirmation.Ask(session, parse.GetValue(confirm), Lines(loss), $"Compact {loss.Archive}"),
                     TimeSpan.FromSeconds(parse.GetValue(wait))));

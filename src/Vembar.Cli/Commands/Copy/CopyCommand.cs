@@ -25,7 +25,8 @@ internal static class CopyCommand
                     SharedOptions.PlaceOf(parse, archive, session), parse.GetValue(name), parse.GetValue(version),
                     TimeSpan.FromSeconds(parse.GetValue(wait))));
                 session.Warn(result.Notes);
-                session.Result(new StoreJson(result.Archive, result.Image, result.Stats, [], result.Notes, null), json => json.StoreJson, () =>
+                session.Result(new StoreJson(result.Archive, result.Image, result.Stats, [], result.Notes, null), json => json.StoreJson,
+                    () =>
                 {
                     Session.Line($"Image {result.Image.Number} {result.Image.Title} is in {result.Archive}.");
                     Session.Line($"  {Text.Size(result.Image.Bytes)}; {Text.Size(result.Stats.BytesNew)} of it were new, the archive "

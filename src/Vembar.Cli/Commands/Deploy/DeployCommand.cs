@@ -73,7 +73,8 @@ internal static class DeployCommand
             "vembar deploy desks.vmb#\"Lending desk\" /dev/sdb --erase --layout uefi --verify",
             "vembar deploy desks.vmb#\"Lending desk\" /mnt/target --verify",
             "vembar deploy desks.vmb#1 /mnt/target --computer-name TVL-DESK-014 --keep-existing")
-            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, compact, signers, misfit, verify, skipRoom,
+            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, compact, signers, misfit, verify,
+                skipRoom,
                 SharedOptions.Base).Does(async (parse, session) =>
             {
                 var result = await session.Do(new DeployHandler(session.Host),

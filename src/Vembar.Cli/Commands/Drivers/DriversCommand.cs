@@ -56,7 +56,8 @@ internal static class DriversCommand
                 if (paths.Length == 0 && parse.GetValue(image) is null)
                     throw new VembarException(ErrorKind.Usage, "no-folder", "no folder was named",
                         "Name a folder that holds driver packages, or an image with --image.");
-                var held = parse.GetValue(image) is { } listed ? ImageReference.Parse(SharedOptions.Whole(listed, session), parse.GetRequiredValue(SharedOptions.Base))
+                var held = parse.GetValue(image) is { } listed
+                    ? ImageReference.Parse(SharedOptions.Whole(listed, session), parse.GetRequiredValue(SharedOptions.Base))
                     : null;
                 var rows = await session.Do(new DriversHandler(session.Host),
                     new DriversRequest(paths, held, SharedOptions.TrustOf(parse, trust, session)));

@@ -35,7 +35,8 @@ internal static class ListCommand
             HelpName = "COLUMN,…",
         };
         return new VembarCommand("list", "List the images of archives", "vembar list desks.vmb", "vembar list desks.vmb --all --json",
-            "vembar list desks.vmb kiosks.vmb --where channel=pilot", "vembar list desks.vmb --sort -adds --columns number,name,version,adds")
+            "vembar list desks.vmb kiosks.vmb --where channel=pilot",
+            "vembar list desks.vmb --sort -adds --columns number,name,version,adds")
             .With(archives, all, where, sort, columns).Does((parse, session) =>
             {
                 var by = parse.GetValue(sort);
@@ -119,7 +120,10 @@ internal static class ListCommand
         else if (images.Count > 0)
             PrintTable(images, columns ?? ListColumn.Standard(images), selection, session);
         if (hidden > 0)
-            Session.Line($"{Text.Count(hidden, "image")} held back or retired {(hidden == 1 ? "is" : "are")} not listed; --all lists them.");
+        {
+            var are = hidden == 1 ? "is" : "are";
+            Session.Line($"{Text.Count(hidden, "image")} held back or retired {are} not listed; --all lists them.");
+        }
         foreach (var lost in reader.LostImages)
             Session.Line($"Image {lost.Number} cannot be read: {lost.Problem}. Heal it with `vembar verify {reader.Path} --repair-from "
                 + $"COPY`.");

@@ -10,7 +10,8 @@ namespace Vembar.Cli.Commands.List;
 internal sealed class ListFilter(string key, string value)
 {
     private readonly Regex _pattern = new($"^{Regex.Escape(value).Replace(@"\*", ".*", StringComparison.Ordinal)
-        .Replace(@"\?", ".", StringComparison.Ordinal)}$", RegexOptions.IgnoreCase | RegexOptions.CultureInvariant | RegexOptions.Singleline);
+        .Replace(@"\?", ".", StringComparison.Ordinal)}$",
+            RegexOptions.IgnoreCase | RegexOptions.CultureInvariant | RegexOptions.Singleline);
 
     /// <summary>Reads KEY=VALUE.</summary>
     /// <exception cref="VembarException">It is none.</exception>

@@ -13,7 +13,7 @@ internal static class MarkCommand
         var image = SharedOptions.Image();
         var channels = new Option<string[]>("--channel")
         {
-            Description = "Let a channel (pilot, production) point at this version, and at no other of its name; may be given several times",
+            Description = "Let a channel (pilot, production) point at this version, and no other of its name; may be given several times",
             HelpName = "NAME",
             DefaultValueFactory = _ => [],
         };
@@ -73,5 +73,6 @@ internal static class MarkCommand
 
     private static DateOnly DayOf(string text) =>
         DateOnly.TryParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var day) ? day
-        : throw new VembarException(ErrorKind.Usage, "bad-date", $"'{text}' is not a day", "Write for instance --retire 2026-12-31, or never.");
+        : throw new VembarException(ErrorKind.Usage, "bad-date", $"'{text}' is not a day",
+        "Write for instance --retire 2026-12-31, or never.");
 }

@@ -14,12 +14,14 @@ internal static class CacheCommand
             "vembar cache", "vembar cache --limit \"50 GiB\"", "vembar cache --clear")
             .With(clear, limit).Does((parse, session) =>
             {
-                var folder = session.Cache.Folder ?? throw new VembarException(ErrorKind.Usage, "no-cache", "nothing is kept: VEMBAR_CACHE is off",
+                var folder = session.Cache.Folder
+                    ?? throw new VembarException(ErrorKind.Usage, "no-cache", "nothing is kept: VEMBAR_CACHE is off",
                     "Unset it, or name a folder with it.");
                 if (parse.GetValue(limit) is { } text)
                 {
                     if (!ByteSize.TryParse(text, out var bytes))
-                        throw new VembarException(ErrorKind.Usage, "bad-size", $"'{text}' is not a size", "Write for instance --limit \"20 GiB\".");
+                        throw new VembarException(ErrorKind.Usage, "bad-size", $"'{text}' is not a size",
+                            "Write for instance --limit \"20 GiB\".");
                     session.Cache.SetLimit(bytes);
                 }
                 var cleared = parse.GetValue(clear) ? session.Cache.Blocks?.Clear() ?? 0 : (long?)null;

@@ -21,7 +21,8 @@ internal static class InitCommand
             DefaultValueFactory = _ => "images.vmb",
         };
         var schema = new Option<bool>("--schema") { Description = "Print the JSON Schema of project files instead" };
-        return new VembarCommand("init", $"Write a project file, {ProjectFile.FileName}: what all commands below its folder take for granted",
+        return new VembarCommand("init",
+            $"Write a project file, {ProjectFile.FileName}: what all commands below its folder take for granted",
             "vembar init", "vembar init /srv/images --archive desks.vmb", "vembar init --schema > project.schema.json")
             .With(folder, archive, schema).Does((parse, session) =>
             {
@@ -33,7 +34,8 @@ internal static class InitCommand
                 }
                 var path = Path.Combine(parse.GetRequiredValue(folder), ProjectFile.FileName);
                 if (!Directory.Exists(parse.GetRequiredValue(folder)))
-                    throw VembarException.Input("no-such-folder", $"there is no folder '{parse.GetRequiredValue(folder)}'", "Make it first.");
+                    throw VembarException.Input("no-such-folder", $"there is no folder '{parse.GetRequiredValue(folder)}'",
+                        "Make it first.");
                 var output = OutputFile.At(path, session)!;
                 output.Write(ProjectDraft.Text(parse.GetRequiredValue(archive)));
                 session.Result(new InitJson(path, null), json => json.InitJson, () => Session.Line(

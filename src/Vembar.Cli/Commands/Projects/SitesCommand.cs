@@ -40,7 +40,8 @@ internal static class SitesCommand
     public static IReadOnlyList<Site> Chosen(IReadOnlyList<string> names, Session session)
     {
         if (session.Project is not { Sites.Count: > 0 } project)
-            throw VembarException.Input("no-sites", session.Project is null ? "there is no project file here" : $"'{session.Project.Path}' has no sites",
+            throw VembarException.Input("no-sites",
+                session.Project is null ? "there is no project file here" : $"'{session.Project.Path}' has no sites",
                 "`vembar init` writes one that shows how sites are named.");
         return names.Count == 0 ? project.Sites : [.. names.Distinct(StringComparer.OrdinalIgnoreCase).Select(name =>
             project.Sites.FirstOrDefault(s => s.Name.Equals(name, StringComparison.OrdinalIgnoreCase))
@@ -88,6 +89,7 @@ internal static class SitesCommand
         var wrong = states.Count(s => !s.IsInOrder);
         Session.Line();
         Session.Line(wrong == 0 ? $"{Text.Count(states.Count, "site")}: all as it should be."
-            : $"{Text.Count(wrong, "site")} of {states.Count} {(wrong == 1 ? "is" : "are")} not as it should be; `vembar sync` brings what is missing.");
+            : $"{Text.Count(wrong, "site")} of {states.Count} {(wrong == 1 ? "is" : "are")} not as it should be; `vembar sync` brings "
+            + $"what is missing.");
     }
 }

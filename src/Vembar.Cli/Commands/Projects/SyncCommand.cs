@@ -19,7 +19,8 @@ internal static class SyncCommand
                 var results = await session.Do(new SyncHandler(session.Host), new SyncRequest(
                     SharedOptions.ArchiveOf(parse.GetValue(from), session), SitesCommand.Chosen(parse.GetValue(names) ?? [], session),
                     planOnly, SitesCommand.Memory(), TimeSpan.FromSeconds(parse.GetValue(wait))));
-                session.Result(new SyncJson(planOnly, [.. results.Select(Json)]), json => json.SyncJson, () => Show(results, planOnly, session));
+                session.Result(new SyncJson(planOnly, [.. results.Select(Json)]), json => json.SyncJson,
+                    () => Show(results, planOnly, session));
                 return results.All(r => r.Problem is null) ? ExitCode.Done : ExitCode.NotInOrder;
             });
     }
@@ -46,7 +47,8 @@ internal static class SyncCommand
         Session.Line();
         if (plan)
             Session.Line("This was a plan; nothing was changed.");
-        Session.Line(failed == 0 ? $"{Text.Count(results.Count, "site")} {(plan ? "can be" : "are")} as {(results.Count == 1 ? "it" : "they")} should be."
+        Session.Line(failed == 0
+            ? $"{Text.Count(results.Count, "site")} {(plan ? "can be" : "are")} as {(results.Count == 1 ? "it" : "they")} should be."
             : $"{Text.Count(failed, "site")} of {results.Count} failed; run it again to go on.");
     }
 }

@@ -60,12 +60,13 @@ internal static class ShowCommand
             return "";
         if (firmware.IsSigned)
             return $"signed by {string.Join(", ", files.Select(f => f.Signer).Distinct())}";
-        var why = files.Where(f => f.State != BootFile.Signed).Select(f => $"{f.Path.Split('/')[^1]} is {f.State switch
+        static string Word(string state) => state switch
         {
             "unsigned" => "not signed",
             "wrong-hash" => "not as it was signed",
             _ => "signed wrongly",
-        }}");
+        };
+        var why = files.Where(f => f.State != BootFile.Signed).Select(f => $"{f.Path.Split('/')[^1]} is {Word(f.State)}");
         return $"not to be started with secure boot: {string.Join(", ", why)}";
     }
 
@@ -90,7 +91,8 @@ internal static class ShowCommand
         var nothing = result.Problems.Count > 0 ? "  damaged" : "  the image holds no Windows";
         Part("record", "", () => Fields.Print(session,
             ("image", $"{image.Number} \"{image.Name}\""), ("version", image.Version),
-            ("channels", string.Join(", ", image.Channels ?? [])), ("marks", ListColumn.Marks(image)), ("edition", image.Edition), ("note", image.Note),
+            ("channels", string.Join(", ", image.Channels ?? [])), ("marks", ListColumn.Marks(image)), ("edition", image.Edition),
+            ("note", image.Note),
             ("labels", string.Join(", ", image.Labels.Select(l => $"{l.Key}={l.Value}"))),
             ("Windows", image.Product.Length > 0 ? $"{image.Product}, build {image.Build}, {image.Architecture}" : "none"),
             ("signed by", string.Join(", ", (image.Signatures ?? []).Select(s => result.BadSignatures.TryGetValue(s.Signer, out var bad)

@@ -27,7 +27,8 @@ internal static class SignCommand
                 var reference = SharedOptions.ImageOf(parse, image, session);
                 var keyFile = parse.GetRequiredValue(key);
                 var record = await session.Do(new SignHandler(session.Host), new SignRequest(reference, parse.GetRequiredValue(certificate),
-                    keyFile, () => Environment.GetEnvironmentVariable("VEMBAR_KEY_PASSWORD") ?? SecretPrompt.AskSecret($"Password of {keyFile}: "),
+                    keyFile, () => Environment.GetEnvironmentVariable("VEMBAR_KEY_PASSWORD")
+                    ?? SecretPrompt.AskSecret($"Password of {keyFile}: "),
                     TimeSpan.FromSeconds(parse.GetValue(wait))));
                 session.Result(new ImageJson(reference.Archive.Path, record), json => json.ImageJson, () => Session.Line(
                     $"Image {record.Number} {record.Title} of {reference.Archive} is signed by {string.Join(", ",

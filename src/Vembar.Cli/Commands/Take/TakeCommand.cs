@@ -43,7 +43,8 @@ internal static class TakeCommand
                             "Name a folder with --to.");
                     var handed = await session.Do(new StatementHandler(session.Host), new StatementRequest(reference, target));
                     session.Result(new TakeJson(target, handed.Files, handed.Bytes, handed.Paths, []), json => json.TakeJson,
-                        () => Session.Line($"{string.Join(", ", handed.Paths)} are in {target}. `openssl cms -verify -binary -inform DER -in "
+                        () => Session.Line($"{string.Join(", ", handed.Paths)} are in {target}. `openssl cms -verify -binary -inform "
+                            + $"DER -in "
                             + "signature-1.p7s -content statement.json -CAfile AUTHORITY.pem -purpose any` checks them."));
                     return ExitCode.Done;
                 }

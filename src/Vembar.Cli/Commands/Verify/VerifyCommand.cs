@@ -56,7 +56,8 @@ internal static class VerifyCommand
                 var result = others.Length > 0
                     ? await session.Do(new RepairHandler(session.Host),
                         new RepairRequest(path, others, TimeSpan.FromSeconds(parse.GetValue(wait))))
-                    : await session.Do(new VerifyHandler(session.Host), new VerifyRequest(path, SharedOptions.SignersOf(parse, signers, session)));
+                    : await session.Do(new VerifyHandler(session.Host),
+                    new VerifyRequest(path, SharedOptions.SignersOf(parse, signers, session)));
                 session.Result(Json(result), json => json.VerifyJson, () => Show(result, session));
                 return result.Ok ? ExitCode.Done : ExitCode.NotInOrder;
             });
@@ -136,7 +137,8 @@ internal static class VerifyCommand
         table.Print(session);
         Session.Line();
         if (signatures.Count(s => s.Signer is null) is > 0 and var unsigned)
-            Session.Line($"{Text.Count(unsigned, "image")} of {signatures.Count} {(unsigned == 1 ? "is" : "are")} not signed by anybody trusted.");
+            Session.Line($"{Text.Count(unsigned, "image")} of {signatures.Count} {(unsigned == 1 ? "is" : "are")} not signed by anybody "
+                + $"trusted.");
     }
 
     private static void Table(IReadOnlyList<Damage> list, Session session, string archive)

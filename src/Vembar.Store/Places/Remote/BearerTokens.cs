@@ -29,12 +29,14 @@ internal sealed partial class BearerTokens(HttpExchange exchange, PlaceOptions o
         if (_known.TryGetValue(Key(at, scope), out var known) && known.Until > options.Clock.GetUtcNow())
             return Task.FromResult<AuthenticationHeaderValue?>(known.Header);
         // A token of one's own is what a server is to be told; a password is for a registry's token server, so it waits to be asked.
-        return Task.FromResult(options.Credentials(at) is { IsToken: true } own ? new AuthenticationHeaderValue("Bearer", own.Secret) : null);
+        return Task.FromResult(options.Credentials(at) is { IsToken: true } own ? new AuthenticationHeaderValue("Bearer", own.Secret)
+            : null);
     }
 
     /// <summary>What to answer when a server asks who one is; null when there is nothing to say.</summary>
     /// <exception cref="VembarException">The token server cannot be reached, or makes no sense.</exception>
-    public async Task<AuthenticationHeaderValue?> AnswerAsync(string place, Uri at, HttpHeaderValueCollection<AuthenticationHeaderValue> asked,
+    public async Task<AuthenticationHeaderValue?> AnswerAsync(string place, Uri at,
+        HttpHeaderValueCollection<AuthenticationHeaderValue> asked,
         string? scope, CancellationToken cancellation)
     {
         var credentials = options.Credentials(at);
@@ -49,7 +51,8 @@ internal sealed partial class BearerTokens(HttpExchange exchange, PlaceOptions o
                 var wanted = scope ?? said.GetValueOrDefault("scope");
                 if (_known.TryGetValue(Key(at, scope), out var known) && known.Until > options.Clock.GetUtcNow())
                     return known.Header;
-                var (header, life) = await FetchAsync(place, at, realm, said.GetValueOrDefault("service"), wanted, credentials, cancellation)
+                var (header, life) =
+                    await FetchAsync(place, at, realm, said.GetValueOrDefault("service"), wanted, credentials, cancellation)
                     .ConfigureAwait(false);
                 _known[Key(at, scope)] = (header, options.Clock.GetUtcNow() + life * 0.9);
                 return header;
@@ -91,7 +94,8 @@ internal sealed partial class BearerTokens(HttpExchange exchange, PlaceOptions o
             using var response = await exchange.TimedAsync(request, cancellation).ConfigureAwait(false);
             if (!response.IsSuccessStatusCode)
                 throw VembarException.Environment("access-denied",
-                    $"'{place}' does not let you in: its token server answers {(int)response.StatusCode}", Advice.Of("log-in", ("place", place)));
+                    $"'{place}' does not let you in: its token server answers {(int)response.StatusCode}",
+                    Advice.Of("log-in", ("place", place)));
             await response.Content.LoadIntoBufferAsync(LongestAnswer, cancellation).ConfigureAwait(false);
             var answer = JsonSerializer.Deserialize(await response.Content.ReadAsByteArrayAsync(cancellation).ConfigureAwait(false),
                 OciJson.Default.TokenAnswer);
@@ -103,7 +107,8 @@ internal sealed partial class BearerTokens(HttpExchange exchange, PlaceOptions o
         }
         catch (JsonException)
         {
-            throw VembarException.Environment("bad-answer", $"the token server of '{place}' answers what makes no sense", "Ask who runs it.");
+            throw VembarException.Environment("bad-answer", $"the token server of '{place}' answers what makes no sense",
+                "Ask who runs it.");
         }
         catch (Exception failure) when (failure is HttpRequestException or IOException or TimeoutException)
         {

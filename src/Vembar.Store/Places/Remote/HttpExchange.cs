@@ -77,8 +77,10 @@ internal sealed class HttpExchange : IDisposable
     // The system's store, and the file's certificates beside it.
     private static RemoteCertificateValidationCallback? Validate(PlaceOptions options)
     {
+#pragma warning disable CA5359 // that is what was asked for
         if (options.Insecure)
             return (_, _, _, _) => true;
+#pragma warning restore CA5359
         if (options.CaFile is null)
             return null;
         var extra = ReadAuthorities(options.CaFile);
@@ -127,7 +129,8 @@ internal sealed class HttpExchange : IDisposable
             throw VembarException.Input("secret-in-address", $"an address holds no user or password ('{WithoutSecret(uri)}')",
                 Advice.Of("secret-in-address"));
         if (uri.Scheme == Uri.UriSchemeHttp && !IsLoopback(uri) && !_options.Insecure)
-            throw VembarException.Input("not-encrypted", $"'{displayName}' is not encrypted, so anybody on the way could read and change it",
+            throw VembarException.Input("not-encrypted",
+                $"'{displayName}' is not encrypted, so anybody on the way could read and change it",
                 Advice.Of("not-encrypted"));
         return uri;
     }
@@ -197,7 +200,8 @@ internal sealed class HttpExchange : IDisposable
         {
             var denied = response.StatusCode == HttpStatusCode.Unauthorized;
             response.Dispose();
-            throw VembarException.Environment("access-denied", denied ? $"'{place}' does not let you in without a name, or not with this one"
+            throw VembarException.Environment("access-denied",
+                denied ? $"'{place}' does not let you in without a name, or not with this one"
                 : $"you may not do that at '{place}'", Advice.Of("log-in", ("place", place)));
         }
         if (response.StatusCode == HttpStatusCode.TooManyRequests || (int)response.StatusCode >= 500)
@@ -246,7 +250,8 @@ internal sealed class HttpExchange : IDisposable
                     "Ask who runs it.");
             if (target.Scheme is not ("https" or "http") || (target.Scheme == Uri.UriSchemeHttp && first.Scheme == Uri.UriSchemeHttps
                 && !_options.Insecure))
-                throw VembarException.Environment("bad-redirect", $"'{place}' sends one on to '{target.GetLeftPart(UriPartial.Authority)}', "
+                throw VembarException.Environment("bad-redirect",
+                    $"'{place}' sends one on to '{target.GetLeftPart(UriPartial.Authority)}', "
                     + "which is not encrypted", "It is not followed. Ask who runs it.");
             redirected = target;
         }

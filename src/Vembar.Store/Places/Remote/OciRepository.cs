@@ -1,3 +1,4 @@
+using System.Buffers;
 using System.Globalization;
 using System.Net;
 using System.Net.Http.Headers;
@@ -15,6 +16,8 @@ internal sealed class OciRepository(HttpExchange exchange, OciReference referenc
     // Registries refuse longer manifests.
     private const int LongestManifest = 4 << 20;
     private const int PartLength = 8 << 20;
+
+    private static readonly SearchValues<char> s_hex = SearchValues.Create("0123456789abcdef");
 
     private readonly Uri _base = exchange.Check(
         $"{(IsPlain(exchange, reference.Host) ? "http" : "https")}://{reference.Host}/v2/{reference.Name}/", reference.Text);
@@ -36,7 +39,8 @@ internal sealed class OciRepository(HttpExchange exchange, OciReference referenc
     /// <exception cref="VembarException">It cannot be read, or is no archive.</exception>
     public async Task<(OciManifest Manifest, string Digest)?> ReadManifestAsync(CancellationToken cancellation)
     {
-        using var response = await exchange.SendAsync(reference.Text, () => ManifestRequest(HttpMethod.Get, reference.Tag), cancellation, Pull)
+        using var response =
+            await exchange.SendAsync(reference.Text, () => ManifestRequest(HttpMethod.Get, reference.Tag), cancellation, Pull)
             .ConfigureAwait(false);
         if (response.StatusCode == HttpStatusCode.NotFound)
             return null;
@@ -83,7 +87,8 @@ internal sealed class OciRepository(HttpExchange exchange, OciReference referenc
     /// <summary>The hash of the manifest that the tag points at; null when there is none.</summary>
     public async Task<string?> ReadDigestAsync(CancellationToken cancellation)
     {
-        using var response = await exchange.SendAsync(reference.Text, () => ManifestRequest(HttpMethod.Head, reference.Tag), cancellation, Pull)
+        using var response =
+            await exchange.SendAsync(reference.Text, () => ManifestRequest(HttpMethod.Head, reference.Tag), cancellation, Pull)
             .ConfigureAwait(false);
         if (response.StatusCode == HttpStatusCode.NotFound)
             return null;
@@ -259,6 +264,6 @@ internal sealed class OciRepository(HttpExchange exchange, OciReference referenc
     {
         const string Prefix = "sha256:";
         return text.Length == Prefix.Length + 64 && text.StartsWith(Prefix, StringComparison.Ordinal)
-            && text.AsSpan(Prefix.Length).IndexOfAnyExcept("0123456789abcdef") < 0;
+            && text.AsSpan(Prefix.Length).IndexOfAnyExcept(s_hex) < 0;
     }
 }

@@ -39,10 +39,9 @@ internal sealed class OciSlices
             var got = await _readers[slice].ReadAsync(to.Slice(done, count), at - _starts[slice], cancellation).ConfigureAwait(false);
             if (got < count)
             {
-                throw VembarException.Damaged(got < 0
-                    ? $"'{_repository.Reference.Text}' has lost a part of the archive ({Descriptors[slice].Digest[..19]}…)"
-                    : $"'{_repository.Reference.Text}' holds a part of the archive ({Descriptors[slice].Digest[..19]}…) that is cut short",
-                    Advice.Of("copy-again"));
+                var which = $"a part of the archive ({Descriptors[slice].Digest[..19]}…)";
+                throw VembarException.Damaged(got < 0 ? $"'{_repository.Reference.Text}' has lost {which}"
+                    : $"'{_repository.Reference.Text}' holds {which} that is cut short", Advice.Of("copy-again"));
             }
             done += got;
         }
