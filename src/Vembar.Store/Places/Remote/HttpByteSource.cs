@@ -38,7 +38,7 @@ internal sealed class HttpByteSource : IByteSource
         Math.Max(0, await _reader.ReadAsync(to, offset, cancellation).ConfigureAwait(false));
 
     public ValueTask ReadManyAsync(IReadOnlyList<ByteRange> ranges, CancellationToken cancellation = default) =>
-        RangeJoiner.ReadAsync(this, ranges, cancellation);
+        RangeJoiner.ReadAsync(this, ranges, _reader.TryReadManyAsync, cancellation);
 
     public void Dispose()
     {

@@ -71,7 +71,7 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
 
     /// <inheritdoc/>
     public ValueTask ReadManyAsync(IReadOnlyList<ByteRange> ranges, CancellationToken cancellation = default) =>
-        RangeJoiner.ReadAsync(this, ranges, cancellation);
+        RangeJoiner.ReadAsync(this, ranges, null, cancellation);
 
     /// <inheritdoc/>
     public void Write(ReadOnlySpan<byte> bytes, long offset)

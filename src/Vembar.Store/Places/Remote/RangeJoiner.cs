@@ -9,10 +9,14 @@ internal static class RangeJoiner
     /// <summary>Reads all ranges.</summary>
     /// <param name="source">Where; each read is a request.</param>
     /// <param name="ranges">What.</param>
+    /// <param name="many">Reads all of some with one request where that is possible; null where it never is.</param>
     /// <param name="cancellation">Ends it.</param>
-    public static async ValueTask ReadAsync(IByteSource source, IReadOnlyList<ByteRange> ranges, CancellationToken cancellation)
+    public static async ValueTask ReadAsync(IByteSource source, IReadOnlyList<ByteRange> ranges,
+        Func<IReadOnlyList<ByteRange>, CancellationToken, Task<bool>>? many, CancellationToken cancellation)
     {
         var groups = Join(ranges);
+        if (groups.Count > 1 && many is not null && await many([.. groups.SelectMany(g => g)], cancellation).ConfigureAwait(false))
+            return;
         await Parallel.ForEachAsync(groups, new ParallelOptions { MaxDegreeOfParallelism = AtOnce, CancellationToken = cancellation },
             async (group, stop) =>
             {

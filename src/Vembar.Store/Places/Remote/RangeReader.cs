@@ -47,6 +47,47 @@ internal sealed class RangeReader(HttpExchange exchange, string place, Uri addre
         return done;
     }
 
+    // Servers may answer with one part, or with all of it; then each part is asked for by itself from then on.
+    private volatile bool _answersOne;
+
+    /// <summary>Reads from several places with one request, where the server can.</summary>
+    /// <returns>False when it cannot, or did not: then each has to be read by itself.</returns>
+    /// <exception cref="VembarException">The place does not answer, or does not let one in.</exception>
+    public async Task<bool> TryReadManyAsync(IReadOnlyList<ByteRange> ranges, CancellationToken cancellation)
+    {
+        const long Longest = 16 << 20;
+        if (_answersOne || TotalLength < 0 || ranges.Any(r => r.Offset + r.Buffer.Length > TotalLength)
+            || ranges.Sum(r => (long)r.Buffer.Length) > Longest)
+            return false;
+        try
+        {
+            using var response = await exchange.SendAsync(place, () =>
+            {
+                var header = new RangeHeaderValue();
+                foreach (var range in ranges)
+                    header.Ranges.Add(new RangeItemHeaderValue(range.Offset, range.Offset + range.Buffer.Length - 1));
+                return new HttpRequestMessage(HttpMethod.Get, address) { Headers = { Range = header } };
+            }, cancellation, scope).ConfigureAwait(false);
+            if (response.StatusCode != HttpStatusCode.PartialContent
+                || response.Content.Headers.ContentType is not { MediaType: "multipart/byteranges" } type
+                || type.Parameters.FirstOrDefault(p => p.Name == "boundary")?.Value?.Trim('"') is not { Length: > 0 } boundary)
+            {
+                _answersOne = true;
+                return false;
+            }
+            using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
+            limit.CancelAfter(exchange.Patience);
+            await response.Content.LoadIntoBufferAsync(Longest * 2, limit.Token).ConfigureAwait(false);
+            var body = await response.Content.ReadAsByteArrayAsync(limit.Token).ConfigureAwait(false);
+            return RangeParts.TryFill(body, boundary, ranges);
+        }
+        catch (Exception failure) when (failure is HttpRequestException or IOException or SocketException
+            || failure is OperationCanceledException && !cancellation.IsCancellationRequested)
+        {
+            return false;
+        }
+    }
+
     private async Task<int> ReadPartAsync(Memory<byte> to, long offset, Action<int> got, CancellationToken cancellation)
     {
         using var response = await exchange.SendAsync(place, () => new HttpRequestMessage(HttpMethod.Get, address)
