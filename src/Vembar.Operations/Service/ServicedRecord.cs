@@ -22,12 +22,18 @@ internal static class ServicedRecord
     public static ImageRecord Store(
         ImageRecord image, string? name, TreeEditor editor, ArchiveWriter writer, HistoryEntry entry, WindowsInstall? install)
     {
+        // What starts is read anew where it was touched, and where an older program did not note it.
+        var before = new ImageTree(writer.Base, image.Root, $"{writer.Base.Path}#{image.Number}");
+        var firmware = WindowsInstall.FindFolder(editor) is { } folder
+            && (image.Firmware is null || FirmwareFacts.IsChanged(editor, before, folder))
+            ? FirmwareFacts.Read(editor, folder, install?.Architecture ?? image.Architecture) : image.Firmware;
         var root = editor.HasChanges ? editor.Save(writer) : image.Root;
         var record = image with
         {
             Name = name ?? image.Name,
             Created = entry.Time,
             Root = root,
+            Firmware = firmware,
             Files = image.Files + editor.FilesDelta,
             Folders = image.Folders + editor.FoldersDelta,
             Bytes = image.Bytes + (editor.BytesDelta ?? 0),
@@ -48,11 +54,6 @@ internal static class ServicedRecord
         // What was signed was the image as it was.
         if (name is not null || root != image.Root)
             record = record with { Signatures = null };
-        // What starts is read anew where it was touched, and where an older program did not note it.
-        var before = new ImageTree(writer.Base, image.Root, $"{writer.Base.Path}#{image.Number}");
-        if (WindowsInstall.FindFolder(editor) is { } folder
-            && (image.Firmware is null || FirmwareFacts.IsChanged(editor, before, folder)))
-            record = record with { Firmware = FirmwareFacts.Read(editor, folder, record.Architecture) };
         if (name is not null)
             record = record with
             {

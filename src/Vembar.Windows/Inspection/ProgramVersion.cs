@@ -5,7 +5,7 @@ namespace Vembar.Windows.Inspection;
 
 /// <summary>The version that a program file carries.</summary>
 /// <remarks>Source: the vendor's "PE Format" (resources) and VS_FIXEDFILEINFO.</remarks>
-internal static class ProgramVersion
+public static class ProgramVersion
 {
     private const uint FixedInfo = 0xFEEF04BD;
     private const int VersionResource = 16, SectionLength = 40, EntryLength = 8, DirectoryLength = 16, MostEntries = 4096;

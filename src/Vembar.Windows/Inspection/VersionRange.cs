@@ -3,7 +3,7 @@ using System.Text.RegularExpressions;
 namespace Vembar.Windows.Inspection;
 
 /// <summary>Versions that are meant: "7.4", "7.*", ">= 7.4", ">= 7.4, &lt; 8".</summary>
-internal sealed partial class VersionRange
+public sealed partial class VersionRange
 {
     private readonly List<(string Operator, long[] Numbers, bool IsPrefix)> _parts = [];
 

@@ -90,6 +90,7 @@ public class StateTests(DemoFixture demo)
         {
             Image = new ImageReference(archive, "2"),
             Name = "C",
+            Version = "",
         })).Code);
         Assert.Equal("nothing-to-do", Assert.Throws<VembarException>(() => Do.Retitle(new RetitleRequest
         {

@@ -185,7 +185,7 @@ public class ReadyTests(DemoFixture demo, DemoDisks disks)
     }
 
     [Theory]
-    [InlineData("file: x", "exactly one of present")]
+    [InlineData("file: x", "exactly one thing")]
     [InlineData("file: x\n    service: y\n    present: yes", "exactly one of registry, file, service")]
     [InlineData("file: x\n    start: disabled", "a file rule cannot have 'start'")]
     [InlineData("service: x\n    start: sometimes", "'sometimes' is not one of")]
