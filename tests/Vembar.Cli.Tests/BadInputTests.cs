@@ -46,9 +46,17 @@ public class BadInputTests(World world)
         Refused(3, "2: Reading room", "show", world.Archive + "#7");
         Refused(3, "Did you mean \"Reading room\" (number 2)?", "show", world.Archive + "#Readingroom");
         Refused(3, "holds 2 images", "show", world.Archive);
-        Refused(3, "already holds an image \"Reading room\" (number 2)", "capture", world.At("drivers"), world.Archive, "--name",
-            "reading room");
-        Refused(3, "already holds", "service", world.Archive + "#1", "--remove", "x", "--as", "Reading room");
+        Refused(3, "already holds an image \"Reading room\" 2026.09 (number 2)", "capture", world.At("drivers"), world.Archive, "--name",
+            "reading room", "--version", "2026.09");
+        Refused(3, "already holds", "service", world.Archive + "#1", "--remove", "x", "--as", "Reading room", "--version", "2026.09");
+        Refused(3, "no version or channel '2026.08'", "show", world.Archive + "#Reading room@2026.08");
+        Refused(2, "behind '@'", "capture", world.At("drivers"), world.Archive, "--name", "a@b");
+        Refused(2, "exclude each other", "mark", world.Archive + "#1", "--lock", "--unlock");
+        Refused(2, "not a day", "mark", world.Archive + "#1", "--retire", "soon");
+        Refused(2, "no column", "list", world.Archive, "--columns", "number,colour");
+        Refused(2, "KEY=VALUE", "list", world.Archive, "--where", "pilot");
+        Refused(2, "no archive was named", "list");
+        Refused(3, "no project file", "sites");
         Refused(3, "leads upward", "take", world.Archive + "#1", "../etc", "--to", folder.At("out"));
         Refused(3, "no file", "service", world.Archive + "#1", "--put", "nothing=x", "--in-place");
         Refused(3, "work order", "service", world.Archive + "#1", "--order", folder.At("none.yaml"), "--plan");

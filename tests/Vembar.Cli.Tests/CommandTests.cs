@@ -8,8 +8,7 @@ public class CommandTests(World world)
 {
     private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy",
         "retitle", "mark", "drop", "history", "rewind", "compact", "service", "order", "workspace", "drivers", "package", "features",
-        "answers",
-        "deploy", "demo", "completion"];
+        "answers", "check", "sign", "init", "sites", "sync", "login", "logout", "cache", "deploy", "demo", "completion"];
 
     [Fact]
     public void PackagesAreShownWithTheirFeaturesAndCommands()
@@ -201,7 +200,7 @@ public class CommandTests(World world)
         Assert.Equal((2, true),
             (Vembar.Run("help", "captur").Code,
             Vembar.Run("help", "captur").Error.Contains("Did you mean 'capture'?", StringComparison.Ordinal)));
-        Assert.Equal((2, 2), (Vembar.Run("list", "x", "/?").Code, Vembar.Run("/h").Code));
+        Assert.Equal((2, 2), (Vembar.Run("history", "x", "/?").Code, Vembar.Run("/h").Code));
         Assert.Equal(0, overview.Code);
         foreach (var command in s_commands)
         {
@@ -447,7 +446,7 @@ public class CommandTests(World world)
             StringComparison.Ordinal);
         Assert.Equal(0, Vembar.Run("drop", archive + "#Pilot", "--confirm").Code);
         var history = Vembar.Run("history", archive, "--json").Json.GetProperty("states");
-        Assert.Equal(["new", "capture 1 Lending desk", "capture 2 Reading room", "retitle 2 Pilot 7", "drop 2 Pilot 7"],
+        Assert.Equal(["new", "capture 1 Lending desk 2026.09", "capture 2 Reading room 2026.09", "retitle 2 Pilot 7", "drop 2 Pilot 7"],
             history.EnumerateArray().Select(h => h.GetProperty("change").GetString()));
         Assert.Equal(6, Vembar.Run("history", archive).Output.TrimEnd('\n').Split('\n').Length);
         Assert.Contains("Reading room", Vembar.Run("rewind", archive, "--to", "2").Output, StringComparison.Ordinal);
