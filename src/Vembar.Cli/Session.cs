@@ -57,12 +57,13 @@ internal sealed partial class Session : IDisposable
         Progress = new Progress(Console.Error, !Console.IsErrorRedirected, parse.GetValue(CommonOptions.Quiet),
             phase => _log?.Information("{Phase} began", phase));
         Project = parse.CommandResult.Command.Name == "init" ? null : FindProject(parse);
-        _places = new PlaceFileSystem(LocalFileSystem.Instance, new PlaceOptions
+        _places = new PlaceFileSystem(LocalFileSystem.Instance, () => new PlaceOptions
         {
             Credentials = Logins.Find,
             CaFile = parse.GetValue(CommonOptions.Ca) ?? Default("ca", Project?.Ca),
             Insecure = parse.GetValue(CommonOptions.Insecure),
             Blocks = Cache.Blocks,
+            Cancellation = _stop.Token,
             SpoolFolder = Cache.SpoolFolder(Path.GetTempPath()),
             Sent = (done, total) => Progress.Report(new OperationProgress("sending", done, total, true, "")),
         });

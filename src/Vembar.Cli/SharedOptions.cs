@@ -36,6 +36,14 @@ internal static class SharedOptions
         DefaultValueFactory = _ => [],
     };
 
+    /// <summary>The version that was given; where none was, it is said how one will be made.</summary>
+    public static string? VersionOf(string? given, Session session)
+    {
+        if (string.IsNullOrEmpty(given))
+            session.Default("version", session.Project?.Versions?.Text);
+        return given;
+    }
+
     /// <summary>The archive that was named, or the project file's, with where to look for its bases.</summary>
     /// <exception cref="VembarException">None was named, and there is no project file that names one.</exception>
     public static ArchiveLocation PlaceOf(ParseResult parse, Argument<string?> archive, Session session) =>

@@ -38,6 +38,7 @@ public sealed class TestServer : IDisposable
     private readonly ConcurrentBag<Task> _connections = [];
     private readonly Task _accepting;
     private int _count;
+    private long _bytesSent;
 
     public TestServer(Func<TestRequest, TestResponse?> answer)
     {
@@ -52,7 +53,7 @@ public sealed class TestServer : IDisposable
 
     public ConcurrentQueue<TestRequest> Requests { get; } = new();
 
-    public long BytesSent;
+    public long BytesSent => Interlocked.Read(ref _bytesSent);
 
     private async Task AcceptAsync()
     {
@@ -124,7 +125,7 @@ public sealed class TestServer : IDisposable
             return true;
         var count = Math.Min(body.Length, response.CutAfter ?? int.MaxValue);
         await stream.WriteAsync(body.AsMemory(0, count), _stop.Token).ConfigureAwait(false);
-        Interlocked.Add(ref BytesSent, count);
+        Interlocked.Add(ref _bytesSent, count);
         return response.CutAfter is null;
     }
 

@@ -17,9 +17,9 @@ internal sealed class TitleOptions
         DefaultValueFactory = _ => [],
     };
 
-    public ImageTitle Of(ParseResult parse) => new()
+    public ImageTitle Of(ParseResult parse, Session session) => new()
     {
-        Version = parse.GetValue(Version),
+        Version = SharedOptions.VersionOf(parse.GetValue(Version), session),
         Note = parse.GetValue(Note),
         Labels = SharedOptions.Pairs(parse.GetRequiredValue(Labels), "--label", "KEY=VALUE"),
     };

@@ -163,7 +163,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
                 $"'{path}' holds no complete state: it is cut short or its end is damaged",
                 Advice.Of("take-copy-or-recover"));
             return new ArchiveReader(file, place, header, state, length, new BaseArchives(place, header, fileSystem, depth), mending,
-                isWriter, fileSystem.Blocks);
+                isWriter, file.IsRemote ? fileSystem.Blocks : null);
         }
         catch (Exception failure) when (failure is not VembarException
             && VembarException.From(failure, "read the archive", path) is { } error)

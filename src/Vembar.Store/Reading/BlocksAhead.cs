@@ -1,3 +1,4 @@
+using System.Buffers;
 using Vembar.Common;
 using Vembar.Store.Format;
 using Vembar.Store.Places;
@@ -19,10 +20,38 @@ internal sealed class BlocksAhead : IDisposable
     private readonly BlockInfo[] _blocks;
     private readonly Dictionary<BlockInfo, int> _places = [];
     private readonly Action<BlockInfo, ReadOnlySpan<byte>> _came;
-    private readonly Dictionary<int, Task<ReadOnlyMemory<byte>?>> _coming = [];
+    private readonly Dictionary<int, Run> _coming = [];
     private readonly CancellationTokenSource _stop = new();
     private readonly Lock _gate = new();
     private readonly List<Task> _runs = [];
+    // Blocks that come with one request, in memory of the pool that is given back when all of them were taken.
+    private sealed class Run(long start, int length, int blocks)
+    {
+        private byte[]? _bytes;
+        private int _left = blocks;
+
+        public long Start => start;
+        public int Length => length;
+        public Task<bool> Coming { get; set; } = Task.FromResult(false);
+
+        public Memory<byte> Rent() => (_bytes = ArrayPool<byte>.Shared.Rent(length)).AsMemory(0, length);
+
+        public ReadOnlySpan<byte> Of(BlockInfo block) => _bytes.AsSpan((int)(block.Offset - start), (int)block.WholeLength);
+
+        // By each block once, when its bytes are not looked at any more.
+        public void GiveBack()
+        {
+            if (Interlocked.Decrement(ref _left) > 0)
+                return;
+            // What is still coming must not come into what somebody else has.
+            Coming.ContinueWith(_ =>
+            {
+                if (_bytes is { } rented)
+                    ArrayPool<byte>.Shared.Return(rented);
+            }, CancellationToken.None, TaskContinuationOptions.ExecuteSynchronously, TaskScheduler.Default);
+        }
+    }
+
     private int _next;
     private int _reached;
     private int _open;
@@ -48,27 +77,34 @@ internal sealed class BlocksAhead : IDisposable
     {
         if (!_places.TryGetValue(block, out var place))
             return false;
-        Task<ReadOnlyMemory<byte>?>? coming;
+        Run? run;
+        var late = new List<Run>();
         lock (_gate)
         {
-            _coming.Remove(place, out coming);
-            if (coming is not null)
+            _coming.Remove(place, out run);
+            if (run is not null)
                 _held -= block.WholeLength;
             _reached = Math.Max(_reached, place);
             // Whoever is ahead of what was asked for does not wait for it.
-            if (coming is null && place >= _next)
+            if (run is null && place >= _next)
                 _next = place + 1;
-            foreach (var (late, _) in _coming.Where(c => c.Key < _reached - Behind).ToList())
+            foreach (var passed in _coming.Keys.Where(k => k < _reached - Behind).ToList())
             {
-                _held -= _blocks[late].WholeLength;
-                _coming.Remove(late);
+                _held -= _blocks[passed].WholeLength;
+                _coming.Remove(passed, out var unwanted);
+                late.Add(unwanted!);
             }
             Begin();
         }
-        if (coming is null || coming.GetAwaiter().GetResult() is not { } bytes || bytes.Length != to.Length)
+        foreach (var unwanted in late)
+            unwanted.GiveBack();
+        if (run is null)
             return false;
-        bytes.Span.CopyTo(to);
-        return true;
+        var came = run.Coming.GetAwaiter().GetResult() && to.Length == block.WholeLength;
+        if (came)
+            run.Of(block).CopyTo(to);
+        run.GiveBack();
+        return came;
     }
 
     // Starts as many requests as there is room for.
@@ -87,38 +123,33 @@ internal sealed class BlocksAhead : IDisposable
                 end = block.Offset + block.WholeLength;
             }
             _open++;
-            var (from, to) = (first, _next);
-            var run = Task.Run(() => FetchAsync(from, to, end - _blocks[from].Offset));
-            _runs.RemoveAll(r => r.IsCompleted);
-            _runs.Add(run);
-            for (var i = from; i < to; i++)
+            var run = new Run(_blocks[first].Offset, (int)(end - _blocks[first].Offset), _next - first);
+            for (var i = first; i < _next; i++)
             {
-                var place = i;
                 _held += _blocks[i].WholeLength;
-                _coming[i] = PartAsync(run, _blocks[place], _blocks[from].Offset);
+                _coming[i] = run;
             }
+            var (from, to) = (first, _next);
+            run.Coming = Task.Run(() => FetchAsync(run, from, to));
+            _runs.RemoveAll(r => r.IsCompleted);
+            _runs.Add(run.Coming);
         }
     }
 
-    private static async Task<ReadOnlyMemory<byte>?> PartAsync(Task<byte[]?> run, BlockInfo block, long start) =>
-        await run.ConfigureAwait(false) is { } bytes ? bytes.AsMemory((int)(block.Offset - start), (int)block.WholeLength) : null;
-
-    private async Task<byte[]?> FetchAsync(int first, int end, long length)
+    private async Task<bool> FetchAsync(Run run, int first, int end)
     {
         try
         {
-            var bytes = new byte[length];
-            var start = _blocks[first].Offset;
-            if (await _file.ReadAsync(bytes, start, _stop.Token).ConfigureAwait(false) < bytes.Length)
-                return null;
+            if (await _file.ReadAsync(run.Rent(), run.Start, _stop.Token).ConfigureAwait(false) < run.Length)
+                return false;
             for (var i = first; i < end; i++)
-                _came(_blocks[i], bytes.AsSpan((int)(_blocks[i].Offset - start), (int)_blocks[i].WholeLength));
-            return bytes;
+                _came(_blocks[i], run.Of(_blocks[i]));
+            return true;
         }
         catch (Exception failure) when (failure is VembarException or IOException or OperationCanceledException)
         {
             // Whoever needs it asks once more, and is told.
-            return null;
+            return false;
         }
         finally
         {

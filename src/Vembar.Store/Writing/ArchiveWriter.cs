@@ -30,12 +30,13 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
     private bool _committed;
     private bool _broken;
 
-    private readonly KeptBlocks? _kept;
+    // Looked for when something is to be stored: marks and names need none.
+    private readonly Lazy<KeptBlocks?> _kept;
 
     private ArchiveWriter(IArchiveFile file, ArchiveReader reader, WriterOptions options, bool created)
     {
-        if (file is IPublishedFile { Unpublished: { } unpublished } && !reader.Header.IsFirstFormat)
-            _kept = new KeptBlocks(unpublished);
+        _kept = new Lazy<KeptBlocks?>(() => file is IPublishedFile { Unpublished: { } unpublished } && !reader.Header.IsFirstFormat
+            ? new KeptBlocks(unpublished) : null);
         _options = options;
         _file = file;
         _created = created;
@@ -198,7 +199,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
     {
         if (Base.Contains(id) || !_added.TryAdd(id))
             return false;
-        if (_kept?.Find(id) is not var (info, bytes, chunks))
+        if (_kept.Value?.Find(id) is not var (info, bytes, chunks))
             return true;
         AppendWhole(info, bytes, chunks);
         return false;

@@ -87,8 +87,8 @@ public sealed class SiteTests : IDisposable
     private IReadOnlyList<SyncResult> Sync(OperationHost host, string archive, params Site[] sites) =>
         Run(new SyncHandler(host), new SyncRequest(archive, sites, false, _folder.At("memory/sites.json"), default));
 
-    private SiteState Look(OperationHost host, string archive, Site site) =>
-        Run(new SitesHandler(host), new SitesRequest(archive, [site], _folder.At("memory/sites.json")))[0];
+    private SiteState Look(OperationHost host, string archive, Site site, bool verify = false) =>
+        Run(new SitesHandler(host), new SitesRequest(archive, [site], verify, _folder.At("memory/sites.json")))[0];
 
     private static Site At(string place, int newest = 0, params string[] channels) => new(place, place, channels, newest, []);
 
@@ -168,7 +168,7 @@ public sealed class SiteTests : IDisposable
     public void OneThatFailsKeepsNoneOfTheOthersBack()
     {
         using var registry = new TestRegistry();
-        using var files = new PlaceFileSystem(LocalFileSystem.Instance, new PlaceOptions { SpoolFolder = _folder.At("spool"), Retries = 0 });
+        using var files = new PlaceFileSystem(LocalFileSystem.Instance, () => new PlaceOptions { SpoolFolder = _folder.At("spool"), Retries = 0 });
         var host = new OperationHost { Files = files };
         var archive = Archive("1");
         _folder.Write("broken.vmb", "no archive");
@@ -187,6 +187,22 @@ public sealed class SiteTests : IDisposable
         var state = Look(host, archive, sites[1]);
         Assert.NotNull(state.Problem);
         Assert.NotNull(state.Compared);
+    }
+
+    [Fact]
+    public void DamageAtASiteIsFoundWhenItIsRead()
+    {
+        var archive = Archive("1");
+        var site = At(_folder.At("site.vmb"), 1);
+        Sync(OperationHost.Default, archive, site);
+        Assert.True(Look(OperationHost.Default, archive, site, verify: true).IsInOrder);
+        var bytes = File.ReadAllBytes(site.Place);
+        using (var reader = ArchiveReader.Open(site.Place))
+            bytes[reader.Header.Length + 200] ^= 1;
+        File.WriteAllBytes(site.Place, bytes);
+        var state = Look(OperationHost.Default, archive, site, verify: true);
+        Assert.False(state.IsInOrder);
+        Assert.Contains(state.Images, i => i.Damaged.Count > 0);
     }
 
     [Fact]

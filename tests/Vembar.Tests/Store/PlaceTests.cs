@@ -52,7 +52,7 @@ public sealed class PlaceTests : IDisposable
 
     private static T With<T>(PlaceOptions options, Func<OperationHost, T> work)
     {
-        using var files = new PlaceFileSystem(LocalFileSystem.Instance, options);
+        using var files = new PlaceFileSystem(LocalFileSystem.Instance, () => options);
         return work(new OperationHost { Files = files });
     }
 
@@ -235,7 +235,11 @@ public sealed class PlaceTests : IDisposable
         Is("place-unreachable", request => TestServer.File(request, _archive) with { CutAfter = 0 });
         Is("not-an-archive", request => TestServer.File(request, new byte[100_000]));
         // It says that there is more than there is.
-        Is("place-unreachable", request => TestServer.File(request, _archive) with { SaysLength = 1 << 20, CutAfter = 4096 });
+        Is("place-unreachable", request => TestServer.File(request, _archive) with
+        {
+            SaysLength = 1 << 20,
+            CutAfter = request.Range is (0, _) ? 4096 : 0,
+        });
     }
 
     [Fact]

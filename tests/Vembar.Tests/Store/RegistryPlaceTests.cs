@@ -51,7 +51,7 @@ public sealed class RegistryPlaceTests : IDisposable
         return bytes;
     }
 
-    private PlaceFileSystem Files(Func<Uri, PlaceCredentials?>? credentials = null) => new(LocalFileSystem.Instance, new PlaceOptions
+    private PlaceFileSystem Files(Func<Uri, PlaceCredentials?>? credentials = null) => new(LocalFileSystem.Instance, () => new PlaceOptions
     {
         SpoolFolder = _folder.At("spool"),
         Retries = 2,
@@ -149,12 +149,12 @@ public sealed class RegistryPlaceTests : IDisposable
     }
 
     [Fact]
-    public void OfTwoWritersOneWinsAndTheOtherLosesNothing()
+    public async Task OfTwoWritersOneWinsAndTheOtherLosesNothing()
     {
         Capture("1");
         _folder.Write("src/more.bin", Random(77, 300_000));
         var options = new WriterOptions { Files = _files };
-        using (var slow = ArchiveWriter.OpenAsync(Place, options).GetAwaiter().GetResult())
+        using (var slow = await ArchiveWriter.OpenAsync(Place, options))
         {
             for (var chunk = 0; chunk < 40; chunk++)
                 slow.Add(Vembar.Store.Format.BlockKind.Content, Random(1000 + chunk, 300_000));

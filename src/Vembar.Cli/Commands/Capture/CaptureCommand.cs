@@ -89,7 +89,7 @@ internal static class CaptureCommand
                     SkipUnreadable = parse.GetValue(skip),
                     BasedOn = parse.GetValue(basedOn),
                     Edition = parse.GetValue(edition),
-                    Version = parse.GetRequiredValue(version),
+                    Version = SharedOptions.VersionOf(parse.GetRequiredValue(version), session)!,
                     Note = parse.GetRequiredValue(note),
                     Labels = SharedOptions.Pairs(parse.GetRequiredValue(labels), "--label", "KEY=VALUE"),
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),

@@ -149,6 +149,7 @@ internal sealed class DemoStory
         Step("It becomes part of the image.", "workspace", "save", At("work"), "--in-place");
         Step("The folder goes; the image stays.", "workspace", "close", At("work"));
         Step("See what the archive holds now.", "list", archive);
+        Versions(archive);
         Step("Check every byte of it.", "verify", archive);
         Step("Deploy the serviced lending desk onto the disk of a new machine, with a name of its own, and read it back. The disk is "
             + "divided, formatted, and made one that starts.",
@@ -158,6 +159,35 @@ internal sealed class DemoStory
         Say("Compared with the reference and with what was changed:");
         await CompareAsync(At("disks/lending-desk.vhdx"), At("desk-014.vhdx")).ConfigureAwait(false);
         Say("");
+    }
+
+    // The branches keep what is in production.
+    private void Versions(string archive)
+    {
+        var project = At("vembar.yaml");
+        File.WriteAllText(project, """
+            archive: desks.vmb
+            channels: [pilot, production]
+            trust: trust
+            hardware: hardware
+            sites:
+              Staithe: {place: branches/staithe.vmb, channels: production}
+              Ashbeck: {place: branches/ashbeck.vmb, channels: [pilot, production], names: ["Lending desk*"]}
+
+            """);
+        Directory.CreateDirectory(At("branches"));
+        Say("   A project file says once what holds for all commands: the archive, the channels, and two branches that keep copies.");
+        Say("");
+        Step("The serviced lending desk goes to the pilot branch, the reading room into production, where it stays.", "mark",
+            $"{archive}#Lending desk, serviced", "--channel", "pilot", "--project", project);
+        Step("A locked image can neither be dropped nor be replaced.", "mark", $"{archive}#Reading room, serviced", "--channel",
+            "production", "--lock", "--project", project);
+        Step("What do the branches lack?", ExitCode.NotInOrder, "sites", "--project", project);
+        Step("They get it; only what they lack is sent.", "sync", "--project", project);
+        Step("Is the reading room what it should be? Expectations are begun from an image that is right.", "check", "--from",
+            $"{archive}#Reading room, serviced", "--out", At("reading-room-expected.yaml"));
+        Step("And so it is at the branch.", "check", $"{At("branches/staithe.vmb")}#Reading room, serviced@production",
+            At("reading-room-expected.yaml"), "--report", At("reading-room-checked.html"));
     }
 
     private async Task CheckSameRootAsync(string archive, string one, string other)

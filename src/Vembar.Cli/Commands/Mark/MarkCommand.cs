@@ -44,7 +44,7 @@ internal static class MarkCommand
                 {
                     Image = SharedOptions.ImageOf(parse, image, session),
                     Channels = parse.GetRequiredValue(channels),
-                    KnownChannels = session.Project?.Channels ?? [],
+                    KnownChannels = session.Default("channels", session.Project?.Channels) ?? [],
                     ChannelsOut = parse.GetRequiredValue(channelsOut),
                     Locked = OneOf(parse, locks, unlocks),
                     Held = OneOf(parse, holds, releases),

@@ -11,11 +11,13 @@ internal static class SitesCommand
     {
         var names = Names("The sites; all of them where none is named");
         var from = From();
+        var verify = new Option<bool>("--verify") { Description = "Read each of them whole and check every byte" };
         return new VembarCommand("sites", "Compare the sites of the project file with what they should keep", "vembar sites",
-            "vembar sites Staithe --json").With(names, from).Does(async (parse, session) =>
+            "vembar sites Staithe --json").With(names, from, verify).Does(async (parse, session) =>
             {
                 var states = await session.Do(new SitesHandler(session.Host), new SitesRequest(
-                    SharedOptions.ArchiveOf(parse.GetValue(from), session), Chosen(parse.GetValue(names) ?? [], session), Memory()));
+                    SharedOptions.ArchiveOf(parse.GetValue(from), session), Chosen(parse.GetValue(names) ?? [], session), parse.GetValue(verify),
+                    Memory()));
                 session.Result(new SitesJson([.. states.Select(Json)]), json => json.SitesJson, () => Show(states, session));
                 return states.All(s => s.IsInOrder) ? ExitCode.Done : ExitCode.NotInOrder;
             });

@@ -245,7 +245,7 @@ internal static class ServiceCommand
                     As = asName,
                     InPlace = replaces,
                     PlanOnly = planOnly,
-                    Title = title.Of(parse),
+                    Title = title.Of(parse, session),
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 };

@@ -74,14 +74,14 @@ internal static class WorkspaceCommand
                     Folder = parse.GetRequiredValue(folder),
                     As = parse.GetValue(name),
                     Archive = parse.GetValue(archive),
-                    Title = title.Of(parse),
+                    Title = title.Of(parse, session),
                     AcceptRemovals = parse.GetValue(removals),
                     Effort = SharedOptions.EffortOf(parse.GetRequiredValue(effort)),
                     Wait = TimeSpan.FromSeconds(parse.GetValue(wait)),
                 });
                 session.Warn([.. saved.Status.Warnings.Select(AdviceText.Of), .. saved.Notes]);
                 session.Result(new WorkspaceSaveJson(saved.Status.Archive, saved.Image, saved.Written, saved.BytesStored, saved.Seconds,
-                    Json(saved.Status)), json => json.WorkspaceSaveJson, () =>
+                    Json(saved.Status), saved.Notes), json => json.WorkspaceSaveJson, () =>
                 {
                     if (saved.Status.Changes.Count > 0)
                         Table(saved.Status, session);

@@ -161,7 +161,7 @@ internal sealed class HttpExchange : IDisposable
                     return Answered(place, response);
                 var wait = WaitFor(response, attempt);
                 response.Dispose();
-                await Task.Delay(wait, _options.Clock, cancellation).ConfigureAwait(false);
+                await WaitAsync(wait, cancellation).ConfigureAwait(false);
             }
             catch (Exception failure) when (failure is HttpRequestException or IOException or SocketException or TimeoutException)
             {
@@ -170,7 +170,7 @@ internal sealed class HttpExchange : IDisposable
                     or HttpRequestError.NameResolutionError } ? Math.Min(1, _options.Retries) : _options.Retries;
                 if (failure is HttpRequestException { InnerException: AuthenticationException } || attempt >= tries || !again)
                     throw Unreachable(place, failure);
-                await Task.Delay(Backoff(attempt), _options.Clock, cancellation).ConfigureAwait(false);
+                await WaitAsync(Backoff(attempt), cancellation).ConfigureAwait(false);
             }
         }
     }
@@ -178,6 +178,25 @@ internal sealed class HttpExchange : IDisposable
     private static bool MayPass(HttpStatusCode status) => status is HttpStatusCode.TooManyRequests or HttpStatusCode.BadGateway
         or HttpStatusCode.ServiceUnavailable or HttpStatusCode.GatewayTimeout or HttpStatusCode.RequestTimeout
         or HttpStatusCode.InternalServerError;
+
+    /// <summary>Whether the work was ended, by who waits for it or altogether.</summary>
+    public bool IsStopped(CancellationToken cancellation) =>
+        cancellation.IsCancellationRequested || _options.Cancellation.IsCancellationRequested;
+
+    /// <summary>Ends with the work, and after a time.</summary>
+    public CancellationTokenSource Limit(TimeSpan time, CancellationToken cancellation)
+    {
+        var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation, _options.Cancellation);
+        limit.CancelAfter(time);
+        return limit;
+    }
+
+    /// <summary>Waits, unless the work is ended.</summary>
+    public async Task WaitAsync(TimeSpan time, CancellationToken cancellation)
+    {
+        using var limit = Limit(Timeout.InfiniteTimeSpan, cancellation);
+        await Task.Delay(time, _options.Clock, limit.Token).ConfigureAwait(false);
+    }
 
     /// <summary>How long to wait before a try.</summary>
     /// <param name="attempt">How many there were, from 0 on.</param>
@@ -262,15 +281,13 @@ internal sealed class HttpExchange : IDisposable
     /// <summary>Sends a request and waits for the head of its answer, for as long as one has patience.</summary>
     public async Task<HttpResponseMessage> TimedAsync(HttpRequestMessage request, CancellationToken cancellation)
     {
-        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
         // What is sent takes its time; each part of it is watched by whoever sends it.
-        if (request.Content is null)
-            limit.CancelAfter(_options.Patience);
+        using var limit = Limit(request.Content is null ? _options.Patience : Timeout.InfiniteTimeSpan, cancellation);
         try
         {
             return await _client.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, limit.Token).ConfigureAwait(false);
         }
-        catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
+        catch (OperationCanceledException) when (!IsStopped(cancellation))
         {
             throw new TimeoutException($"no answer within {_options.Patience.TotalSeconds:0} s");
         }

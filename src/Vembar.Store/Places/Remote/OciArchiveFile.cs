@@ -23,6 +23,7 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
     private Spool? _spool;
     private long _end;
     private bool _published;
+    private readonly Lazy<IByteSource?> _unpublished;
 
     private OciArchiveFile(OciRepository repository, PlaceOptions options, OciManifest? manifest, string? digest)
     {
@@ -32,20 +33,21 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
         _digest = digest;
         _slices = new OciSlices(repository, manifest?.Layers ?? []);
         _end = _slices.Length;
+        _unpublished = new Lazy<IByteSource?>(() => Spool.Kept(repository, options));
     }
 
     /// <summary>Opens what is there; null when there is nothing.</summary>
     /// <exception cref="VembarException">It cannot be read, or is no archive.</exception>
-    public static OciArchiveFile? Open(OciRepository repository, PlaceOptions options, bool write)
+    public static OciArchiveFile? Open(OciRepository repository, PlaceOptions options)
     {
         if (Blocking.Wait(repository.ReadManifestAsync(CancellationToken.None)) is not var (manifest, digest))
             return null;
-        return new OciArchiveFile(repository, options, manifest, digest) { Unpublished = write ? Spool.Kept(repository, options) : null };
+        return new OciArchiveFile(repository, options, manifest, digest);
     }
 
     /// <summary>Begins an archive where there is none; nobody sees it before it is published.</summary>
     public static OciArchiveFile Create(OciRepository repository, PlaceOptions options) =>
-        new(repository, options, null, null) { Unpublished = Spool.Kept(repository, options) };
+        new(repository, options, null, null);
 
     /// <inheritdoc/>
     public long Length => _end;
@@ -54,7 +56,7 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
     public bool IsRemote => true;
 
     /// <inheritdoc/>
-    public IByteSource? Unpublished { get; private init; }
+    public IByteSource? Unpublished => _unpublished.Value;
 
     /// <inheritdoc/>
     public int Read(Span<byte> to, long offset) => offset >= _slices.Length ? ReadSpool(to, offset) : Blocking.Read(this, to, offset);
@@ -77,7 +79,8 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
     public void Write(ReadOnlySpan<byte> bytes, long offset)
     {
         if (offset < _slices.Length)
-            throw new InvalidOperationException("what is published stays as it is");
+            throw VembarException.Input("place-keeps", $"'{_repository.Reference.Text}' is not healed in place: what is published stays as it is",
+                Advice.Of("copy-again"));
         _spool ??= Spool.Create(_repository, _options);
         _spool.Write(bytes, offset - _slices.Length);
         _end = Math.Max(_end, offset + bytes.Length);
@@ -108,16 +111,18 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
     {
         if (_spool is null)
             return;
-        Blocking.Wait(PublishAsync(_manifest?.Layers ?? [], _spool.File, state.Length - _slices.Length, state, CancellationToken.None));
+        Blocking.Wait(PublishAsync(_manifest?.Layers ?? [], _spool.File, state.Length - _slices.Length, state, _options.Cancellation));
         _published = true;
         _spool.IsNeeded = false;
-        Spool.Forget(_repository, _options);
+        // What an earlier run left stays for one that needs it.
+        if (_unpublished.IsValueCreated)
+            Spool.Forget(_repository, _options);
     }
 
     /// <inheritdoc/>
     public void Replace(IByteSource file, PublishedState state)
     {
-        Blocking.Wait(PublishAsync([], file, state.Length, state, CancellationToken.None));
+        Blocking.Wait(PublishAsync([], file, state.Length, state, _options.Cancellation));
         _published = true;
     }
 
@@ -217,7 +222,8 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
     /// <inheritdoc/>
     public void Dispose()
     {
-        Unpublished?.Dispose();
+        if (_unpublished.IsValueCreated)
+            _unpublished.Value?.Dispose();
         _spool?.Dispose();
         _spool = null;
     }

@@ -173,7 +173,7 @@ internal sealed class OciRepository(HttpExchange exchange, OciReference referenc
             }
             catch (VembarException problem) when (problem.Code is "place-unreachable" or "place-busy" && attempt++ < exchange.Retries)
             {
-                await Task.Delay(HttpExchange.Backoff(attempt), cancellation).ConfigureAwait(false);
+                await exchange.WaitAsync(HttpExchange.Backoff(attempt), cancellation).ConfigureAwait(false);
                 (at, var reached) = await WhereAsync(at, cancellation).ConfigureAwait(false);
                 sent(reached - done);
                 done = reached;
@@ -191,9 +191,8 @@ internal sealed class OciRepository(HttpExchange exchange, OciReference referenc
 
     private async Task<Uri> WritePartAsync(Uri at, ReadOnlyMemory<byte> part, long done, CancellationToken cancellation)
     {
-        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
         // At the slowest a modem's speed.
-        limit.CancelAfter(exchange.Patience + TimeSpan.FromSeconds(part.Length / 4096.0));
+        using var limit = exchange.Limit(exchange.Patience + TimeSpan.FromSeconds(part.Length / 4096.0), cancellation);
         try
         {
             // Sent once: what became of it is asked before it is sent again.
@@ -210,7 +209,7 @@ internal sealed class OciRepository(HttpExchange exchange, OciReference referenc
             return response.StatusCode is HttpStatusCode.Accepted or HttpStatusCode.NoContent or HttpStatusCode.Created
                 && response.Headers.Location is { } next ? Target(at, next) : throw Refused("a part of the archive", response);
         }
-        catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
+        catch (OperationCanceledException) when (!exchange.IsStopped(cancellation))
         {
             throw HttpExchange.Unreachable(reference.Text, new TimeoutException("it takes nothing any more"));
         }

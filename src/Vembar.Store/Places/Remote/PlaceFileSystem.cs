@@ -4,27 +4,31 @@ namespace Vembar.Store.Places.Remote;
 
 /// <summary>Archives wherever they are: in the file system, behind web servers, in registries.</summary>
 /// <param name="local">The file system.</param>
-/// <param name="options">How the others are talked to.</param>
-public sealed class PlaceFileSystem(IFileSystem local, PlaceOptions options) : IFileSystem, IDisposable
+/// <param name="options">How the others are talked to; asked for when the first of them is.</param>
+public sealed class PlaceFileSystem(IFileSystem local, Func<PlaceOptions> options) : IFileSystem, IDisposable
 {
-    private readonly Lazy<HttpExchange> _exchange = new(() => new HttpExchange(options));
+    private readonly Lazy<(PlaceOptions Options, HttpExchange Exchange)> _remote = new(() =>
+    {
+        var made = options();
+        return (made, new HttpExchange(made));
+    });
 
     /// <inheritdoc/>
-    public IBlockStore? Blocks => options.Blocks;
+    public IBlockStore? Blocks => _remote.Value.Options.Blocks;
 
     /// <inheritdoc/>
 #pragma warning disable CA2000 // owned by what is returned
-    public IByteSource OpenRead(string path) => PlaceAddress.IsRegistry(path) ? OpenRegistry(path, write: false)
-        : PlaceAddress.IsWeb(path) ? HttpByteSource.Open(_exchange.Value, path) : local.OpenRead(path);
+    public IByteSource OpenRead(string path) => PlaceAddress.IsRegistry(path) ? OpenRegistry(path)
+        : PlaceAddress.IsWeb(path) ? HttpByteSource.Open(_remote.Value.Exchange, path) : local.OpenRead(path);
 #pragma warning restore CA2000
 
     /// <inheritdoc/>
-    public IArchiveFile OpenWrite(string path) => PlaceAddress.IsRegistry(path) ? OpenRegistry(path, write: true)
+    public IArchiveFile OpenWrite(string path) => PlaceAddress.IsRegistry(path) ? OpenRegistry(path)
         : PlaceAddress.IsWeb(path) ? throw ReadOnly(path) : local.OpenWrite(path);
 
     /// <inheritdoc/>
     public IArchiveFile CreateNew(string path) => PlaceAddress.IsRegistry(path)
-        ? OciArchiveFile.Create(new OciRepository(_exchange.Value, OciReference.Parse(path)), options)
+        ? OciArchiveFile.Create(new OciRepository(_remote.Value.Exchange, OciReference.Parse(path)), _remote.Value.Options)
         : PlaceAddress.IsWeb(path) ? throw ReadOnly(path) : local.CreateNew(path);
 
     /// <inheritdoc/>
@@ -61,13 +65,13 @@ public sealed class PlaceFileSystem(IFileSystem local, PlaceOptions options) : I
         if (PlaceAddress.IsWeb(path))
             throw ReadOnly(path);
         if (PlaceAddress.IsRegistry(path))
-            new OciRepository(_exchange.Value, OciReference.Parse(path)).EnsureWritable();
+            new OciRepository(_remote.Value.Exchange, OciReference.Parse(path)).EnsureWritable();
     }
 
-    private OciArchiveFile OpenRegistry(string path, bool write)
+    private OciArchiveFile OpenRegistry(string path)
     {
-        var repository = new OciRepository(_exchange.Value, OciReference.Parse(path));
-        return OciArchiveFile.Open(repository, options, write) ?? throw VembarException.Input("no-such-archive",
+        var repository = new OciRepository(_remote.Value.Exchange, OciReference.Parse(path));
+        return OciArchiveFile.Open(repository, _remote.Value.Options) ?? throw VembarException.Input("no-such-archive",
             $"there is no archive '{path}'", Advice.Of("no-such-archive"));
     }
 
@@ -77,7 +81,7 @@ public sealed class PlaceFileSystem(IFileSystem local, PlaceOptions options) : I
     /// <inheritdoc/>
     public void Dispose()
     {
-        if (_exchange.IsValueCreated)
-            _exchange.Value.Dispose();
+        if (_remote.IsValueCreated)
+            _remote.Value.Exchange.Dispose();
     }
 }

@@ -24,6 +24,9 @@ public sealed record PlaceOptions
     /// <summary>How often a request is made again that failed for a reason that may pass.</summary>
     public int Retries { get; init; } = 4;
 
+    /// <summary>Ends all that is under way, also what nobody else can end.</summary>
+    public CancellationToken Cancellation { get; init; }
+
     /// <summary>Waits between retries and timeouts go by this.</summary>
     public TimeProvider Clock { get; init; } = TimeProvider.System;
 

@@ -25,7 +25,8 @@ internal sealed class RangeReader(HttpExchange exchange, string place, Uri addre
     public async Task<int> ReadAsync(Memory<byte> to, long offset, CancellationToken cancellation)
     {
         var done = 0;
-        for (var attempt = 0; done < to.Length; attempt++)
+        // As long as something comes, it is gone on with.
+        for (int failures = 0, before = 0; done < to.Length;)
         {
             if (TotalLength >= 0 && offset + done >= TotalLength)
                 break;
@@ -39,9 +40,11 @@ internal sealed class RangeReader(HttpExchange exchange, string place, Uri addre
             }
             catch (Exception failure) when (failure is HttpRequestException or IOException or SocketException or TimeoutException)
             {
-                if (attempt >= exchange.Retries)
+                failures = done > before ? 0 : failures + 1;
+                before = done;
+                if (failures > exchange.Retries)
                     throw HttpExchange.Unreachable(place, failure);
-                await Task.Delay(HttpExchange.Backoff(attempt), cancellation).ConfigureAwait(false);
+                await exchange.WaitAsync(HttpExchange.Backoff(failures), cancellation).ConfigureAwait(false);
             }
         }
         return done;
@@ -75,14 +78,13 @@ internal sealed class RangeReader(HttpExchange exchange, string place, Uri addre
                 _answersOne = true;
                 return false;
             }
-            using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
-            limit.CancelAfter(exchange.Patience);
+            using var limit = exchange.Limit(exchange.Patience, cancellation);
             await response.Content.LoadIntoBufferAsync(Longest * 2, limit.Token).ConfigureAwait(false);
             var body = await response.Content.ReadAsByteArrayAsync(limit.Token).ConfigureAwait(false);
             return RangeParts.TryFill(body, boundary, ranges);
         }
         catch (Exception failure) when (failure is HttpRequestException or IOException or SocketException
-            || failure is OperationCanceledException && !cancellation.IsCancellationRequested)
+            || failure is OperationCanceledException && !exchange.IsStopped(cancellation))
         {
             return false;
         }
@@ -101,14 +103,13 @@ internal sealed class RangeReader(HttpExchange exchange, string place, Uri addre
         var read = 0;
         while (read < length)
         {
-            using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
-            limit.CancelAfter(exchange.Patience);
+            using var limit = exchange.Limit(exchange.Patience, cancellation);
             int count;
             try
             {
                 count = await body.ReadAsync(to[read..length], limit.Token).ConfigureAwait(false);
             }
-            catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
+            catch (OperationCanceledException) when (!exchange.IsStopped(cancellation))
             {
                 throw new TimeoutException($"nothing came for {exchange.Patience.TotalSeconds:0} s");
             }
