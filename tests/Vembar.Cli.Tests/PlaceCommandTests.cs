@@ -48,7 +48,8 @@ public sealed class PlaceCommandTests(World world, PlaceServers servers) : IDisp
         var archive = servers.Address(servers.Plain, Served("desks.vmb"));
         Assert.Equal(Vembar.Run("list", world.Archive, "--json").Json.GetProperty("images").GetArrayLength(),
             Run("list", archive, "--json").Json.GetProperty("images").GetArrayLength());
-        Assert.Equal(Vembar.Run("files", world.Archive + "#1", "Windows/Panther").Output, Run("files", archive + "#1", "Windows/Panther").Output);
+        Assert.Equal(Vembar.Run("files", world.Archive + "#1", "Windows/Panther").Output,
+            Run("files", archive + "#1", "Windows/Panther").Output);
         Ok("show", archive + "#1");
         Ok("diff", archive + "#1", archive + "#2");
         Ok("take", archive + "#1", "Windows/Panther", "--to", _folder.At("taken"));
@@ -148,7 +149,8 @@ public sealed class PlaceCommandTests(World world, PlaceServers servers) : IDisp
         Assert.Equal(4, Run("list", place, "--json").Json.GetProperty("images").GetArrayLength());
         Ok("deploy", place + "#Bookmobile@pilot", _folder.At("out"), "--verify");
         var auth = _folder.At(".config/containers/auth.json");
-        var raw = Tools.Run("skopeo", ["inspect", "--raw", "--tls-verify=false", "--authfile", auth, $"docker://{place["oci://".Length..]}"]);
+        var raw = Tools.Run("skopeo",
+            ["inspect", "--raw", "--tls-verify=false", "--authfile", auth, $"docker://{place["oci://".Length..]}"]);
         var manifest = JsonDocument.Parse(raw).RootElement;
         Assert.Equal("application/vnd.vembar.archive.v1", manifest.GetProperty("artifactType").GetString());
         Tools.Run("skopeo", ["copy", "--src-tls-verify=false", "--src-authfile", auth, $"docker://{place["oci://".Length..]}",

@@ -10,7 +10,8 @@ using Xunit;
 
 namespace Vembar.Cli.Tests;
 
-/// <summary>Real servers on loopback for as long as the tests run: nginx with and without TLS and a password, and a registry with one.</summary>
+/// <summary>Real servers on loopback for as long as the tests run: nginx with and without TLS and a password, and a registry with
+/// one.</summary>
 public sealed class PlaceServers : IDisposable
 {
     public const string User = "publisher", Password = "staithe-word";
@@ -28,9 +29,11 @@ public sealed class PlaceServers : IDisposable
         Tools.Run("chmod", ["-R", "a+rX", _folder.Path]);
         string Server(int port, string more) => string.Create(CultureInfo.InvariantCulture,
             $"server {{ listen 127.0.0.1:{port}{more} root {_folder.At("www")}; }}");
-        string Secure(string name) => $" ssl; ssl_certificate {_folder.At($"{name}.pem")}; ssl_certificate_key {_folder.At($"{name}.key")};";
+        string Secure(string name) =>
+            $" ssl; ssl_certificate {_folder.At($"{name}.pem")}; ssl_certificate_key {_folder.At($"{name}.key")};";
+        var user = Environment.UserName == "root" ? "user root;" : "";
         _folder.Write("nginx.conf", $$"""
-            daemon off; pid {{_folder.At("nginx.pid")}}; error_log stderr; worker_processes 1; {{(Environment.UserName == "root" ? "user root;" : "")}}
+            daemon off; pid {{_folder.At("nginx.pid")}}; error_log stderr; worker_processes 1; {{user}}
             events { worker_connections 256; }
             http {
               access_log {{_folder.At("access.log")}};
@@ -100,7 +103,8 @@ public sealed class PlaceServers : IDisposable
     private void Certificates()
     {
         void OpenSsl(params string[] arguments) => Tools.Run("openssl", arguments, _folder.Path);
-        OpenSsl("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "authority.key", "-out", "authority.pem", "-days", "3650", "-subj",
+        OpenSsl("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "authority.key", "-out", "authority.pem", "-days", "3650",
+            "-subj",
             "/CN=Tarn Valley Authority");
         _folder.Write("san.txt", "subjectAltName=DNS:localhost,IP:127.0.0.1\n");
         foreach (var name in (string[])["server", "expired"])

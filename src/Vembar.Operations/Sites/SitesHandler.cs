@@ -50,7 +50,10 @@ public sealed class SitesHandler(OperationHost host) : IOperationHandler<SitesRe
             var damage = result.Damage.GroupBy(d => NameOf(d.Image), StringComparer.OrdinalIgnoreCase).ToDictionary(g => g.Key, g =>
                 g.Take(MostTold).Select(d => d.Path.Length > 0 ? $"{d.Path}: {d.Problem}" : d.Problem).ToList(),
                 StringComparer.OrdinalIgnoreCase);
-            var rows = state.Images.Select(i => damage.Remove(i.Name, out var own) ? i with { Damaged = [.. i.Damaged, .. own] } : i).ToList();
+            var rows = state.Images.Select(i => damage.Remove(i.Name, out var own) ? i with
+            {
+                Damaged = [.. i.Damaged, .. own],
+            } : i).ToList();
             rows.AddRange(damage.Select(d => new SiteImages(d.Key, [], [], [], [], d.Value, [])));
             return state with { Images = rows };
         }

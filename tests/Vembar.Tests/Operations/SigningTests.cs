@@ -13,7 +13,8 @@ using Xunit;
 
 namespace Vembar.Tests;
 
-/// <summary>Who signed an image, and that nothing else is taken for signed. Keys, certificates and checks beside ours are OpenSSL's.</summary>
+/// <summary>Who signed an image, and that nothing else is taken for signed. Keys, certificates and checks beside ours are
+/// OpenSSL's.</summary>
 public sealed class SigningTests : IDisposable
 {
     private readonly TempFolder _folder = new();
@@ -123,7 +124,8 @@ public sealed class SigningTests : IDisposable
     {
         Authority("root", "publisher");
         var signed = Sign("1", "publisher").Signatures![0];
-        foreach (var cms in (byte[][])[[], [1, 2, 3], signed.Cms[..^5], [.. signed.Cms.Select((b, i) => i == signed.Cms.Length - 3 ? (byte)~b : b)]])
+        foreach (var cms in (byte[][])[[], [1, 2, 3], signed.Cms[..^5],
+            [.. signed.Cms.Select((b, i) => i == signed.Cms.Length - 3 ? (byte)~b : b)]])
         {
             using (var writer = Do.Write(Archive, create: false))
                 writer.CommitImage(writer.Base.Find("1") with { Signatures = [signed with { Cms = cms }] }, 1, "damaged");
@@ -173,7 +175,8 @@ public sealed class SigningTests : IDisposable
         Assert.Equal("bad-key", Assert.Throws<VembarException>(() => Sign("1", "nothing", certificate: "second")).Code);
         Assert.Equal("not-found", Assert.Throws<VembarException>(() => Sign("1", "nowhere", certificate: "second")).Code);
         var late = new OperationHost { Clock = new FixedClock(new DateTime(2090, 1, 1, 0, 0, 0, DateTimeKind.Utc)) };
-        Assert.Contains("not now", Assert.Throws<VembarException>(() => Sign("1", "publisher", host: late)).Message, StringComparison.Ordinal);
+        Assert.Contains("not now", Assert.Throws<VembarException>(() => Sign("1", "publisher", host: late)).Message,
+            StringComparison.Ordinal);
         Assert.Equal(before, File.ReadAllBytes(Archive));
         OpenSsl("pkcs8", "-topk8", "-in", "publisher.key", "-out", "locked.key", "-passout", "pass:word");
         Sign("1", "locked", certificate: "publisher");

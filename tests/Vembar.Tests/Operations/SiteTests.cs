@@ -19,7 +19,8 @@ public sealed class SiteTests : IDisposable
 
     public void Dispose() => _folder.Dispose();
 
-    private VembarException Wrong(string text) => Assert.Throws<VembarException>(() => ProjectFile.Read(_folder.Write("vembar.yaml", text)));
+    private VembarException Wrong(string text) =>
+        Assert.Throws<VembarException>(() => ProjectFile.Read(_folder.Write("vembar.yaml", text)));
 
     [Fact]
     public void TheProjectFileSaysWhatHoldsForAllCommands()
@@ -168,7 +169,11 @@ public sealed class SiteTests : IDisposable
     public void OneThatFailsKeepsNoneOfTheOthersBack()
     {
         using var registry = new TestRegistry();
-        using var files = new PlaceFileSystem(LocalFileSystem.Instance, () => new PlaceOptions { SpoolFolder = _folder.At("spool"), Retries = 0 });
+        using var files = new PlaceFileSystem(LocalFileSystem.Instance, () => new PlaceOptions
+        {
+            SpoolFolder = _folder.At("spool"),
+            Retries = 0,
+        });
         var host = new OperationHost { Files = files };
         var archive = Archive("1");
         _folder.Write("broken.vmb", "no archive");

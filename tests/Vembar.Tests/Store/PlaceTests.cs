@@ -164,7 +164,10 @@ public sealed class PlaceTests : IDisposable
         Make();
         // Every third answer ends in the middle.
         using var server = Serve(request => request.Number % 3 == 0 && request.Range is not null
-            ? TestServer.File(request, _archive) is { Body.Length: > 1 } whole ? whole with { CutAfter = whole.Body!.Length / 2 } : null : null);
+            ? TestServer.File(request, _archive) is { Body.Length: > 1 } whole ? whole with
+            {
+                CutAfter = whole.Body!.Length / 2,
+            } : null : null);
         With(Options(), host => Deploy(host, server.Address("/a.vmb") + "#Desk", "one"));
         Assert.Equal(Do.Listing(_folder.At("src")), Do.Listing(_folder.At("one")));
     }
@@ -256,7 +259,8 @@ public sealed class PlaceTests : IDisposable
     {
         Make();
         using var server = Serve(request => request.Number > 3 ? TestServer.File(request, _archive[..^5000]) : null);
-        var problem = Assert.Throws<VembarException>(() => With(Options(), host => Deploy(host, server.Address("/a.vmb") + "#Desk", "one")));
+        var problem = Assert.Throws<VembarException>(() => With(Options(),
+            host => Deploy(host, server.Address("/a.vmb") + "#Desk", "one")));
         Assert.Equal("place-changed", problem.Code);
     }
 

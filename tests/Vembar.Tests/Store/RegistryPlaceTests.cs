@@ -176,7 +176,8 @@ public sealed class RegistryPlaceTests : IDisposable
     {
         Capture("1");
         _folder.Write("src/more.bin", Random(77, 300_000));
-        var other = Encoding.UTF8.GetBytes(Encoding.UTF8.GetString(_registry.Manifests["latest"]).Replace("image.version\":\"1\"", "image.version\":\"9\"",
+        var other = Encoding.UTF8.GetBytes(Encoding.UTF8.GetString(_registry.Manifests["latest"])
+            .Replace("image.version\":\"1\"", "image.version\":\"9\"",
             StringComparison.Ordinal));
         _registry.Fault = request =>
         {
@@ -310,13 +311,15 @@ public sealed class RegistryPlaceTests : IDisposable
                     new Dictionary<string, string> { ["token"] = Token }))) : new TestResponse(401));
             }
             return request.Header("Authorization") == $"Bearer {Token}" ? null : new TestRegistry.Failure(new TestResponse(401, null,
-                ("WWW-Authenticate", $"Bearer realm=\"http://{_registry.Server.Host}/token\",service=\"r\",scope=\"repository:tarn/desks:pull\"")));
+                ("WWW-Authenticate",
+                $"Bearer realm=\"http://{_registry.Server.Host}/token\",service=\"r\",scope=\"repository:tarn/desks:pull\"")));
         };
         Assert.Equal("access-denied", Code(() => Capture("1")));
         using var files = Files(_ => new PlaceCredentials("publisher", "word", IsToken: false));
         var host = new OperationHost { Files = files };
         Run(new CaptureHandler(host), new CaptureRequest { Source = _folder.At("src"), Archive = Place, Name = "Desk" });
-        Assert.Contains(_registry.Server.Requests, r => r.Target.Contains("scope=repository%3Atarn%2Fdesks%3Apull%2Cpush", StringComparison.Ordinal));
+        Assert.Contains(_registry.Server.Requests,
+            r => r.Target.Contains("scope=repository%3Atarn%2Fdesks%3Apull%2Cpush", StringComparison.Ordinal));
         // Only the token server sees the password.
         Assert.All(_registry.Server.Requests.Where(r => r.Path != "/token"),
             r => Assert.DoesNotContain("Basic", r.Header("Authorization") ?? "", StringComparison.Ordinal));

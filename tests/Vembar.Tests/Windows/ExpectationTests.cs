@@ -17,7 +17,8 @@ public sealed class ExpectationTests(DemoFixture demo) : IDisposable
 
     public void Dispose() => _folder.Dispose();
 
-    private CheckResult Check(string what, string expectations) => new CheckHandler(OperationHost.Default).HandleAsync(new CheckRequest(what,
+    private CheckResult Check(string what, string expectations) =>
+        new CheckHandler(OperationHost.Default).HandleAsync(new CheckRequest(what,
         ImageReference.IsImage(what) ? ImageReference.Parse(what) : null, null, _folder.Write("e.yaml", expectations)), NoProgress.Instance,
         default).GetAwaiter().GetResult();
 
@@ -87,7 +88,8 @@ public sealed class ExpectationTests(DemoFixture demo) : IDisposable
     [Fact]
     public void NotesAreToldAndHinderNothing()
     {
-        var result = Check($"{demo.Archive}#1", "expect: [{program: Minesweeper, severity: note, text: it should be fun, mend: install it}]");
+        var result = Check($"{demo.Archive}#1",
+            "expect: [{program: Minesweeper, severity: note, text: it should be fun, mend: install it}]");
         Assert.True(result.Ok);
         Assert.Equal(("it should be fun", "install it", false),
             (result.Expectations[0].Text, result.Expectations[0].Remedy, result.Expectations[0].IsSo));

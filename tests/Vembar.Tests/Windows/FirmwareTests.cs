@@ -2,10 +2,10 @@ using Vembar.Common;
 using Vembar.Images.Records;
 using Vembar.Operations;
 using Vembar.Operations.Deploy;
+using Vembar.Volumes.Sources;
 using Vembar.Windows.Inspection;
 using Vembar.Windows.Servicing.Drivers;
 using Vembar.Windows.Servicing.Files;
-using Vembar.Volumes.Sources;
 using Xunit;
 
 namespace Vembar.Tests;
@@ -37,13 +37,14 @@ public sealed class FirmwareTests(DemoFixture demo) : IDisposable
     public void ADiskForOtherFirmwareIsRefusedUnlessToldOtherwise()
     {
         Without("uefi only", "Windows/Boot/PCAT");
-        DeployResult Deploy(string layout, bool accept) => Do.Deploy($"{Archive}#uefi only", _folder.At($"{layout}-{accept}.img"), r => r with
-        {
-            Size = 2L << 30,
-            Layout = layout,
-            AcceptMisfit = accept,
-            Verify = false,
-        });
+        DeployResult Deploy(string layout, bool accept) =>
+            Do.Deploy($"{Archive}#uefi only", _folder.At($"{layout}-{accept}.img"), r => r with
+            {
+                Size = 2L << 30,
+                Layout = layout,
+                AcceptMisfit = accept,
+                Verify = false,
+            });
         var problem = Assert.Throws<VembarException>(() => Deploy("bios", false));
         Assert.Equal("does-not-fit", problem.Code);
         Assert.False(File.Exists(_folder.At("bios-False.img")));

@@ -22,7 +22,8 @@ internal static class CopyCommand
             .With(image, archive, name, version, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var result = await session.Do(new CopyHandler(session.Host), new CopyRequest(SharedOptions.ImageOf(parse, image, session),
-                    SharedOptions.PlaceOf(parse, archive, session), parse.GetValue(name), SharedOptions.VersionOf(parse.GetValue(version), session),
+                    SharedOptions.PlaceOf(parse, archive, session), parse.GetValue(name),
+                    SharedOptions.VersionOf(parse.GetValue(version), session),
                     TimeSpan.FromSeconds(parse.GetValue(wait))));
                 session.Warn(result.Notes);
                 session.Result(new StoreJson(result.Archive, result.Image, result.Stats, [], result.Notes, null), json => json.StoreJson,

@@ -16,7 +16,8 @@ internal static class SitesCommand
             "vembar sites Staithe --json").With(names, from, verify).Does(async (parse, session) =>
             {
                 var states = await session.Do(new SitesHandler(session.Host), new SitesRequest(
-                    SharedOptions.ArchiveOf(parse.GetValue(from), session), Chosen(parse.GetValue(names) ?? [], session), parse.GetValue(verify),
+                    SharedOptions.ArchiveOf(parse.GetValue(from), session), Chosen(parse.GetValue(names) ?? [], session),
+                    parse.GetValue(verify),
                     Memory()));
                 session.Result(new SitesJson([.. states.Select(Json)]), json => json.SitesJson, () => Show(states, session));
                 return states.All(s => s.IsInOrder) ? ExitCode.Done : ExitCode.NotInOrder;

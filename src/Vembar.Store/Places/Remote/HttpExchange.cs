@@ -166,8 +166,11 @@ internal sealed class HttpExchange : IDisposable
             catch (Exception failure) when (failure is HttpRequestException or IOException or SocketException or TimeoutException)
             {
                 // A host that is not there is not there a moment later either.
-                var tries = failure is HttpRequestException { HttpRequestError: HttpRequestError.ConnectionError
-                    or HttpRequestError.NameResolutionError } ? Math.Min(1, _options.Retries) : _options.Retries;
+                var tries = failure is HttpRequestException
+                {
+                    HttpRequestError: HttpRequestError.ConnectionError
+                    or HttpRequestError.NameResolutionError
+                } ? Math.Min(1, _options.Retries) : _options.Retries;
                 if (failure is HttpRequestException { InnerException: AuthenticationException } || attempt >= tries || !again)
                     throw Unreachable(place, failure);
                 await WaitAsync(Backoff(attempt), cancellation).ConfigureAwait(false);

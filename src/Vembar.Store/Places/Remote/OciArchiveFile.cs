@@ -79,7 +79,8 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
     public void Write(ReadOnlySpan<byte> bytes, long offset)
     {
         if (offset < _slices.Length)
-            throw VembarException.Input("place-keeps", $"'{_repository.Reference.Text}' is not healed in place: what is published stays as it is",
+            throw VembarException.Input("place-keeps",
+                $"'{_repository.Reference.Text}' is not healed in place: what is published stays as it is",
                 Advice.Of("copy-again"));
         _spool ??= Spool.Create(_repository, _options);
         _spool.Write(bytes, offset - _slices.Length);
