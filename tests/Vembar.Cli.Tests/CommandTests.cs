@@ -241,7 +241,7 @@ public class CommandTests(World world)
         Assert.All(lines, l => Assert.Equal(l.TrimEnd(), l));
 
         var json = Vembar.Run("list", world.Archive, "--json").Json;
-        Assert.Equal(["archive", "id", "size", "leftOver", "basedOn", "images", "lost"], json.EnumerateObject().Select(p => p.Name));
+        Assert.Equal(["archive", "id", "size", "leftOver", "basedOn", "images", "lost", "hidden"], json.EnumerateObject().Select(p => p.Name));
         var image = json.GetProperty("images")[0];
         foreach (var key in (string[])["number", "name", "version", "edition", "note", "labels", "product", "build", "architecture",
             "languages", "created", "root", "files", "folders", "bytes", "bytesAdded", "origin", "history"])
@@ -401,7 +401,8 @@ public class CommandTests(World world)
         Assert.Equal(1, Vembar.Run("drop", archive + "#2", "--confirm", "--json").Json.GetProperty("imagesLeft").GetInt32());
         var verify = Vembar.Run("verify", archive, "--json").Json;
         Assert.True(verify.GetProperty("ok").GetBoolean());
-        Assert.Equal(["archive", "ok", "blocks", "bytes", "leftOver", "seconds", "damage", "repaired", "bases", "images"],
+        Assert.Equal(["archive", "ok", "blocks", "bytes", "leftOver", "seconds", "damage", "repaired", "bases", "images",
+            "signatures"],
             verify.EnumerateObject().Select(p => p.Name));
         Assert.Contains("in order", Vembar.Run("verify", archive).Output, StringComparison.Ordinal);
     }

@@ -15,6 +15,7 @@ internal static class SitesCommand
         return new VembarCommand("sites", "Compare the sites of the project file with what they should keep", "vembar sites",
             "vembar sites Staithe --json").With(names, from, verify).Does(async (parse, session) =>
             {
+                var chosen = Chosen(parse.GetValue(names) ?? [], session);
                 var states = await session.Do(new SitesHandler(session.Host), new SitesRequest(
                     SharedOptions.ArchiveOf(parse.GetValue(from), session), Chosen(parse.GetValue(names) ?? [], session),
                     parse.GetValue(verify),

@@ -16,8 +16,9 @@ internal static class SyncCommand
             "vembar sync --plan", "vembar sync", "vembar sync Staithe").With(names, from, plan, wait).Does(async (parse, session) =>
             {
                 var planOnly = parse.GetValue(plan);
+                var chosen = SitesCommand.Chosen(parse.GetValue(names) ?? [], session);
                 var results = await session.Do(new SyncHandler(session.Host), new SyncRequest(
-                    SharedOptions.ArchiveOf(parse.GetValue(from), session), SitesCommand.Chosen(parse.GetValue(names) ?? [], session),
+                    SharedOptions.ArchiveOf(parse.GetValue(from), session), chosen,
                     planOnly, SitesCommand.Memory(), TimeSpan.FromSeconds(parse.GetValue(wait))));
                 session.Result(new SyncJson(planOnly, [.. results.Select(Json)]), json => json.SyncJson,
                     () => Show(results, planOnly, session));
