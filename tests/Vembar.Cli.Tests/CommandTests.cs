@@ -241,7 +241,8 @@ public class CommandTests(World world)
         Assert.All(lines, l => Assert.Equal(l.TrimEnd(), l));
 
         var json = Vembar.Run("list", world.Archive, "--json").Json;
-        Assert.Equal(["archive", "id", "size", "leftOver", "basedOn", "images", "lost", "hidden"], json.EnumerateObject().Select(p => p.Name));
+        Assert.Equal(["archive", "id", "size", "leftOver", "basedOn", "images", "lost", "hidden"],
+            json.EnumerateObject().Select(p => p.Name));
         var image = json.GetProperty("images")[0];
         foreach (var key in (string[])["number", "name", "version", "edition", "note", "labels", "product", "build", "architecture",
             "languages", "created", "root", "files", "folders", "bytes", "bytesAdded", "origin", "history"])

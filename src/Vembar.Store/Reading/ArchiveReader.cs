@@ -251,6 +251,9 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
 
     internal IByteSource File => _file;
 
+    /// <summary>Whether it is far away, so that a request costs much more than the bytes that it brings.</summary>
+    internal bool IsRemote => _remote is not null;
+
     /// <inheritdoc/>
     public bool Contains(ChunkId id) => FindOwner(id, out _) is not null;
 

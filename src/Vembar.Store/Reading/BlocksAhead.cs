@@ -12,15 +12,17 @@ namespace Vembar.Store.Reading;
 internal sealed class BlocksAhead : IDisposable
 {
     private const int AtOnce = 8;
-    private const long LongestRun = 8 << 20, WorthReadingOver = 64 << 10, Room = 80L << 20;
-    // Who reads with several threads is not at one place; what lies further behind is not wanted any more.
-    private const int Behind = 32;
+    private const long LongestRun = 8 << 20, WorthReadingOver = 64 << 10, Room = 64L << 20;
+    // Who reads with several threads is at several places, one of them maybe in a long file. Only where nothing of what came is taken is it
+    // not wanted.
+    private const int MostMisses = 24;
 
     private readonly IByteSource _file;
     private readonly BlockInfo[] _blocks;
     private readonly Dictionary<BlockInfo, int> _places = [];
     private readonly Action<BlockInfo, ReadOnlySpan<byte>> _came;
     private readonly Dictionary<int, Run> _coming = [];
+    private readonly HashSet<int> _taken = [];
     private readonly CancellationTokenSource _stop = new();
     private readonly Lock _gate = new();
     private readonly List<Task> _runs = [];
@@ -53,7 +55,7 @@ internal sealed class BlocksAhead : IDisposable
     }
 
     private int _next;
-    private int _reached;
+    private int _misses;
     private int _open;
     private long _held;
 
@@ -78,26 +80,25 @@ internal sealed class BlocksAhead : IDisposable
         if (!_places.TryGetValue(block, out var place))
             return false;
         Run? run;
-        var late = new List<Run>();
+        List<Run> unwanted = [];
         lock (_gate)
         {
-            _coming.Remove(place, out run);
-            if (run is not null)
-                _held -= block.WholeLength;
-            _reached = Math.Max(_reached, place);
-            // Whoever is ahead of what was asked for does not wait for it.
-            if (run is null && place >= _next)
-                _next = place + 1;
-            foreach (var passed in _coming.Keys.Where(k => k < _reached - Behind).ToList())
+            if (_coming.Remove(place, out run))
             {
-                _held -= _blocks[passed].WholeLength;
-                _coming.Remove(passed, out var unwanted);
-                late.Add(unwanted!);
+                _held -= block.WholeLength;
+                _misses = 0;
+            }
+            else
+            {
+                // Whoever asks for it reads it by itself; it is not fetched a second time.
+                _taken.Add(place);
+                if (place >= _next && ++_misses > MostMisses)
+                    unwanted = GoOnBehind(place);
             }
             Begin();
         }
-        foreach (var unwanted in late)
-            unwanted.GiveBack();
+        foreach (var left in unwanted)
+            left.GiveBack();
         if (run is null)
             return false;
         var came = run.Coming.GetAwaiter().GetResult() && to.Length == block.WholeLength;
@@ -107,17 +108,33 @@ internal sealed class BlocksAhead : IDisposable
         return came;
     }
 
+    // What was fetched is not what is read: part of it was skipped.
+    private List<Run> GoOnBehind(int place)
+    {
+        List<Run> left = [.. _coming.Values];
+        _coming.Clear();
+        _held = 0;
+        _misses = 0;
+        _next = place + 1;
+        return left;
+    }
+
     // Starts as many requests as there is room for.
     private void Begin()
     {
         while (_open < AtOnce && _next < _blocks.Length && _held < Room && !_stop.IsCancellationRequested)
         {
+            if (_taken.Contains(_next))
+            {
+                _next++;
+                continue;
+            }
             var first = _next;
             var end = _blocks[first].Offset + _blocks[first].WholeLength;
             for (_next++; _next < _blocks.Length; _next++)
             {
                 var block = _blocks[_next];
-                if (block.Offset < end || block.Offset - end > WorthReadingOver
+                if (_taken.Contains(_next) || block.Offset < end || block.Offset - end > WorthReadingOver
                     || block.Offset + block.WholeLength - _blocks[first].Offset > LongestRun)
                     break;
                 end = block.Offset + block.WholeLength;

@@ -285,7 +285,9 @@ internal sealed class FolderTarget : IDisposable
                 bytes += _plan.Files[i].Entry.Length;
             return bytes;
         }
-        runs = [.. runs.OrderByDescending(r => BytesOf(r) is > Long and var bytes ? bytes : 0)];
+        // Of an archive that is far away, blocks come in the order in which they lie, and none twice.
+        if (!_archive.IsRemote)
+            runs = [.. runs.OrderByDescending(r => BytesOf(r) is > Long and var bytes ? bytes : 0)];
         using var fetching = ContentFetch.Ahead(_archive, _image, runs.SelectMany(r => _plan.Files.Skip(r.Start).Take(r.End - r.Start)));
         var done = 0L;
         var next = -1;
