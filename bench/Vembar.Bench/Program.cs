@@ -41,6 +41,7 @@ internal sealed class Bench(int times, string tree, string rows)
             Compacted();
             Verifying();
             Deploying();
+            Places();
             Volumes();
             Million();
             WriteReport();
@@ -415,6 +416,38 @@ internal sealed class Bench(int times, string tree, string rows)
         Once($"rm -rf {target}");
         Row("deploy to a folder (in memory)", "≤ 0.8 × unsquashfs",
             $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB", m[0].Seconds <= 0.8 * m[1].Seconds);
+    }
+
+    private void Places()
+    {
+        if (!Wanted("places"))
+            return;
+        Base();
+        using var servers = new PlaceServers(_work);
+        var (web, registry) = ($"{servers.Web}/b.vmb", $"{servers.Registry}/bench/tree");
+        var target = Directory.Exists("/dev/shm") ? $"/dev/shm/vembar-bench-{Environment.ProcessId}" : At("out");
+        var once = $"VEMBAR_CACHE={At("cache")} {_vembar}";
+        Once($"{once} copy {At("b.vmb")}#1 {registry} -q");
+        var looked = InTurn(("", $"{once} list {web}"), ("", $"{once} list {registry}"), ("", $"{once} files {web}#1"));
+        Row("places: list by a web server, list by a registry, files by a web server", "≤ 0.3 s",
+            string.Join(", ", looked.Select(x => $"{x.Seconds:0.00} s")), looked.All(x => x.Seconds <= 0.3));
+        var clean = $"rm -rf {target} {At("cache")}";
+        var m = InTurn((clean, $"{_vembar} deploy {At("b.vmb")}#1 {target} -q"), (clean, $"{once} deploy {web}#1 {target} -q"),
+            (clean, $"{once} deploy {registry}#1 {target} -q"), ($"rm -rf {target}", $"{once} deploy {registry}#1 {target} -q"));
+        Once($"rm -rf {target}");
+        Row("places: deploy by a web server, by a registry, again with what is kept", "≤ 1.15, ≤ 1.3 × the same from a local file",
+            $"time {Ratio(m[1].Seconds / m[0].Seconds)}, {Ratio(m[2].Seconds / m[0].Seconds)}, {Ratio(m[3].Seconds / m[0].Seconds)}, "
+            + $"{m[1..].Max(x => x.MemoryKib) / 1024} MiB", m[1].Seconds <= 1.15 * m[0].Seconds && m[2].Seconds <= 1.3 * m[0].Seconds);
+        Once($"rm -rf {At("edition")} && mkdir {At("edition")} && cp -r {tree}/python3* {At("edition")}/ 2>/dev/null; "
+            + $"date > {At("edition")}/new && cp {At("b.vmb")} {At("two.vmb")}");
+        var before = Length(At("two.vmb"));
+        Once($"{_vembar} capture {At("edition")} {At("two.vmb")} --name edition -q");
+        long Sent() => new DirectoryInfo(At("registry")).EnumerateFiles("data", SearchOption.AllDirectories).Sum(f => f.Length);
+        var sent = Sent();
+        Once($"{once} copy {At("two.vmb")}#edition {registry} -q");
+        var (added, more) = (Length(At("two.vmb")) - before, Sent() - sent);
+        Row("places: a second edition to a registry", "≤ 1.02 × the bytes that it adds locally", Ratio((double)more / added),
+            more <= 1.02 * added);
     }
 
     private void WriteReport()

@@ -150,8 +150,10 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
             }],
         };
         record = writer.CommitImage(record, null, Checks.Change("capture", writer.Base.Catalogue.NextNumber, record));
-        var stats = new StoreStats(record.Files, filesRead, tree.Bytes, tree.BytesRead + state.BytesRead, state.BytesNew,
-            writer.BytesStored, clock.Elapsed.TotalSeconds);
+        if (writer.BytesUsedAgain > 0)
+            warnings.Add($"{writer.BytesUsedAgain >> 20} MiB that an earlier run had made ready for '{request.Archive}' were used again");
+        var stats = new StoreStats(record.Files, filesRead, tree.Bytes, tree.BytesRead + state.BytesRead,
+            state.BytesNew + writer.BytesUsedAgain, writer.BytesStored, clock.Elapsed.TotalSeconds);
         return new CaptureResult(request.Archive.Path, record, stats, leftOut, warnings);
     }
 

@@ -36,8 +36,8 @@ public static class ExpectationDraft
         if (shown.Locale is { TimeZone.Length: > 0 } locale)
             Add(("time-zone", locale.TimeZone));
         foreach (var program in shown.Programs)
-            Add(char.IsAsciiDigit(program.Version.FirstOrDefault())
-                ? [("program", program.Name), ("version", $">= {Numbers(program.Version)}")] : [("program", program.Name)]);
+            Add(Numbers(program.Version) is { Length: > 0 } numbers
+                ? [("program", program.Name), ("version", $">= {numbers}")] : [("program", program.Name)]);
         foreach (var package in (shown.Packages ?? []).Where(p => p.ReplacedBy is null))
         {
             Add(("package", package.Manifest.Name), ("version", $">= {PackageManifest.Show(package.Manifest.Version)}"));
@@ -49,8 +49,12 @@ public static class ExpectationDraft
     }
 
     // What of a version can be compared.
-    private static string Numbers(string version) =>
-        string.Join('.', version.Split('.', '-', ' ').TakeWhile(p => p.Length is > 0 and < 18 && p.All(char.IsAsciiDigit)));
+    private static string Numbers(string version)
+    {
+        const int Most = 8, Longest = 17;
+        var parts = version.Split('.', '-', ' ').TakeWhile(p => p.Length is > 0 and <= Longest && p.All(char.IsAsciiDigit));
+        return string.Join('.', parts.Take(Most));
+    }
 
     private static string OneLine(string text) => new([.. text.Select(c => char.IsControl(c) ? ' ' : c)]);
 

@@ -63,6 +63,9 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
     /// <summary>Bytes appended so far.</summary>
     public long BytesStored => _end - Base.CommittedLength;
 
+    /// <summary>Bytes of content, before compression, that an earlier run had made ready and could not publish.</summary>
+    public long BytesUsedAgain { get; private set; }
+
     /// <summary>Opens an archive for adding to it.</summary>
     /// <param name="place">An archive; made when there is none and the options allow it.</param>
     /// <param name="options">How.</param>
@@ -202,6 +205,8 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
         if (_kept.Value?.Find(id) is not var (info, bytes, chunks))
             return true;
         AppendWhole(info, bytes, chunks);
+        if (info.Kind == BlockKind.Content)
+            BytesUsedAgain += info.PlainLength;
         return false;
     }
 

@@ -52,9 +52,10 @@ public static class FirmwareFacts
             var signature = ProgramSignature.Of(program);
             return new BootFile(path.ToString(), Word(signature.State), signature.Signer);
         }
-        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Damaged or ErrorKind.Environment)
         {
-            return new BootFile(path.ToString(), Word(SignatureState.BadSignature), "");
+            // It cannot be read: whoever needs it is told so.
+            return null;
         }
     }
 
@@ -78,7 +79,7 @@ public static class FirmwareFacts
         {
             log = files.ReadFile(Below(windowsFolder, "System32/Sysprep/Panther/setupact.log"), LongestLog);
         }
-        catch (VembarException problem) when (problem.Kind == ErrorKind.Input)
+        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Damaged or ErrorKind.Environment)
         {
             return null;
         }

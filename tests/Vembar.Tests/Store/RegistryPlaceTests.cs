@@ -338,7 +338,15 @@ public sealed class RegistryPlaceTests : IDisposable
         _registry.Fault = null;
         var sent = _registry.Server.Requests.Where(r => r.Method == "PATCH").Sum(r => (long)r.Body.Length);
         Assert.Single(Directory.GetFiles(_folder.At("spool"), "*.tail"));
-        Capture("2");
+        var again = Run(new CaptureHandler(_host), new CaptureRequest
+        {
+            Source = _folder.At("src"),
+            Archive = Place,
+            Name = "Desk",
+            Version = "2",
+        });
+        Assert.InRange(again.Stats.BytesNew, 9 << 20, 10 << 20);
+        Assert.Contains(again.Warnings, w => w.Contains("used again", StringComparison.Ordinal));
         Assert.True(Run(new VerifyHandler(_host), new VerifyRequest(Place)).Ok);
         Assert.Empty(Directory.GetFiles(_folder.At("spool")));
         Assert.True(_registry.Server.Requests.Where(r => r.Method == "PATCH").Sum(r => (long)r.Body.Length) > sent);
