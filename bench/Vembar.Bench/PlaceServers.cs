@@ -53,7 +53,11 @@ internal sealed class PlaceServers : IDisposable
 
     private void Start(string program, params string[] arguments)
     {
-        var process = Process.Start(new ProcessStartInfo(program, arguments) { RedirectStandardError = true, RedirectStandardOutput = true })!;
+        var process = Process.Start(new ProcessStartInfo(program, arguments)
+        {
+            RedirectStandardError = true,
+            RedirectStandardOutput = true,
+        })!;
         process.BeginErrorReadLine();
         process.BeginOutputReadLine();
         _processes.Add(process);

@@ -196,6 +196,29 @@ public sealed class PlaceCommandTests(World world, PlaceServers servers) : IDisp
     }
 
     [Fact]
+    public void ImagesAreSignedAndRefusedWhereTheyAreNot()
+    {
+        var archive = world.CopyArchive(_folder);
+        Tools.Run("openssl", ["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out", "cert.pem", "-days", "3650",
+            "-subj", "/CN=Publisher"], _folder.Path);
+        Ok("sign", archive + "#1", "--key", "key.pem", "--certificate", "cert.pem");
+        Assert.Contains("Publisher", Run("show", archive + "#1", "--only", "record").Output, StringComparison.Ordinal);
+        Assert.Equal(1, Run("verify", archive, "--signed-by", "cert.pem").Code);
+        Ok("drop", archive + "#2", "--confirm");
+        Ok("verify", archive, "--signed-by", "cert.pem");
+        Ok("take", archive + "#1", "--statement", "--to", _folder.At("signed"));
+        Tools.Run("openssl", ["cms", "-verify", "-binary", "-inform", "DER", "-in", "signature-1.p7s", "-content", "statement.json",
+            "-CAfile", _folder.At("cert.pem"), "-purpose", "any", "-out", "/dev/null"], _folder.At("signed"));
+        // The project file demands it of every deployment.
+        _folder.Write("vembar.yaml", "archive: desks.vmb\nsigners: cert.pem\n");
+        Ok("deploy", "#1", _folder.At("out"));
+        Ok("service", "#1", "--remove", "Windows/Panther", "--as", "Unsigned");
+        var refused = Run("deploy", "#Unsigned", _folder.At("out2"));
+        Assert.Equal(3, refused.Code);
+        Assert.Contains("not signed by anybody trusted", refused.Error, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public void WhatGoesIsAskedAboutAndScriptsSayYesBeforehand()
     {
         var archive = world.CopyArchive(_folder);
