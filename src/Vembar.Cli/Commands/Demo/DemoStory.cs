@@ -150,7 +150,7 @@ internal sealed class DemoStory
         Step("The folder goes; the image stays.", "workspace", "close", At("work"));
         Step("See what the archive holds now.", "list", archive);
         Versions(archive);
-        Step("Check every byte of it.", "verify", archive);
+        Step("Check every byte of the archive.", "verify", archive);
         Step("Deploy the serviced lending desk onto the disk of a new machine, with a name of its own, and read it back. The disk is "
             + "divided, formatted, and made one that starts.",
             "deploy", $"{archive}#Lending desk, serviced", At("desk-014.vhdx"), "--size", "3 GiB", "--computer-name", "TVL-DESK-014",

@@ -92,8 +92,8 @@ internal static class SitesCommand
         table.Print(session);
         var wrong = states.Count(s => !s.IsInOrder);
         Session.Line();
+        var are = wrong == 1 ? "is not as it should be" : "are not as they should be";
         Session.Line(wrong == 0 ? $"{Text.Count(states.Count, "site")}: all as it should be."
-            : $"{Text.Count(wrong, "site")} of {states.Count} {(wrong == 1 ? "is" : "are")} not as it should be; `vembar sync` brings "
-            + $"what is missing.");
+            : $"{Text.Count(wrong, "site")} of {states.Count} {are}; `vembar sync` brings what is missing.");
     }
 }
