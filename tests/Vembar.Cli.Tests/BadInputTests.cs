@@ -336,7 +336,7 @@ public class BadInputTests(World world)
         Directory.CreateDirectory(folder.At("src"));
         Tools.Run("sh", ["-c", "head -c 200000000 /dev/urandom > src/large"], folder.Path);
         foreach (var command in (string[])["capture src a.vmb --name one --effort dense", "capture src a.vmb --name two --reread",
-            "verify a.vmb", "copy a.vmb#1 b.vmb", "deploy a.vmb#1 out --verify", "compact a.vmb --effort quick"])
+            "verify a.vmb", "copy a.vmb#1 b.vmb", "deploy a.vmb#1 out --verify", "compact a.vmb --effort quick --confirm"])
         {
             var (code, output, _) = Tools.Try("script", ["-qec", $"'{Vembar.Path}' {command}", "/dev/null"], folder.Path);
             Assert.Equal((command, 0), (command, code));

@@ -226,7 +226,13 @@ public sealed class PlaceCommandTests(World world, PlaceServers servers) : IDisp
         Assert.Equal(2, unasked.Code);
         Assert.Contains("--confirm", unasked.Error, StringComparison.Ordinal);
         Assert.Equal(2, Run("drop", archive + "#1", "--json").Code);
-        Ok("drop", archive + "#1", "--confirm");
+        // Somebody at a terminal is asked.
+        (int Code, string Output, string) Answer(string answer) => Tools.Try("sh",
+            ["-c", $"(sleep 1; echo {answer}) | script -qec \"'{Vembar.Path}' drop '{archive}#1'\" /dev/null"], _folder.Path);
+        var no = Answer("n");
+        Assert.Contains("Drop image 1", no.Output, StringComparison.Ordinal);
+        Assert.Equal((3, 2), (no.Code, Run("list", archive, "--json").Json.GetProperty("images").GetArrayLength()));
+        Assert.Equal((0, 1), (Answer("y").Code, Run("list", archive, "--json").Json.GetProperty("images").GetArrayLength()));
         var compact = Run("compact", archive);
         Assert.Equal(2, compact.Code);
         Assert.Contains("Lending desk", compact.Error, StringComparison.Ordinal);
