@@ -10,31 +10,31 @@ namespace Vembar.Operations.History;
 /// <param name="archive">The archive.</param>
 internal sealed class StateDescriber(ArchiveReader archive)
 {
-    private readonly Dictionary<ChunkId, string> _names = [];
+    private readonly Dictionary<ChunkId, (string Name, string Version)> _names = [];
 
     public ArchiveState Describe(FormerState state)
     {
         var commit = state.Commit!;
         // What of the present one could not be read is known from opening it.
         var problem = state.Problem.Length == 0 && commit == archive.Commit ? string.Join("; ", archive.Problems) : state.Problem;
-        return new ArchiveState(
-            commit.Sequence, commit.Time, state.Catalogue?.Change ?? "",
-            [.. (state.Catalogue?.Images ?? []).OrderBy(i => i.Number).Select(i => (i.Number, NameOf(i)))], commit.End,
+        var images = (state.Catalogue?.Images ?? []).OrderBy(i => i.Number).Select(i => (i.Number, TitleOf(i).Name, TitleOf(i).Version));
+        return new ArchiveState(commit.Sequence, commit.Time, state.Catalogue?.Change ?? "", [.. images], commit.End,
             state.Catalogue?.By ?? "", problem);
     }
 
-    private string NameOf(CatalogueEntry entry)
+    private (string Name, string Version) TitleOf(CatalogueEntry entry)
     {
-        if (_names.TryGetValue(entry.Record, out var name))
-            return name;
+        if (_names.TryGetValue(entry.Record, out var title))
+            return title;
         try
         {
-            name = ImageCatalogue.Read(archive, entry).Name;
+            var image = ImageCatalogue.Read(archive, entry);
+            title = (image.Name, image.Version);
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
         {
-            name = "";
+            title = ("", "");
         }
-        return _names[entry.Record] = name;
+        return _names[entry.Record] = title;
     }
 }

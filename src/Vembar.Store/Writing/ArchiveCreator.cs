@@ -23,7 +23,7 @@ internal static class ArchiveCreator
         try
         {
             using (var file = fileSystem.CreateNew(scratch))
-                WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, options.BasedOn), options.Clock);
+                WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, options.BasedOn), options);
             fileSystem.Rename(scratch, full, replace: false);
             return true;
         }
@@ -41,10 +41,10 @@ internal static class ArchiveCreator
     }
 
     /// <summary>Writes the header and a first state that lists no images.</summary>
-    public static void WriteEmpty(IArchiveFile file, ArchiveHeader header, TimeProvider clock)
+    public static void WriteEmpty(IArchiveFile file, ArchiveHeader header, WriterOptions options)
     {
         file.Write(header.Encode(), 0);
-        var catalogue = new Catalogue { Change = "new" };
+        var catalogue = new Catalogue { Change = "new", By = options.By.Length > 0 ? options.By : null };
         var bytes = JsonSerializer.SerializeToUtf8Bytes(catalogue, RecordJson.Default.Catalogue);
         var id = Blake3.Hash(bytes);
         using var builder = new BlockBuilder(BlockKind.Record);
@@ -57,6 +57,7 @@ internal static class ArchiveCreator
         var chunks = new ChunkTable();
         chunks.Set(id, 0, 0, bytes.Length);
         var info = block.Info with { Offset = at };
-        new StateWriter(file, header, at + info.WholeLength, clock).Write([info], chunks, [], [(info, block.Bytes.ToArray())], id, null);
+        var state = new StateWriter(file, header, at + info.WholeLength, options.Clock);
+        state.Write([info], chunks, [], [(info, block.Bytes.ToArray())], id, null);
     }
 }

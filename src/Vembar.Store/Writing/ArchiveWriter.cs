@@ -144,7 +144,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
         try
         {
             if (created)
-                ArchiveCreator.WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, options.BasedOn), options.Clock);
+                ArchiveCreator.WriteEmpty(file, new ArchiveHeader(Guid.NewGuid(), ChunkSizes.Standard, options.BasedOn), options);
             var writer = Locked(file, place, options, created, purpose, mending);
             if (writer.Base.UncommittedTail == 0)
                 return writer;
@@ -411,7 +411,7 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
         try
         {
             using (var file = options.Files.CreateNew(path))
-                ArchiveCreator.WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases), options.Clock);
+                ArchiveCreator.WriteEmpty(file, new ArchiveHeader(other.Header.Id, other.Header.Sizes, other.Header.Bases), options);
             return TryOpenLocked(new ArchiveLocation(path, other.Place.Bases), options, created: true, WriterPurpose.Change, null)
                 ?? throw VembarException.Environment("archive-locked", $"'{path}' is being written by another process",
                 Advice.Of("archive-locked"));

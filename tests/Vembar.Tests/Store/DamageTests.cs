@@ -159,7 +159,7 @@ public class DamageTests
         Assert.Contains("damaged in both", Assert.Throws<VembarException>(() => State(damaged)).Message, StringComparison.Ordinal);
         // A sound state beside it can be gone back to.
         File.Copy(damaged, folder.At("back.vmb"));
-        Assert.Equal([(1, "one")], Do.Rewind(folder.At("back.vmb"), 1, default).Images);
+        Assert.Equal([(1, "one", "")], Do.Rewind(folder.At("back.vmb"), 1, default).Images);
         Assert.Equal("1 one", State(folder.At("back.vmb")));
         Assert.Equal(4, Do.Capture(folder.At("two"), folder.At("back.vmb"), "new").Image.Number);
         Assert.True(Repair(damaged, archive).Ok);

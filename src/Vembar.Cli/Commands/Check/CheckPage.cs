@@ -19,15 +19,19 @@ internal static class CheckPage
         page.Append(CultureInfo.InvariantCulture,
             $"<div class=\"verdict "
             + $"{(result.Ok ? "good" : "bad")}\"><p><strong>{Page.E(verdict)}</strong></p><p>{Page.E(install)}</p></div>\n");
-        page.Append("<table><thead><tr><th>Expected</th><th>Met</th><th>Found</th><th>What to do</th></tr></thead><tbody>\n");
+        var hasRemedies = result.Expectations.Any(e => e.Remedy.Length > 0);
+        var remedies = hasRemedies ? "<th>What to do</th>" : "";
+        page.Append(CultureInfo.InvariantCulture,
+            $"<table><thead><tr><th>Expected</th><th>Met</th><th>Found</th>{remedies}</tr></thead><tbody>\n");
         foreach (var expectation in result.Expectations.OrderBy(e => e.IsSo).ThenByDescending(e => e.Severity))
         {
             var (mark, word) = expectation.IsSo ? ("done", "yes")
                 : expectation.Severity == Images.Records.Severity.Stop ? ("refused", "no") : ("u1", "no");
+            var remedy = hasRemedies ? $"<td>{Page.E(expectation.Remedy)}</td>" : "";
             page.Append(CultureInfo.InvariantCulture,
                 $"<tr><td>{Page.E(expectation.Text)}<small>{Page.E(expectation.Check)}, "
                 + $"{expectation.Severity.ToString().ToLowerInvariant()}</small></td><td class=\"{mark}\">{word}</td>"
-                + $"<td>{Page.E(expectation.Found)}</td><td>{Page.E(expectation.Remedy)}</td></tr>\n");
+                + $"<td>{Page.E(expectation.Found)}</td>{remedy}</tr>\n");
         }
         return page.Append("</tbody></table>\n").Append(Page.End).ToString();
     }

@@ -32,6 +32,6 @@ internal static class HistoryCommand
     }
 
     internal static StateJson From(ArchiveState state) =>
-        new(state.Number, state.Time, state.Change, state.End, [.. state.Images.Select(i => new StateImageJson(i.Number, i.Name))],
-        state.Problem, state.By);
+        new(state.Number, state.Time, state.Change, state.End,
+            [.. state.Images.Select(i => new StateImageJson(i.Number, i.Name, i.Version))], state.Problem, state.By);
 }

@@ -26,8 +26,8 @@ internal static class RewindCommand
                 session.Result(new RewindJson(path, HistoryCommand.From(state)), json => json.RewindJson, () =>
                 {
                     Session.Line($"{path} lists what it did in state {state.Number} ({state.Change}):");
-                    foreach (var (number, name) in state.Images)
-                        Session.Line($"  {number}  {name}");
+                    foreach (var (number, name, version) in state.Images)
+                        Session.Line($"  {number}  {name} {version}".TrimEnd());
                     if (state.Images.Count == 0)
                         Session.Line("  no images");
                 });

@@ -1,3 +1,3 @@
 namespace Vembar.Cli.Commands.History;
 
-internal sealed record StateImageJson(int Number, string Name);
+internal sealed record StateImageJson(int Number, string Name, string Version);
