@@ -63,7 +63,7 @@ public sealed class PlaceServers : IDisposable
                 realm: desks
                 path: {_folder.At("registry.htpasswd")}
             """));
-        Start("nginx", "-c", _folder.At("nginx.conf"));
+        Start("/usr/sbin/nginx", "-c", _folder.At("nginx.conf"));
         Start("docker-registry", "serve", _folder.At("registry.yml"));
         foreach (var port in (int[])[Plain, Tls, Locked, Expired, Registry])
             WaitFor(port);
@@ -118,7 +118,6 @@ public sealed class PlaceServers : IDisposable
     private void Start(string program, params string[] arguments)
     {
         var start = new ProcessStartInfo(program, arguments) { RedirectStandardOutput = true, RedirectStandardError = true };
-        start.Environment["PATH"] = $"/usr/sbin:/sbin:{Environment.GetEnvironmentVariable("PATH")}";
         start.Environment["OTEL_TRACES_EXPORTER"] = "none";
         var process = Process.Start(start)!;
         process.OutputDataReceived += (_, _) => { };

@@ -6,31 +6,6 @@ using System.Text;
 
 namespace Vembar.Tests;
 
-/// <summary>A request that a <see cref="TestServer"/> got.</summary>
-public sealed record TestRequest(string Method, string Target, IReadOnlyDictionary<string, string> Headers, byte[] Body, int Number)
-{
-    public string Path => Target.Split('?')[0];
-
-    public string? Header(string name) => Headers.GetValueOrDefault(name);
-
-    /// <summary>The first and last byte that are asked for; null for all.</summary>
-    public (long From, long To)? Range =>
-        Header("Range") is { } range && range.StartsWith("bytes=", StringComparison.Ordinal)
-        && !range.Contains(',', StringComparison.Ordinal)
-        && range[6..].Split('-') is [var from, var to]
-        ? (long.Parse(from, CultureInfo.InvariantCulture), long.Parse(to, CultureInfo.InvariantCulture)) : null;
-}
-
-/// <summary>What it answers.</summary>
-public sealed record TestResponse(int Status, byte[]? Body = null, params (string Name, string Value)[] Headers)
-{
-    /// <summary>After so many bytes of the body the connection breaks off; null for never.</summary>
-    public int? CutAfter { get; init; }
-
-    /// <summary>What it says that the length is, where it lies.</summary>
-    public long? SaysLength { get; init; }
-}
-
 /// <summary>A web server on loopback whose answers a test makes up; null as an answer breaks the connection off.</summary>
 public sealed class TestServer : IDisposable
 {

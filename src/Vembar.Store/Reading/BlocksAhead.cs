@@ -26,31 +26,25 @@ internal sealed class BlocksAhead : IDisposable
     private readonly CancellationTokenSource _stop = new();
     private readonly Lock _gate = new();
     private readonly List<Task> _runs = [];
-    // Blocks that come with one request, in memory of the pool that is given back when all of them were taken.
+    // Blocks that come with one request, in memory of the pool. It is given back when all of them were taken and the request has ended.
     private sealed class Run(long start, int length, int blocks)
     {
         private byte[]? _bytes;
-        private int _left = blocks;
+        private int _users = blocks + 1;
 
         public long Start => start;
         public int Length => length;
-        public Task<bool> Coming { get; set; } = Task.FromResult(false);
+        public TaskCompletionSource<bool> Came { get; } = new(TaskCreationOptions.RunContinuationsAsynchronously);
 
         public Memory<byte> Rent() => (_bytes = ArrayPool<byte>.Shared.Rent(length)).AsMemory(0, length);
 
         public ReadOnlySpan<byte> Of(BlockInfo block) => _bytes.AsSpan((int)(block.Offset - start), (int)block.WholeLength);
 
-        // By each block once, when its bytes are not looked at any more.
+        // By each block and by the request once, when they do not look at the bytes any more.
         public void GiveBack()
         {
-            if (Interlocked.Decrement(ref _left) > 0)
-                return;
-            // What is still coming must not come into what somebody else has.
-            Coming.ContinueWith(_ =>
-            {
-                if (_bytes is { } rented)
-                    ArrayPool<byte>.Shared.Return(rented);
-            }, CancellationToken.None, TaskContinuationOptions.ExecuteSynchronously, TaskScheduler.Default);
+            if (Interlocked.Decrement(ref _users) == 0 && _bytes is { } rented)
+                ArrayPool<byte>.Shared.Return(rented);
         }
     }
 
@@ -101,7 +95,7 @@ internal sealed class BlocksAhead : IDisposable
             left.GiveBack();
         if (run is null)
             return false;
-        var came = run.Coming.GetAwaiter().GetResult() && to.Length == block.WholeLength;
+        var came = run.Came.Task.GetAwaiter().GetResult() && to.Length == block.WholeLength;
         if (came)
             run.Of(block).CopyTo(to);
         run.GiveBack();
@@ -147,29 +141,29 @@ internal sealed class BlocksAhead : IDisposable
                 _coming[i] = run;
             }
             var (from, to) = (first, _next);
-            run.Coming = Task.Run(() => FetchAsync(run, from, to));
             _runs.RemoveAll(r => r.IsCompleted);
-            _runs.Add(run.Coming);
+            _runs.Add(Task.Run(() => FetchAsync(run, from, to)));
         }
     }
 
-    private async Task<bool> FetchAsync(Run run, int first, int end)
+    private async Task FetchAsync(Run run, int first, int end)
     {
         try
         {
-            if (await _file.ReadAsync(run.Rent(), run.Start, _stop.Token).ConfigureAwait(false) < run.Length)
-                return false;
-            for (var i = first; i < end; i++)
+            var isWhole = await _file.ReadAsync(run.Rent(), run.Start, _stop.Token).ConfigureAwait(false) == run.Length;
+            // Whoever waits for it goes on while it is kept.
+            run.Came.SetResult(isWhole);
+            for (var i = first; isWhole && i < end; i++)
                 _came(_blocks[i], run.Of(_blocks[i]));
-            return true;
         }
         catch (Exception failure) when (failure is VembarException or IOException or OperationCanceledException)
         {
             // Whoever needs it asks once more, and is told.
-            return false;
         }
         finally
         {
+            run.Came.TrySetResult(false);
+            run.GiveBack();
             lock (_gate)
             {
                 _open--;

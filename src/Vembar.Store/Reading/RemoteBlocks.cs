@@ -42,8 +42,8 @@ internal sealed class RemoteBlocks(IByteSource file, IBlockStore? kept) : IDispo
         }
         if (file.Read(to, block.Offset) < to.Length)
             return false;
-        if (IsSound(block, to))
-            kept?.Keep(name, to);
+        if (kept is not null && IsSound(block, to))
+            kept.Keep(name, to);
         return true;
     }
 
@@ -54,8 +54,8 @@ internal sealed class RemoteBlocks(IByteSource file, IBlockStore? kept) : IDispo
     {
         var ahead = new BlocksAhead(file, [.. blocks.Where(b => kept?.Contains(NameOf(b)) != true)], (block, bytes) =>
         {
-            if (IsSound(block, bytes))
-                kept?.Keep(NameOf(block), bytes);
+            if (kept is not null && IsSound(block, bytes))
+                kept.Keep(NameOf(block), bytes);
         });
         Interlocked.Exchange(ref _ahead, ahead)?.Dispose();
         return ahead;
