@@ -1,7 +1,4 @@
-using System.Diagnostics;
 using System.Globalization;
-using System.Net;
-using System.Net.Sockets;
 using Vembar.Cli.Tests;
 using Vembar.Tests;
 using Xunit;
@@ -16,57 +13,27 @@ public sealed class PlaceServers : IDisposable
 {
     public const string User = "publisher", Password = "staithe-word";
     private readonly TempFolder _folder = new();
-    private readonly List<Process> _processes = [];
+    private readonly LoopbackServers _servers = new();
 
     public PlaceServers()
     {
         Directory.CreateDirectory(_folder.At("www"));
-        (Plain, Tls, Locked, Expired, Registry) = (Port(), Port(), Port(), Port(), Port());
+        (Plain, Tls, Locked, Expired, Registry) = (LoopbackServers.Port(), LoopbackServers.Port(), LoopbackServers.Port(),
+            LoopbackServers.Port(), LoopbackServers.Port());
         Certificates();
         Tools.Run("htpasswd", ["-cbB", _folder.At("registry.htpasswd"), User, Password]);
         Tools.Run("htpasswd", ["-cbm", _folder.At("web.htpasswd"), User, Password]);
-        // Whoever runs the tests as root has nginx's workers run as somebody who may read the files.
         Tools.Run("chmod", ["-R", "a+rX", _folder.Path]);
         string Server(int port, string more) => string.Create(CultureInfo.InvariantCulture,
             $"server {{ listen 127.0.0.1:{port}{more} root {_folder.At("www")}; }}");
         string Secure(string name) =>
             $" ssl; ssl_certificate {_folder.At($"{name}.pem")}; ssl_certificate_key {_folder.At($"{name}.key")};";
-        var user = Environment.UserName == "root" ? "user root;" : "";
-        _folder.Write("nginx.conf", $$"""
-            daemon off; pid {{_folder.At("nginx.pid")}}; error_log stderr; worker_processes 1; {{user}}
-            events { worker_connections 256; }
-            http {
-              access_log {{_folder.At("access.log")}};
-              client_body_temp_path {{_folder.At("body")}}; proxy_temp_path {{_folder.At("proxy")}};
-              fastcgi_temp_path {{_folder.At("fastcgi")}}; uwsgi_temp_path {{_folder.At("uwsgi")}}; scgi_temp_path {{_folder.At("scgi")}};
-              {{Server(Plain, ";")}}
-              {{Server(Tls, Secure("server"))}}
-              {{Server(Locked, $"{Secure("server")} auth_basic desks; auth_basic_user_file {_folder.At("web.htpasswd")};")}}
-              {{Server(Expired, Secure("expired"))}}
-            }
-            """);
-        _folder.Write("registry.yml", string.Create(CultureInfo.InvariantCulture, $"""
-            version: 0.1
-            log:
-              level: error
-              accesslog:
-                disabled: true
-            storage:
-              filesystem:
-                rootdirectory: {_folder.At("registry")}
-              delete:
-                enabled: true
-            http:
-              addr: 127.0.0.1:{Registry}
-            auth:
-              htpasswd:
-                realm: desks
-                path: {_folder.At("registry.htpasswd")}
-            """));
-        Start("/usr/sbin/nginx", "-c", _folder.At("nginx.conf"));
-        Start("docker-registry", "serve", _folder.At("registry.yml"));
-        foreach (var port in (int[])[Plain, Tls, Locked, Expired, Registry])
-            WaitFor(port);
+        var locked = $"{Secure("server")} auth_basic desks; auth_basic_user_file {_folder.At("web.htpasswd")};";
+        _servers.StartWeb(_folder.Path, string.Join('\n', Server(Plain, ";"), Server(Tls, Secure("server")), Server(Locked, locked),
+            Server(Expired, Secure("expired"))));
+        _servers.StartRegistry(_folder.Path, Registry, _folder.At("registry.htpasswd"));
+        foreach (var port in (int[])[Plain, Tls, Locked, Expired])
+            LoopbackServers.WaitFor(port);
     }
 
     public int Plain { get; }
@@ -93,13 +60,6 @@ public sealed class PlaceServers : IDisposable
         Tools.Run("chmod", ["a+r", _folder.At($"www/{name}")]);
     }
 
-    private static int Port()
-    {
-        using var listener = new TcpListener(IPAddress.Loopback, 0);
-        listener.Start();
-        return ((IPEndPoint)listener.LocalEndpoint).Port;
-    }
-
     private void Certificates()
     {
         void OpenSsl(params string[] arguments) => Tools.Run("openssl", arguments, _folder.Path);
@@ -115,43 +75,9 @@ public sealed class PlaceServers : IDisposable
         }
     }
 
-    private void Start(string program, params string[] arguments)
-    {
-        var start = new ProcessStartInfo(program, arguments) { RedirectStandardOutput = true, RedirectStandardError = true };
-        start.Environment["OTEL_TRACES_EXPORTER"] = "none";
-        var process = Process.Start(start)!;
-        process.OutputDataReceived += (_, _) => { };
-        process.ErrorDataReceived += (_, _) => { };
-        process.BeginOutputReadLine();
-        process.BeginErrorReadLine();
-        _processes.Add(process);
-    }
-
-    private static void WaitFor(int port)
-    {
-        for (var tries = 0; tries < 600; tries++)
-        {
-            try
-            {
-                using var client = new TcpClient("127.0.0.1", port);
-                return;
-            }
-            catch (SocketException)
-            {
-                Thread.Sleep(50);
-            }
-        }
-        throw new InvalidOperationException($"nobody listens at port {port}");
-    }
-
     public void Dispose()
     {
-        foreach (var process in _processes)
-        {
-            process.Kill(entireProcessTree: true);
-            process.WaitForExit();
-            process.Dispose();
-        }
+        _servers.Dispose();
         _folder.Dispose();
     }
 }

@@ -1,6 +1,7 @@
 using System.Globalization;
 using Vembar.Common;
 using Vembar.Common.Formats;
+using Vembar.Native;
 using Vembar.Store.Places;
 
 namespace Vembar.Operations.Access;
@@ -70,19 +71,38 @@ public sealed class CacheFolder(Func<string, string?> environment)
 
     /// <summary>Where what is written for a place lies until it is published.</summary>
     /// <param name="temporary">Used where nothing is to be kept, or cannot be.</param>
+    /// <exception cref="VembarException">There is a folder of that name which is somebody else's.</exception>
     public string SpoolFolder(string temporary)
     {
-        var own = Path.Combine(temporary, $"vembar-spool-{Environment.UserName}");
         if (Folder is not { } folder)
-            return own;
+            return TemporarySpool(temporary);
         try
         {
             Directory.CreateDirectory(folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-            return Checks.MayWrite(folder) ? Path.Combine(folder, "spool") : own;
+            return Checks.MayWrite(folder) ? Path.Combine(folder, "spool") : TemporarySpool(temporary);
         }
         catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
         {
-            return own;
+            return TemporarySpool(temporary);
+        }
+    }
+
+    // Everybody may write in the temporary folder, and whoever owns this one decides what is published in the user's name.
+    private static string TemporarySpool(string temporary)
+    {
+        var path = Path.Combine(temporary, $"vembar-spool-{Environment.UserName}");
+        try
+        {
+            Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            const uint OthersMayWrite = 0x12; // 022
+            var stat = Posix.Stat(null, PosixName.Encode(path));
+            return stat.Kind == PosixKind.Folder && stat.Uid == Posix.UserId && (stat.Mode & OthersMayWrite) == 0 ? path
+                : throw VembarException.Environment("spool-not-own", $"'{path}' is not a folder that only you may write to",
+                    "Remove it, or name a folder of your own in VEMBAR_CACHE or TMPDIR.");
+        }
+        catch (Exception failure) when (VembarException.From(failure, "write", path) is { } error)
+        {
+            throw error;
         }
     }
 }

@@ -17,11 +17,6 @@ namespace Vembar.Tests;
 /// <summary>The work of commands in a program that does several things at once.</summary>
 public class HostTests(DemoFixture demo)
 {
-    private sealed class FixedClock(DateTimeOffset now) : TimeProvider
-    {
-        public override DateTimeOffset GetUtcNow() => now;
-    }
-
     [Fact]
     public async Task TwoCapturesADeploymentAndAVerificationRunAtOnce()
     {

@@ -182,9 +182,4 @@ public sealed class SigningTests : IDisposable
         Sign("1", "locked", certificate: "publisher");
         Assert.Equal("publisher", Signer(Archive, 1, "root"));
     }
-
-    private sealed class FixedClock(DateTime now) : TimeProvider
-    {
-        public override DateTimeOffset GetUtcNow() => now;
-    }
 }

@@ -142,13 +142,6 @@ public sealed class VersionTests
         Assert.Equal(2, reader.Find("Desk", new FixedClock(new DateTime(2030, 6, 1, 12, 0, 0, DateTimeKind.Utc))).Number);
     }
 
-    private sealed class FixedClock(DateTime now) : TimeProvider
-    {
-        public override DateTimeOffset GetUtcNow() => now;
-
-        public override TimeZoneInfo LocalTimeZone => TimeZoneInfo.Utc;
-    }
-
     [Fact]
     public void ANameThatIsThereGetsTheNextVersion()
     {

@@ -101,11 +101,6 @@ public class TrustTests(DemoFixture demo)
         return driver;
     }
 
-    private sealed class FixedClock(DateTimeOffset now) : TimeProvider
-    {
-        public override DateTimeOffset GetUtcNow() => now;
-    }
-
     [Fact]
     public void WhatOpensslSignsAndStampsIsBelievedAfterTheCertificateRanOut()
     {
