@@ -24,6 +24,7 @@ using Vembar.Cli.Commands.Retitle;
 using Vembar.Cli.Commands.Service;
 using Vembar.Cli.Commands.Show;
 using Vembar.Cli.Commands.Sign;
+using Vembar.Cli.Commands.Station;
 using Vembar.Cli.Commands.Survey;
 using Vembar.Cli.Commands.Take;
 using Vembar.Cli.Commands.Verify;
@@ -77,7 +78,7 @@ internal static class Program
             AnswersCommand.Create(),
             InitCommand.Create(), SitesCommand.Create(), SyncCommand.Create(), LoginCommand.Create(), LogoutCommand.Create(),
             CacheCommand.Create(),
-            DeployCommand.Create(), DemoCommand.Create(), CompletionCommand.Create(),
+            DeployCommand.Create(), StationCommand.Create(), DemoCommand.Create(), CompletionCommand.Create(),
             HelpCommand.Create(),
         ])
             root.Subcommands.Add(command);

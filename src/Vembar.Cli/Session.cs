@@ -15,6 +15,7 @@ using Vembar.Images.Records;
 using Vembar.Operations;
 using Vembar.Operations.Access;
 using Vembar.Operations.Project;
+using Vembar.Operations.Stations;
 using Vembar.Store.Places;
 using Vembar.Store.Places.Remote;
 
@@ -40,6 +41,21 @@ internal sealed partial class Session : IDisposable
     public CacheFolder Cache { get; } = new(Environment.GetEnvironmentVariable);
 
     private readonly PlaceFileSystem _places;
+    private readonly Lazy<PlaceOptions> _placeOptions;
+
+    /// <summary>How places and stations are talked to.</summary>
+    public PlaceOptions PlaceOptions => _placeOptions.Value;
+
+    /// <summary>Speaks to a station.</summary>
+    public StationClient Station(string address) => new(address, PlaceOptions);
+
+    /// <summary>Says what is waited for or done now; on standard error.</summary>
+    public void Tell(string text)
+    {
+        Progress.Clear();
+        _log?.Information("{Text}", text);
+        Console.Error.WriteLine(Text.Safe(text));
+    }
 
     private Session(ParseResult parse)
     {
@@ -57,7 +73,7 @@ internal sealed partial class Session : IDisposable
         Progress = new Progress(Console.Error, !Console.IsErrorRedirected, parse.GetValue(CommonOptions.Quiet),
             phase => _log?.Information("{Phase} began", phase));
         Project = parse.CommandResult.Command.Name == "init" ? null : FindProject(parse);
-        _places = new PlaceFileSystem(LocalFileSystem.Instance, () => new PlaceOptions
+        _placeOptions = new Lazy<PlaceOptions>(() => new PlaceOptions
         {
             Credentials = Logins.Find,
             CaFile = parse.GetValue(CommonOptions.Ca) ?? Default("ca", Project?.Ca),
@@ -67,6 +83,7 @@ internal sealed partial class Session : IDisposable
             SpoolFolder = Cache.SpoolFolder(Path.GetTempPath()),
             Sent = (done, total) => Progress.Report(new OperationProgress("sending", done, total, true, "")),
         });
+        _places = new PlaceFileSystem(LocalFileSystem.Instance, () => PlaceOptions);
         Host = new OperationHost
         {
             Memory = new CollectorPolicy(),

@@ -25,6 +25,7 @@ public static unsafe partial class Posix
 
     [LibraryImport(C, SetLastError = true)] private static partial int openat(int dir, byte* path, int flags, uint mode);
     [LibraryImport(C)] private static partial int close(int fd);
+    [LibraryImport(C, SetLastError = true)] private static partial int execv(byte* path, byte** arguments);
     [LibraryImport(C, SetLastError = true)] private static partial nint getdents64(int fd, byte* buffer, nuint size);
     [LibraryImport(C, SetLastError = true)] private static partial int statx(int dir, byte* path, int flags, uint mask, byte* result);
     [LibraryImport(C, SetLastError = true)] private static partial nint readlinkat(int dir, byte* path, byte* buffer, nuint size);
@@ -705,5 +706,25 @@ public static unsafe partial class Posix
             return Marshal.GetLastPInvokeError() == NoSuchPlace ? (size, size) : (offset, size);
         var end = lseek(Fd(open), start, SeekHole);
         return (Math.Min(start, size), end < 0 ? size : Math.Min(end, size));
+    }
+
+    /// <summary>Lets another program take this process's place.</summary>
+    /// <param name="program">Its file.</param>
+    /// <param name="arguments">What it is called with; the first is what it is called.</param>
+    /// <returns>Why that could not be done; where it could, this does not return.</returns>
+    public static NativeException Execute(string program, IReadOnlyList<string> arguments)
+    {
+        var words = arguments.Select(a => Marshal.StringToCoTaskMemUTF8(a)).ToArray();
+        var list = stackalloc byte*[words.Length + 1];
+        for (var i = 0; i < words.Length; i++)
+            list[i] = (byte*)words[i];
+        list[words.Length] = null;
+        var path = Marshal.StringToCoTaskMemUTF8(program);
+        _ = execv((byte*)path, list);
+        var failure = new NativeException("run", program, Marshal.GetLastPInvokeError());
+        foreach (var word in words)
+            Marshal.FreeCoTaskMem(word);
+        Marshal.FreeCoTaskMem(path);
+        return failure;
     }
 }

@@ -27,6 +27,7 @@ using Vembar.Cli.Commands.Verify;
 using Vembar.Cli.Commands.Workspaces;
 using Vembar.Operations.Capture;
 using Vembar.Operations.Drivers;
+using Vembar.Operations.Stations.Contract;
 using Vembar.Windows.Install;
 using Vembar.Windows.Servicing;
 using Vembar.Windows.Servicing.Drivers;
@@ -36,6 +37,15 @@ namespace Vembar.Cli.Json;
 
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true)]
 [JsonSerializable(typeof(ErrorJson))]
+[JsonSerializable(typeof(MachineInfo))]
+[JsonSerializable(typeof(IReadOnlyList<MachineInfo>))]
+[JsonSerializable(typeof(MachineDetail))]
+[JsonSerializable(typeof(IReadOnlyList<MachineEvent>))]
+[JsonSerializable(typeof(IReadOnlyList<AuditEntry>))]
+[JsonSerializable(typeof(IReadOnlyList<TokenInfo>))]
+[JsonSerializable(typeof(NewToken))]
+[JsonSerializable(typeof(ImportAnswer))]
+[JsonSerializable(typeof(TaskOutcome))]
 [JsonSerializable(typeof(ListJson))]
 [JsonSerializable(typeof(ListsJson))]
 [JsonSerializable(typeof(StoreJson))]

@@ -46,6 +46,9 @@ public sealed class DeployHandler(OperationHost host) : IOperationHandler<Deploy
                 trust.Demand(image, archive!.Path);
                 return "";
             });
+        if (image is not null && request.Root is { } root && image.Root.ToString() != root)
+            problems.Add(VembarException.Input("other-image",
+                $"image {image.Number} {image.Title} of '{archive!.Path}' is not the one that was meant: its files are others"));
         if (image is not null && layout is not null && !request.AcceptMisfit)
             Checks.Collect(problems, () =>
             {

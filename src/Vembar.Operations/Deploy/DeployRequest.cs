@@ -46,6 +46,9 @@ public sealed record DeployRequest
     /// <summary>Those of whom one has to have signed the image; null for nobody.</summary>
     public ImageTrust? SignedBy { get; init; }
 
+    /// <summary>The hash of the root folder that the image has to have, so that it is the one that was meant; null for any.</summary>
+    public string? Root { get; init; }
+
     /// <summary>Whether to write a disk that the image cannot start from.</summary>
     public bool AcceptMisfit { get; init; }
 

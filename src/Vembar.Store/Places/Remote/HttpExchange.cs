@@ -6,6 +6,7 @@ using System.Net.Sockets;
 using System.Security.Authentication;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
+using System.Text.Json;
 using Vembar.Common;
 
 namespace Vembar.Store.Places.Remote;
@@ -19,6 +20,7 @@ internal sealed class HttpExchange : IDisposable
     private const int MostRedirects = 5, ConnectSeconds = 20, MostConnections = 24;
     private static readonly TimeSpan s_longestWait = TimeSpan.FromSeconds(120);
     private static readonly TimeSpan s_firstWait = TimeSpan.FromMilliseconds(400);
+    private static readonly TimeSpan s_longestBackoff = TimeSpan.FromSeconds(10);
 
     private readonly PlaceOptions _options;
     private readonly HttpClient _client;
@@ -158,15 +160,15 @@ internal sealed class HttpExchange : IDisposable
             {
                 var response = await SendOnceAsync(place, make, scope, cancellation).ConfigureAwait(false);
                 if (!again || attempt >= _options.Retries || !MayPass(response.StatusCode))
-                    return Answered(place, response);
+                    return await AnsweredAsync(place, response, cancellation).ConfigureAwait(false);
                 var wait = WaitFor(response, attempt);
                 response.Dispose();
                 await WaitAsync(wait, cancellation).ConfigureAwait(false);
             }
             catch (Exception failure) when (failure is HttpRequestException or IOException or SocketException or TimeoutException)
             {
-                // A host that is not there is not there a moment later either.
-                var tries = failure is HttpRequestException
+                // A host that is not there is not there a moment later either, unless it is known to have been.
+                var tries = !_options.IsPatient && failure is HttpRequestException
                 {
                     HttpRequestError: HttpRequestError.ConnectionError
                     or HttpRequestError.NameResolutionError
@@ -203,7 +205,8 @@ internal sealed class HttpExchange : IDisposable
 
     /// <summary>How long to wait before a try.</summary>
     /// <param name="attempt">How many there were, from 0 on.</param>
-    public static TimeSpan Backoff(int attempt) => s_firstWait * Math.Pow(2, attempt);
+    public static TimeSpan Backoff(int attempt) =>
+        TimeSpan.FromTicks(Math.Min(s_longestBackoff.Ticks, (long)(s_firstWait.Ticks * Math.Pow(2, attempt))));
 
     private TimeSpan WaitFor(HttpResponseMessage response, int attempt)
     {
@@ -216,23 +219,48 @@ internal sealed class HttpExchange : IDisposable
         return asked < TimeSpan.Zero ? TimeSpan.Zero : asked > s_longestWait ? s_longestWait : asked;
     }
 
-    private static HttpResponseMessage Answered(string place, HttpResponseMessage response)
+    private async Task<HttpResponseMessage> AnsweredAsync(string place, HttpResponseMessage response, CancellationToken cancellation)
     {
         if (response.StatusCode is HttpStatusCode.Unauthorized or HttpStatusCode.Forbidden)
         {
             var denied = response.StatusCode == HttpStatusCode.Unauthorized;
+            var told = await ReadProblemAsync(response, cancellation).ConfigureAwait(false);
             response.Dispose();
-            throw VembarException.Environment("access-denied",
+            throw told ?? VembarException.Environment("access-denied",
                 denied ? $"'{place}' does not let you in without a name, or not with this one"
                 : $"you may not do that at '{place}'", Advice.Of("log-in", ("place", place)));
         }
         if (response.StatusCode == HttpStatusCode.TooManyRequests || (int)response.StatusCode >= 500)
         {
             var status = (int)response.StatusCode;
+            var told = await ReadProblemAsync(response, cancellation).ConfigureAwait(false);
             response.Dispose();
-            throw VembarException.Environment("place-busy", $"'{place}' cannot do it now: it answers {status}", "Try again later.");
+            throw told ?? VembarException.Environment("place-busy", $"'{place}' cannot do it now: it answers {status}", "Try again later.");
         }
         return response;
+    }
+
+    /// <summary>What a server says of what went wrong, where it says it as RFC 9457 has it.</summary>
+    /// <param name="response">Its answer.</param>
+    /// <param name="cancellation">Ends the reading.</param>
+    /// <returns>The error; null where it says nothing that makes sense.</returns>
+    public async Task<VembarException?> ReadProblemAsync(HttpResponseMessage response, CancellationToken cancellation)
+    {
+        const int Longest = 1 << 20;
+        if (response.Content.Headers.ContentType?.MediaType != HttpProblem.MediaType)
+            return null;
+        try
+        {
+            using var limit = Limit(Patience, cancellation);
+            await response.Content.LoadIntoBufferAsync(Longest, limit.Token).ConfigureAwait(false);
+            var bytes = await response.Content.ReadAsByteArrayAsync(limit.Token).ConfigureAwait(false);
+            return JsonSerializer.Deserialize(bytes, OciJson.Default.HttpProblem)?.ToError((int)response.StatusCode);
+        }
+        catch (Exception failure) when (failure is JsonException or HttpRequestException or IOException
+            || failure is OperationCanceledException && !IsStopped(cancellation))
+        {
+            return null;
+        }
     }
 
     private async Task<HttpResponseMessage> SendOnceAsync(string place, Func<HttpRequestMessage> make, string? scope,

@@ -9,6 +9,7 @@ namespace Vembar.Store.Places.Remote;
 [JsonSerializable(typeof(OciManifest))]
 [JsonSerializable(typeof(OciSummary))]
 [JsonSerializable(typeof(TokenAnswer))]
+[JsonSerializable(typeof(HttpProblem))]
 internal sealed partial class OciJson : JsonSerializerContext
 {
     // Media types hold '+', which is as good as it is.

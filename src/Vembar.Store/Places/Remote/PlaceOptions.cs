@@ -24,6 +24,9 @@ public sealed record PlaceOptions
     /// <summary>How often a request is made again that failed for a reason that may pass.</summary>
     public int Retries { get; init; } = 4;
 
+    /// <summary>Whether a host that does not answer at all is tried as often as one that breaks off.</summary>
+    public bool IsPatient { get; init; }
+
     /// <summary>Ends all that is under way, also what nobody else can end.</summary>
     public CancellationToken Cancellation { get; init; }
 

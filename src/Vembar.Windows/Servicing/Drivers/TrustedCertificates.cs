@@ -19,6 +19,9 @@ public sealed class TrustedCertificates
     /// <summary>How many there are.</summary>
     public int Count => _trusted.Count;
 
+    /// <summary>All of them.</summary>
+    public IEnumerable<X509Certificate2> All => _trusted;
+
     /// <summary>Loads certificates: files in PEM or DER form, or PKCS #7 bundles, or folders of such.</summary>
     /// <exception cref="VembarException">One is missing or holds no certificate; all problems are told.</exception>
     /// <param name="paths">The files and folders.</param>

@@ -1,0 +1,9 @@
+namespace Vembar.Operations.Stations.Contract;
+
+/// <summary>A machine of a list.</summary>
+/// <param name="Identifier">UUID, serial number or network address.</param>
+/// <param name="Name">The computer's name; may be empty.</param>
+/// <param name="Site">The site; may be empty.</param>
+/// <param name="Image">The image; may be empty.</param>
+/// <param name="Fill">Texts for the answer file.</param>
+public sealed record ImportRow(string Identifier, string Name, string Site, string Image, IReadOnlyDictionary<string, string> Fill);

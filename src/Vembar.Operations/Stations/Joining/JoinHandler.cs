@@ -1,0 +1,335 @@
+using System.Globalization;
+using Vembar.Common;
+using Vembar.Operations.Capture;
+using Vembar.Operations.Deploy;
+using Vembar.Operations.Expect;
+using Vembar.Operations.Show;
+using Vembar.Operations.Sign;
+using Vembar.Operations.Stations.Contract;
+using Vembar.Store.Places;
+using Vembar.Store.Places.Remote;
+
+namespace Vembar.Operations.Stations.Joining;
+
+/// <summary>What a machine runs: joins a station, waits until it is told what to do, does it, and tells how it went.</summary>
+public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOptions, TaskOutcome>
+{
+    private static readonly TimeSpan s_again = TimeSpan.FromSeconds(5), s_soon = TimeSpan.FromSeconds(1);
+
+    /// <summary>Joins, and goes on until a task was done.</summary>
+    /// <returns>How the task ended.</returns>
+    /// <exception cref="VembarException">The station does not take the machine.</exception>
+    /// <exception cref="OperationCanceledException">It was ended; the station is told that the machine leaves.</exception>
+    public async Task<TaskOutcome> HandleAsync(JoinOptions request, IProgress<OperationProgress> progress, CancellationToken cancellation)
+    {
+        var report = await MachineScan.RunAsync(request.Sys, request.Disk, host, cancellation).ConfigureAwait(false);
+        if (report.Disks.Count == 0)
+            throw VembarException.Input("no-disk", "this machine has no disk that an image could go to", "Name one with --disk.");
+        using var run = new MachineRun(request, report, host);
+        try
+        {
+            while (true)
+            {
+                await run.JoinAsync(cancellation).ConfigureAwait(false);
+                var task = await run.WaitForTaskAsync(cancellation).ConfigureAwait(false);
+                if (task is null)
+                    continue;
+                var outcome = await run.DoAsync(task, progress, cancellation).ConfigureAwait(false);
+                if (outcome.Done || request.Once)
+                    return outcome;
+                request.Tell($"{outcome.Problem}. {outcome.Hint}".TrimEnd());
+            }
+        }
+        catch (OperationCanceledException)
+        {
+            await run.LeaveAsync().ConfigureAwait(false);
+            throw;
+        }
+    }
+
+    /// <summary>A machine from joining to its end.</summary>
+    private sealed class MachineRun : IDisposable
+    {
+        private readonly JoinOptions _options;
+        private readonly MachineReport _report;
+        private IReadOnlyList<ReportedDevice> _devices = [];
+        private readonly OperationHost _host;
+        private readonly List<string> _stations;
+        private StationClient? _client;
+        private string? _key;
+        private string _told = "";
+
+        public MachineRun(JoinOptions options, MachineReport report, OperationHost host)
+        {
+            (_options, _report, _host) = (options, report, host);
+            _stations = [.. options.Stations.Select(s => s.TrimEnd('/'))];
+        }
+
+        private string Disk => _report.Disks[0].Path;
+
+        private PlaceOptions Places => _options.Places with
+        {
+            Credentials = _ => _key is null ? null : new PlaceCredentials("", _key, IsToken: true),
+        };
+
+        private StationClient Client => _client ??= new StationClient(_stations[0], Places with { Retries = 1 });
+
+        private void Tell(string text)
+        {
+            if (text == _told)
+                return;
+            _told = text;
+            _options.Tell(text);
+        }
+
+        // One that does not answer goes to the end.
+        private void TryNext()
+        {
+            _client?.Dispose();
+            _client = null;
+            _stations.Add(_stations[0]);
+            _stations.RemoveAt(0);
+        }
+
+        private static bool IsAway(VembarException problem) => problem.Kind == ErrorKind.Environment
+            && problem.Code is "place-unreachable" or "place-busy" or "database-away" or "busy" or "mistake";
+
+        /// <summary>Joins; waits for a station that does not answer, and where another machine with the same identity was heard
+        /// of.</summary>
+        public async Task JoinAsync(CancellationToken cancellation)
+        {
+            while (true)
+            {
+                try
+                {
+                    var answer = await Client.JoinAsync(new JoinRequest(_report, _key), cancellation).ConfigureAwait(false);
+                    _key = answer.Key;
+                    _devices = answer.Devices;
+                    foreach (var station in answer.Stations.Select(s => s.TrimEnd('/')).Where(s => !_stations.Contains(s)))
+                        _stations.Add(station);
+                    Tell($"This machine is {answer.Machine} at {Client.Address}"
+                        + (answer.Model.Length > 0 ? $", taken for {answer.Model}" : ", of a model that is not known") + ".");
+                    return;
+                }
+                catch (VembarException problem) when (problem.Code == "machine-present" || IsAway(problem))
+                {
+                    Tell($"{problem.Message}. Trying again.");
+                    if (problem.Code != "machine-present")
+                        TryNext();
+                    await Task.Delay(s_again, _host.Clock, cancellation).ConfigureAwait(false);
+                }
+            }
+        }
+
+        /// <summary>Waits until there is something to do; null when the machine has to join again.</summary>
+        public async Task<MachineTask?> WaitForTaskAsync(CancellationToken cancellation)
+        {
+            MachineState? known = null;
+            while (true)
+            {
+                try
+                {
+                    var answer = await Client.PollAsync(known, cancellation).ConfigureAwait(false);
+                    if (answer.Task is { } task)
+                        return task;
+                    known = answer.State;
+                    Tell(answer.Waiting.Length > 0 ? $"{Capital(answer.State)}: {answer.Waiting}." : $"{Capital(answer.State)}.");
+                }
+                catch (VembarException problem) when (problem.Code == "unknown-machine")
+                {
+                    return null;
+                }
+                catch (VembarException problem) when (IsAway(problem))
+                {
+                    Tell($"{problem.Message}. Trying again.");
+                    TryNext();
+                    await Task.Delay(s_soon, _host.Clock, cancellation).ConfigureAwait(false);
+                }
+            }
+        }
+
+        private static string Capital(MachineState state) => state.ToString();
+
+        private async Task<TaskReportAnswer> ReportAsync(TaskReport report, CancellationToken cancellation)
+        {
+            try
+            {
+                return await Client.ReportAsync(report, cancellation).ConfigureAwait(false);
+            }
+            catch (VembarException problem) when (IsAway(problem))
+            {
+                TryNext();
+                throw;
+            }
+        }
+
+        /// <summary>Does a task, and tells how it went.</summary>
+        public async Task<TaskOutcome> DoAsync(MachineTask task, IProgress<OperationProgress> shown, CancellationToken cancellation)
+        {
+            Tell(task.Kind == TaskKind.Capture ? $"Captured as \"{task.Title}\"." : $"Gets {task.Title} as {task.ComputerName}.");
+            var reporter = new TaskReporter(task.Id, ReportAsync, shown, _host.Clock, cancellation);
+            await using (reporter.ConfigureAwait(false))
+            {
+                TaskOutcome outcome;
+                try
+                {
+                    await reporter.BeginAsync().ConfigureAwait(false);
+                    var result = await RunAsync(task, reporter).ConfigureAwait(false);
+                    outcome = new TaskOutcome { Done = true, Result = result };
+                }
+                catch (Exception failure) when (reporter.IsStoppedThere && failure is OperationCanceledException or VembarException)
+                {
+                    Tell("It was stopped at the station.");
+                    return new TaskOutcome { Done = false, Code = "stopped", Problem = "it was stopped at the station" };
+                }
+                catch (VembarException problem) when (!cancellation.IsCancellationRequested)
+                {
+                    outcome = new TaskOutcome
+                    {
+                        Done = false,
+                        Code = problem.Code,
+                        Problem = problem.Message,
+                        Hint = _options.HintOf(problem),
+                        Details = problem.Details,
+                    };
+                }
+                await reporter.EndAsync(outcome, cancellation).ConfigureAwait(false);
+                return outcome;
+            }
+        }
+
+        private async Task<MachineResult> RunAsync(MachineTask task, TaskReporter reporter)
+        {
+            while (true)
+            {
+                var address = Client.Address;
+                using var places = new PlaceFileSystem(LocalFileSystem.Instance, () => Places with { Cancellation = reporter.Stopped });
+                var host = new OperationHost
+                {
+                    Files = places,
+                    Clock = _host.Clock,
+                    Memory = _host.Memory,
+                    Workers = _host.Workers,
+                    TemporaryFolder = _host.TemporaryFolder,
+                    Versions = _host.Versions,
+                    By = _host.By,
+                };
+                try
+                {
+                    return task.Kind == TaskKind.Capture ? await CaptureAsync(task, address, host, reporter).ConfigureAwait(false)
+                        : await DeployAsync(task, address, host, reporter).ConfigureAwait(false);
+                }
+                catch (VembarException problem) when (IsAway(problem) && !reporter.Stopped.IsCancellationRequested)
+                {
+                    reporter.Note("warning", $"{problem.Message}; going on when a station answers");
+                    TryNext();
+                    await Task.Delay(s_again, _host.Clock, reporter.Stopped).ConfigureAwait(false);
+                }
+            }
+        }
+
+        private async Task<MachineResult> DeployAsync(MachineTask task, string address, OperationHost host, TaskReporter reporter)
+        {
+            var image = new ImageReference($"{address}{task.Archive}", task.Image.ToString(CultureInfo.InvariantCulture));
+            using var signers = TextFile.For(host, task.Signers, ".pem");
+            var done = await new DeployHandler(host).HandleAsync(new DeployRequest
+            {
+                Image = image,
+                Target = Disk,
+                Layout = task.Layout,
+                MayErase = _ => true,
+                ComputerName = task.ComputerName,
+                Fill = task.Fill,
+                Root = task.Root,
+                SignedBy = signers is null ? null : ImageTrust.Load([signers.Path]),
+                // The station looked at that, and somebody may have set it aside.
+                AcceptMisfit = true,
+                Verify = task.Verify,
+            }, reporter, reporter.Stopped).ConfigureAwait(false);
+            foreach (var warning in done.Warnings)
+                reporter.Note("warning", warning);
+            if (done.Differences is [var first, ..])
+                throw VembarException.Environment("read-back", $"reading back found {done.Differences.Count} differences: {first}",
+                    "See whether the disk is sound, and try again.");
+            reporter.Report(new OperationProgress("looking at the result", 0, 0, false, ""));
+            var shown = await new ShowHandler(host).HandleAsync(new ShowRequest(image, false, false), reporter, reporter.Stopped)
+                .ConfigureAwait(false);
+            var fit = await new FitHandler(host).HandleAsync(new FitRequest(image, _report with
+            {
+                Devices = _devices,
+            }, task.Layout, null), reporter, reporter.Stopped)
+                .ConfigureAwait(false);
+            return new MachineResult
+            {
+                Image = done.Image.Number,
+                Root = done.Image.Root.ToString(),
+                Title = task.Title,
+                ComputerName = task.ComputerName ?? "",
+                Files = done.Files,
+                Bytes = done.Bytes,
+                Resumed = done.Resumed,
+                ReadBack = done.Verified,
+                Programs = [.. (shown.Programs ?? []).Select(p => $"{p.Name} {p.Version}".TrimEnd())],
+                Drivers = fit.Drivers,
+                Checks = await CheckAsync(task, host, reporter).ConfigureAwait(false),
+                Warnings = done.Warnings,
+                Phases = reporter.Phases,
+            };
+        }
+
+        private async Task<IReadOnlyList<CheckedExpectation>> CheckAsync(MachineTask task, OperationHost host, TaskReporter reporter)
+        {
+            using var expectations = TextFile.For(host, task.Expectations, ".yaml");
+            if (expectations is null)
+                return [];
+            reporter.Report(new OperationProgress("checking what was expected", 0, 0, false, ""));
+            var looked = await new CheckHandler(host).HandleAsync(new CheckRequest(Disk, null, null, expectations.Path), reporter,
+                reporter.Stopped).ConfigureAwait(false);
+            return [.. looked.Expectations.Select(e => new CheckedExpectation(e.Text, e.Severity.ToString().ToLowerInvariant(), e.IsSo,
+                e.Found))];
+        }
+
+        private async Task<MachineResult> CaptureAsync(MachineTask task, string address, OperationHost host, TaskReporter reporter)
+        {
+            var done = await new CaptureHandler(host).HandleAsync(new CaptureRequest
+            {
+                Source = Disk,
+                Archive = $"{address}{task.Archive}",
+                Name = task.Title,
+                Edition = task.Edition,
+                Version = task.Version ?? "",
+                AcceptUnready = task.AcceptUnready,
+                Wait = TimeSpan.FromMinutes(5),
+            }, reporter, reporter.Stopped).ConfigureAwait(false);
+            return new MachineResult
+            {
+                Image = done.Image.Number,
+                Root = done.Image.Root.ToString(),
+                Title = $"{done.Image.Number} {done.Image.Title}",
+                Files = done.Image.Files,
+                Bytes = done.Image.Bytes,
+                BytesStored = done.Stats.BytesStored,
+                Warnings = done.Warnings,
+                Phases = reporter.Phases,
+            };
+        }
+
+        /// <summary>Tells the station that the machine leaves, if it answers at once.</summary>
+        public async Task LeaveAsync()
+        {
+            if (_key is null)
+                return;
+            using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(3));
+            try
+            {
+                await Client.LeaveAsync(limit.Token).ConfigureAwait(false);
+            }
+            catch (Exception failure) when (failure is VembarException or OperationCanceledException)
+            {
+                // It will notice.
+            }
+        }
+
+        public void Dispose() => _client?.Dispose();
+    }
+}

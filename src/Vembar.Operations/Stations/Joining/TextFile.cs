@@ -1,0 +1,29 @@
+namespace Vembar.Operations.Stations.Joining;
+
+/// <summary>A text in a file for as long as it is needed, that nobody else may read.</summary>
+internal sealed class TextFile : IDisposable
+{
+    private TextFile(string path) => Path = path;
+
+    /// <summary>The file.</summary>
+    public string Path { get; }
+
+    /// <summary>Writes a text; null for null.</summary>
+    public static TextFile? For(OperationHost host, string? text, string extension)
+    {
+        if (text is null)
+            return null;
+        var path = System.IO.Path.Combine(host.TemporaryFolder, $"vembar-{Guid.NewGuid():N}{extension}");
+        using var file = new FileStream(path, new FileStreamOptions
+        {
+            Mode = FileMode.CreateNew,
+            Access = FileAccess.Write,
+            UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+        });
+        using var writer = new StreamWriter(file);
+        writer.Write(text);
+        return new TextFile(path);
+    }
+
+    public void Dispose() => File.Delete(Path);
+}

@@ -1,0 +1,81 @@
+using System.Security.Cryptography;
+using System.Text;
+using Vembar.Operations.Stations.Contract;
+using Vembar.Station.Database;
+using Vembar.Station.Interface;
+using Vembar.Station.Machines;
+
+namespace Vembar.Station.People;
+
+/// <summary>Finds out who asks: people and scripts by their tokens or sessions, machines by their keys.</summary>
+public sealed class Access(TokenStore tokens, MachineStore machines)
+{
+    /// <summary>The cookie of the web page's session.</summary>
+    public const string Cookie = "__Host-station";
+
+    /// <summary>The header that changes from the web page carry: no other page can send it.</summary>
+    public const string PageHeader = "X-Station-Page";
+
+    private static string? Bearer(HttpContext context)
+    {
+        var header = context.Request.Headers.Authorization.ToString();
+        const string Scheme = "Bearer ";
+        if (header.StartsWith(Scheme, StringComparison.OrdinalIgnoreCase))
+            return header[Scheme.Length..].Trim();
+        return null;
+    }
+
+    /// <summary>Who asks; null for one who does not say, or is not known.</summary>
+    public async Task<Caller?> CallerAsync(HttpContext context)
+    {
+        if (Bearer(context) is { } token)
+            return token.StartsWith("vst_", StringComparison.Ordinal)
+                ? await tokens.FindAsync(token, context.RequestAborted).ConfigureAwait(false) : null;
+        if (context.Request.Cookies[Cookie] is not { Length: > 0 } session)
+            return null;
+        // A page from elsewhere can have the browser send the cookie, and not the header.
+        if (!HttpMethods.IsGet(context.Request.Method) && !HttpMethods.IsHead(context.Request.Method)
+            && context.Request.Headers[PageHeader].Count == 0)
+            return null;
+        return await tokens.FindAsync(session, context.RequestAborted).ConfigureAwait(false);
+    }
+
+    /// <summary>The machine that asks; null for none.</summary>
+    public async Task<string?> MachineAsync(HttpContext context) =>
+        Bearer(context) is { } key && key.StartsWith("vsm_", StringComparison.Ordinal)
+            && await machines.FindByKeyAsync(Secrets.Hash(key), context.RequestAborted).ConfigureAwait(false) is { } row ? row.Id : null;
+
+    /// <summary>Demands somebody who may.</summary>
+    /// <exception cref="StationException">Nobody, or one who may not.</exception>
+    public async Task<Caller> DemandAsync(HttpContext context, Role role)
+    {
+        if (await CallerAsync(context).ConfigureAwait(false) is not { } caller)
+        {
+            context.Response.Headers.WWWAuthenticate = "Bearer";
+            throw StationException.Of(401, "access-denied", Bearer(context) is null ? "the station does not let you in without a token"
+                : "the station does not know this token, or it has ended", "Log in with `vembar login ADDRESS --token`.");
+        }
+        if (caller.Role < role)
+            throw StationException.Of(403, "role-too-low",
+                $"'{caller.Name}' is {Word(caller.Role)}; this is for {(role == Role.Administrator ? "administrators" : "technicians")}",
+                "Ask somebody who may.");
+        return caller;
+    }
+
+    private static string Word(Role role) => role switch
+    {
+        Role.Viewer => "a viewer",
+        Role.Technician => "a technician",
+        _ => "an administrator",
+    };
+
+    /// <summary>Demands a machine.</summary>
+    /// <exception cref="StationException">It is none that is known.</exception>
+    public async Task<string> DemandMachineAsync(HttpContext context) => await MachineAsync(context).ConfigureAwait(false)
+        ?? throw StationException.Of(401, "unknown-machine", "the station does not know this machine, or not with this key",
+            "Let it join again.");
+
+    /// <summary>Whether two secrets are the same, without telling by the time it takes how much of them is.</summary>
+    public static bool IsSame(string a, string b) =>
+        CryptographicOperations.FixedTimeEquals(Encoding.UTF8.GetBytes(a), Encoding.UTF8.GetBytes(b));
+}
