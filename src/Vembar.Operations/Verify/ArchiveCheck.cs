@@ -119,6 +119,63 @@ internal static class ArchiveCheck
             archive.Images.Count + archive.LostImages.Count, archive.IsRecordSingle);
     }
 
+    /// <summary>Checks what a state adds to the one before: its blocks and their chunks, the places between, and the images that are new,
+    /// down to the folders that the one before has too.</summary>
+    /// <param name="archive">The archive with the new state.</param>
+    /// <param name="before">The archive as it was; null where there was none.</param>
+    /// <param name="workers">How many blocks are read at once.</param>
+    /// <param name="cancellation">Ends it.</param>
+    public static async Task<IReadOnlyList<Damage>> AddedAsync(ArchiveReader archive, ArchiveReader? before, int workers,
+        CancellationToken cancellation)
+    {
+        var damage = new List<Damage>();
+        var bad = new ConcurrentDictionary<ChunkId, byte>();
+        var from = before?.CommittedLength ?? 0;
+        CheckState(archive, damage);
+        var known = before is null ? [] : before.Segments.SelectMany(s => Enumerable.Range(0, s.BlockCount).Select(s.Block)).ToHashSet();
+        foreach (var segment in archive.Segments.Where(s => s.Extent.Offset >= from))
+        {
+            var chunks = new List<(ChunkId Id, int Offset, int Length)>[segment.BlockCount];
+            for (var i = 0; i < segment.ChunkCount; i++)
+            {
+                var (id, block, offset, length) = segment.Chunk(i);
+                if ((uint)block >= (uint)segment.BlockCount)
+                    damage.Add(new Damage(0, "", $"the index names block {block}, which does not exist"));
+                else
+                    (chunks[block] ??= []).Add((id, offset, length));
+            }
+            var firstCopies = FirstCopies(segment, chunks);
+            var found = new ConcurrentBag<Damage>();
+            await WorkStealingRunner.EachAsync(segment.BlockCount, workers, number =>
+            {
+                // A merged index lists the blocks of earlier states too; those were looked at when they came.
+                var block = segment.Block(number);
+                if (block.Offset < from)
+                {
+                    if (!known.Contains(block) || (chunks[number] ?? []).Any(c => !before!.Contains(c.Id)))
+                        found.Add(new Damage(0, "", $"the index names a block at byte {block.Offset} that was not there before"));
+                    return;
+                }
+                var copyOf = firstCopies?.GetValueOrDefault(number, -1) ?? -1;
+                if (CheckBlock(archive, block, chunks[copyOf < 0 ? number : copyOf] ?? [], copyOf < 0 ? block : segment.Block(copyOf),
+                    bad) is { } problem)
+                    found.Add(new Damage(0, "", problem));
+            }, cancellation).ConfigureAwait(false);
+            damage.AddRange(found.OrderBy(d => d.Problem, StringComparer.Ordinal));
+        }
+        if (damage.Count > 0)
+            return damage;
+        damage.AddRange(CheckCover(archive, null));
+        var sound = new HashSet<ChunkId>();
+        var roots = before is null ? [] : before.Images.Select(i => i.Root).ToHashSet();
+        foreach (var image in archive.Images.Where(i => !roots.Contains(i.Root)))
+        {
+            cancellation.ThrowIfCancellationRequested();
+            CheckTree(archive, archive, image, bad, sound, damage, before);
+        }
+        return damage;
+    }
+
     private static void CheckState(ArchiveReader archive, List<Damage> damage)
     {
         damage.AddRange(archive.Problems.Select(p => new Damage(0, "", p)));
@@ -278,7 +335,7 @@ internal static class ArchiveCheck
 
     // Images share most of their folders: one that was found sound, with all below it, is not looked at again.
     private static void CheckTree(ArchiveReader archive, IChunkSource source, ImageRecord image, ConcurrentDictionary<ChunkId, byte> bad,
-        HashSet<ChunkId> sound, List<Damage> damage)
+        HashSet<ChunkId> sound, List<Damage> damage, ArchiveReader? before = null)
     {
         ImageTree tree;
         try
@@ -292,9 +349,9 @@ internal static class ArchiveCheck
         }
         void Visit(TreeEntry folder, WindowsPath path)
         {
-            if (sound.Contains(folder.Folder))
+            if (sound.Contains(folder.Folder) || before?.Contains(folder.Folder) == true)
                 return;
-            var before = damage.Count;
+            var found = damage.Count;
             using var entries = tree.Entries(folder, path).GetEnumerator();
             bool Next()
             {
@@ -320,7 +377,7 @@ internal static class ArchiveCheck
                 if (!entry.Security.IsNone && IsBad(entry.Security, null))
                     damage.Add(new Damage(image.Number, path.Child(entry.Name).ToString(), "its security descriptor is damaged"));
             }
-            if (damage.Count == before)
+            if (damage.Count == found)
                 sound.Add(folder.Folder);
         }
         // Also what neither the archive nor a base of it has; another archive may.

@@ -18,7 +18,7 @@ public sealed record ArchiveFile(IByteSource Source, long Length, string Tag) : 
         using var reader = ArchiveReader.Open(path, files);
         var source = files.OpenRead(path);
         return new ArchiveFile(source, Math.Min(reader.CommittedLength, source.Length),
-            string.Create(CultureInfo.InvariantCulture, $"\"{reader.Header.Id:n}-{reader.Sequence}-{reader.CommittedLength}\""));
+            $"\"{reader.StateTag}\"");
     }
 
     /// <summary>Tells whether a file is still as it was; empty where there is none.</summary>

@@ -88,12 +88,13 @@ public sealed class StationServer : IAsyncDisposable
         builder.Services.ConfigureHttpJsonOptions(json =>
         {
             json.SerializerOptions.TypeInfoResolverChain.Insert(0, StationJson.Default);
+            json.SerializerOptions.TypeInfoResolverChain.Insert(1, TailJson.Default);
         });
         builder.Services.AddOpenApi();
         builder.Services.AddSingleton(settings).AddSingleton(database).AddSingleton(host).AddSingleton(clock)
             .AddSingleton<ChangeFeed>().AddSingleton<MachineStore>().AddSingleton<ProgressBoard>().AddSingleton<StationArchives>()
             .AddSingleton<ArchiveFiles>().AddSingleton<MachineService>().AddSingleton<TokenStore>().AddSingleton<AuditLog>()
-            .AddSingleton<Access>();
+            .AddSingleton<Access>().AddSingleton<TailStore>();
         var listen = ListenAddress.Parse(options.Listen)
             ?? throw new VembarException(ErrorKind.Usage, "bad-listen", $"'{options.Listen}' is not HOST:PORT",
             "Write *:8470 for instance.");

@@ -69,6 +69,17 @@ public sealed class Access(TokenStore tokens, MachineStore machines)
         _ => "an administrator",
     };
 
+    /// <summary>Whether who asks may add to an archive: administrators, and machines that are captured into it.</summary>
+    /// <returns>Who; null for one who may not.</returns>
+    public async Task<string?> WriterAsync(HttpContext context, string archive)
+    {
+        if (await CallerAsync(context).ConfigureAwait(false) is { Role: Role.Administrator } caller)
+            return caller.Name;
+        return Bearer(context) is { } key && key.StartsWith("vsm_", StringComparison.Ordinal)
+            && await machines.FindByKeyAsync(Secrets.Hash(key), context.RequestAborted).ConfigureAwait(false)
+            is { Document.Task: { Kind: TaskKind.Capture } task } row && task.Archive == $"/archives/{archive}" ? row.DisplayName : null;
+    }
+
     /// <summary>Demands a machine.</summary>
     /// <exception cref="StationException">It is none that is known.</exception>
     public async Task<string> DemandMachineAsync(HttpContext context) => await MachineAsync(context).ConfigureAwait(false)

@@ -220,6 +220,10 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     /// <summary>How many changes the archive went through.</summary>
     public long Sequence => Commit.Sequence;
 
+    /// <summary>Tells this state from all others, of this archive and of any: id, number, length and the beginning of a hash.</summary>
+    public string StateTag => string.Create(System.Globalization.CultureInfo.InvariantCulture,
+        $"{Header.Id:n}-{Sequence}-{CommittedLength}-{Commit.Catalogue.ToString()[..12]}");
+
     /// <summary>The file's length when it was opened.</summary>
     public long FileLength { get; }
 

@@ -2,14 +2,13 @@ using System.Globalization;
 using System.Security.Cryptography;
 using System.Text.Json;
 using Vembar.Common;
-using Vembar.Native;
 
 namespace Vembar.Store.Places.Remote;
 
 /// <summary>
 /// An archive in a registry: its slices, and behind them what is written, which lies in a local file until it is published. docs/places.md.
 /// </summary>
-internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
+internal sealed class OciArchiveFile : SpooledArchiveFile
 {
     // A slice that breaks off or is lost costs no more than this.
     private const long LongestSlice = 64L << 20;
@@ -19,21 +18,14 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
     private readonly PlaceOptions _options;
     private readonly OciManifest? _manifest;
     private readonly string? _digest;
-    private readonly OciSlices _slices;
-    private Spool? _spool;
-    private long _end;
-    private bool _published;
-    private readonly Lazy<IByteSource?> _unpublished;
 
     private OciArchiveFile(OciRepository repository, PlaceOptions options, OciManifest? manifest, string? digest)
+        : base(repository.Reference.Text, new OciSlices(repository, manifest?.Layers ?? []), options)
     {
         _repository = repository;
         _options = options;
         _manifest = manifest;
         _digest = digest;
-        _slices = new OciSlices(repository, manifest?.Layers ?? []);
-        _end = _slices.Length;
-        _unpublished = new Lazy<IByteSource?>(() => Spool.Kept(repository, options));
     }
 
     /// <summary>Opens what is there; null when there is nothing.</summary>
@@ -50,82 +42,15 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
         new(repository, options, null, null);
 
     /// <inheritdoc/>
-    public long Length => _end;
+    protected override bool IsUnchanged() => Blocking.Wait(_repository.ReadDigestAsync(CancellationToken.None)) == _digest;
 
     /// <inheritdoc/>
-    public bool IsRemote => true;
+    protected override Task PublishAsync(IByteSource tail, long length, PublishedState state) =>
+        PublishAsync(_manifest?.Layers ?? [], tail, length, state, _options.Cancellation);
 
     /// <inheritdoc/>
-    public IByteSource? Unpublished => _unpublished.Value;
-
-    /// <inheritdoc/>
-    public int Read(Span<byte> to, long offset) => offset >= _slices.Length ? ReadSpool(to, offset) : Blocking.Read(this, to, offset);
-
-    /// <inheritdoc/>
-    public async ValueTask<int> ReadAsync(Memory<byte> to, long offset, CancellationToken cancellation = default)
-    {
-        var done = offset < _slices.Length ? await _slices.ReadAsync(to, offset, cancellation).ConfigureAwait(false) : 0;
-        return done < to.Length ? done + ReadSpool(to.Span[done..], offset + done) : done;
-    }
-
-    private int ReadSpool(Span<byte> to, long offset) => _spool is null || offset >= _end ? 0
-        : _spool.Read(to[..(int)Math.Min(to.Length, _end - offset)], offset - _slices.Length);
-
-    /// <inheritdoc/>
-    public ValueTask ReadManyAsync(IReadOnlyList<ByteRange> ranges, CancellationToken cancellation = default) =>
-        RangeJoiner.ReadAsync(this, ranges, null, cancellation);
-
-    /// <inheritdoc/>
-    public void Write(ReadOnlySpan<byte> bytes, long offset)
-    {
-        if (offset < _slices.Length)
-            throw VembarException.Input("place-keeps",
-                $"'{_repository.Reference.Text}' is not healed in place: what is published stays as it is",
-                Advice.Of("copy-again"));
-        _spool ??= Spool.Create(_repository, _options);
-        _spool.Write(bytes, offset - _slices.Length);
-        _end = Math.Max(_end, offset + bytes.Length);
-    }
-
-    /// <inheritdoc/>
-    public void Sync()
-    {
-    }
-
-    /// <inheritdoc/>
-    public void Truncate(long length)
-    {
-        // What an earlier run of another program left behind a state is part of a slice; readers look past it.
-        if (length > _slices.Length || _spool is not null)
-            _end = Math.Max(length, _slices.Length);
-    }
-
-    /// <summary>Others are kept from nothing: who comes second is told when it publishes.</summary>
-    public bool TryLock() => true;
-
-    /// <inheritdoc/>
-    public bool IsStillAt(string path) => _published
-        || Blocking.Wait(_repository.ReadDigestAsync(CancellationToken.None)) == _digest;
-
-    /// <inheritdoc/>
-    public void Publish(PublishedState state)
-    {
-        if (_spool is null)
-            return;
-        Blocking.Wait(PublishAsync(_manifest?.Layers ?? [], _spool.File, state.Length - _slices.Length, state, _options.Cancellation));
-        _published = true;
-        _spool.IsNeeded = false;
-        // What an earlier run left stays for one that needs it.
-        if (_unpublished.IsValueCreated)
-            Spool.Forget(_repository, _options);
-    }
-
-    /// <inheritdoc/>
-    public void Replace(IByteSource file, PublishedState state)
-    {
-        Blocking.Wait(PublishAsync([], file, state.Length, state, _options.Cancellation));
-        _published = true;
-    }
+    protected override Task ReplaceAsync(IByteSource file, PublishedState state) =>
+        PublishAsync([], file, state.Length, state, _options.Cancellation);
 
     private async Task PublishAsync(IReadOnlyList<OciDescriptor> before, IByteSource source, long length, PublishedState state,
         CancellationToken cancellation)
@@ -188,10 +113,6 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
             throw Moved();
     }
 
-    private VembarException Moved() => VembarException.Environment("place-changed",
-        $"'{_repository.Reference.Text}' was changed by somebody else meanwhile; their change stands, yours was not made",
-        "Run it again: what was prepared is used again.");
-
     private static async Task<List<(OciDescriptor Slice, long Offset)>> CutAsync(IByteSource source, long length,
         CancellationToken cancellation)
     {
@@ -218,14 +139,5 @@ internal sealed class OciArchiveFile : IArchiveFile, IPublishedFile
             start += size;
         }
         return slices;
-    }
-
-    /// <inheritdoc/>
-    public void Dispose()
-    {
-        if (_unpublished.IsValueCreated)
-            _unpublished.Value?.Dispose();
-        _spool?.Dispose();
-        _spool = null;
     }
 }

@@ -3,7 +3,7 @@ using Vembar.Common;
 namespace Vembar.Store.Places.Remote;
 
 /// <summary>The file that slices in a registry are consecutive parts of.</summary>
-internal sealed class OciSlices
+internal sealed class OciSlices : IByteSource
 {
     private readonly OciRepository _repository;
     private readonly RangeReader[] _readers;
@@ -25,10 +25,25 @@ internal sealed class OciSlices
     /// <summary>How long they are together.</summary>
     public long Length => _starts[^1];
 
+    /// <inheritdoc/>
+    public bool IsRemote => true;
+
+    /// <inheritdoc/>
+    public int Read(Span<byte> to, long offset) => Blocking.Read(this, to, offset);
+
+    /// <inheritdoc/>
+    public ValueTask ReadManyAsync(IReadOnlyList<ByteRange> ranges, CancellationToken cancellation = default) =>
+        RangeJoiner.ReadAsync(this, ranges, null, cancellation);
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+    }
+
     /// <summary>Reads from a place of the file.</summary>
     /// <returns>How many bytes there were; fewer than there is room for only at the end.</returns>
     /// <exception cref="VembarException">They cannot be read.</exception>
-    public async ValueTask<int> ReadAsync(Memory<byte> to, long offset, CancellationToken cancellation)
+    public async ValueTask<int> ReadAsync(Memory<byte> to, long offset, CancellationToken cancellation = default)
     {
         var done = 0;
         while (done < to.Length && offset + done < Length)

@@ -24,12 +24,13 @@ public sealed class PlaceFileSystem(IFileSystem local, Func<PlaceOptions> option
 
     /// <inheritdoc/>
     public IArchiveFile OpenWrite(string path) => PlaceAddress.IsRegistry(path) ? OpenRegistry(path)
-        : PlaceAddress.IsWeb(path) ? throw ReadOnly(path) : local.OpenWrite(path);
+        : PlaceAddress.IsWeb(path) ? TailArchiveFile.Open(_remote.Value.Exchange, _remote.Value.Options, path) ?? throw Missing(path)
+        : local.OpenWrite(path);
 
     /// <inheritdoc/>
     public IArchiveFile CreateNew(string path) => PlaceAddress.IsRegistry(path)
         ? OciArchiveFile.Create(new OciRepository(_remote.Value.Exchange, OciReference.Parse(path)), _remote.Value.Options)
-        : PlaceAddress.IsWeb(path) ? throw ReadOnly(path) : local.CreateNew(path);
+        : PlaceAddress.IsWeb(path) ? TailArchiveFile.Create(_remote.Value.Exchange, _remote.Value.Options, path) : local.CreateNew(path);
 
     /// <inheritdoc/>
     public bool Exists(string path)
@@ -63,7 +64,7 @@ public sealed class PlaceFileSystem(IFileSystem local, Func<PlaceOptions> option
     public void EnsureWritable(string path)
     {
         if (PlaceAddress.IsWeb(path))
-            throw ReadOnly(path);
+            TailArchiveFile.Look(_remote.Value.Exchange, path);
         if (PlaceAddress.IsRegistry(path))
             new OciRepository(_remote.Value.Exchange, OciReference.Parse(path)).EnsureWritable();
     }
@@ -71,12 +72,11 @@ public sealed class PlaceFileSystem(IFileSystem local, Func<PlaceOptions> option
     private OciArchiveFile OpenRegistry(string path)
     {
         var repository = new OciRepository(_remote.Value.Exchange, OciReference.Parse(path));
-        return OciArchiveFile.Open(repository, _remote.Value.Options) ?? throw VembarException.Input("no-such-archive",
-            $"there is no archive '{path}'", Advice.Of("no-such-archive"));
+        return OciArchiveFile.Open(repository, _remote.Value.Options) ?? throw Missing(path);
     }
 
-    private static VembarException ReadOnly(string path) => VembarException.Input("read-only-place",
-        $"'{path}' is a file behind a web server, which can be read and not written", Advice.Of("read-only-place"));
+    private static VembarException Missing(string path) => VembarException.Input("no-such-archive",
+        $"there is no archive '{path}'", Advice.Of("no-such-archive"));
 
     /// <inheritdoc/>
     public void Dispose()

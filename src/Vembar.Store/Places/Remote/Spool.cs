@@ -20,17 +20,17 @@ internal sealed class Spool : IDisposable
     /// <summary>Whether it is to be kept.</summary>
     public bool IsNeeded { get; set; } = true;
 
-    private static string Name(OciRepository repository) =>
-        Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(repository.Reference.Text)))[..32];
+    private static string Name(string place) =>
+        Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(place)))[..32];
 
-    private static string KeptPath(OciRepository repository, PlaceOptions options) =>
-        Path.Combine(options.SpoolFolder, $"{Name(repository)}.tail");
+    private static string KeptPath(string place, PlaceOptions options) =>
+        Path.Combine(options.SpoolFolder, $"{Name(place)}.tail");
 
     /// <summary>Begins a file.</summary>
     /// <exception cref="VembarException">It cannot be made.</exception>
-    public static Spool Create(OciRepository repository, PlaceOptions options)
+    public static Spool Create(string place, PlaceOptions options)
     {
-        var path = Path.Combine(options.SpoolFolder, $"{Name(repository)}.{Environment.ProcessId}-{Guid.NewGuid():N}");
+        var path = Path.Combine(options.SpoolFolder, $"{Name(place)}.{Environment.ProcessId}-{Guid.NewGuid():N}");
         try
         {
             Directory.CreateDirectory(options.SpoolFolder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
@@ -39,7 +39,7 @@ internal sealed class Spool : IDisposable
             var file = LocalFileSystem.Instance.CreateNew(path);
 #pragma warning restore CA2000
             file.TryLock();
-            return new Spool(path, KeptPath(repository, options), file);
+            return new Spool(path, KeptPath(place, options), file);
         }
         catch (Exception failure) when (VembarException.From(failure, "write", path) is { } error)
         {
@@ -68,14 +68,14 @@ internal sealed class Spool : IDisposable
     }
 
     /// <summary>What an earlier run could not publish; null for nothing.</summary>
-    public static IByteSource? Kept(OciRepository repository, PlaceOptions options)
+    public static IByteSource? Kept(string place, PlaceOptions options)
     {
         try
         {
             if (!Directory.Exists(options.SpoolFolder))
                 return null;
             RemoveLeft(options.SpoolFolder);
-            return Posix.Exists(KeptPath(repository, options)) ? LocalFileSystem.Instance.OpenRead(KeptPath(repository, options)) : null;
+            return Posix.Exists(KeptPath(place, options)) ? LocalFileSystem.Instance.OpenRead(KeptPath(place, options)) : null;
         }
         catch (Exception failure) when (failure is IOException or UnauthorizedAccessException or NativeException)
         {
@@ -84,11 +84,11 @@ internal sealed class Spool : IDisposable
     }
 
     /// <summary>Takes away what was kept: it is published, or not needed any more.</summary>
-    public static void Forget(OciRepository repository, PlaceOptions options)
+    public static void Forget(string place, PlaceOptions options)
     {
         try
         {
-            System.IO.File.Delete(KeptPath(repository, options));
+            System.IO.File.Delete(KeptPath(place, options));
         }
         catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
         {
