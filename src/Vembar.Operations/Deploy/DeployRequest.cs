@@ -46,6 +46,11 @@ public sealed record DeployRequest
     /// <summary>Those of whom one has to have signed the image; null for nobody.</summary>
     public ImageTrust? SignedBy { get; init; }
 
+    /// <summary>What is kept on the disk while it is divided and written, by which whoever began it finds it again after a power cut: then
+    /// the same request goes on where it was. It stays there at the end too, until <see cref="Volumes.Targets.DiskNote.Remove"/>. Null for a
+    /// disk that is begun anew.</summary>
+    public string? Note { get; init; }
+
     /// <summary>The hash of the root folder that the image has to have, so that it is the one that was meant; null for any.</summary>
     public string? Root { get; init; }
 

@@ -21,12 +21,14 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
         var install = new ServiceContext(editor).Install;
         var into = isNew || request.MayErase is not null ? null : GivenVolume(request.Target, request.Volume!.Value);
         // What this run has done to the disk, so that it takes back that and nothing else.
-        bool isMade = false, isErased = false, complete = false;
+        bool isMade = false, isErased = false, complete = false, resumes = false, mayNote = false, goesOn = false;
+        var isErasing = request.MayErase is not null;
         NtfsTarget? files = null;
         try
         {
             using var disk = isNew ? DiskImage.Create(request.Target, FormatFor(request.Target), request.Size!.Value, () => isMade = true)
                 : DiskImage.Open(request.Target, write: true);
+            mayNote = request.Note is not null && isErasing && disk.Format == DiskFormat.Raw;
             using var target = new DiskTarget(disk, deployment.Host.TemporaryFolder);
             long start, length;
             string displayName;
@@ -38,26 +40,40 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
                 target.Prepare(layout!, editor, install, cancellation);
                 (start, length, displayName) =
                     (target.Windows.Start, target.Windows.Length, $"partition {target.Windows.Number} of '{request.Target}'");
-                using (var prepared = target.OpenPrepared())
-                    await new NtfsTarget(prepared, editor, tree, archive, deployment.Options).PlanAsync(cancellation).ConfigureAwait(false);
-                if (request.MayErase is { } mayErase && !mayErase(await OnTheDiskAsync(disk, cancellation).ConfigureAwait(false)))
+                resumes = mayNote && IsOurs(disk, target, layout!);
+                using (var prepared = resumes ? null : new TargetVolume(target.OpenPrepared()))
+                {
+                    if (prepared is not null)
+                        await new NtfsTarget(prepared, editor, tree, archive, deployment.Options).PlanAsync(cancellation)
+                            .ConfigureAwait(false);
+                }
+                if (!resumes && request.MayErase is { } mayErase && !mayErase(await OnTheDiskAsync(disk, cancellation).ConfigureAwait(false)))
                     throw VembarException.Input("not-confirmed", $"'{request.Target}' was not erased: that was not confirmed",
                         "Nothing was changed.");
-                deployment.Tell("dividing and formatting");
                 cancellation.ThrowIfCancellationRequested();
                 isErased = !isNew;
-                target.Divide(cancellation);
+                if (resumes && !target.TryRecover())
+                    resumes = false;
+                if (!resumes)
+                {
+                    deployment.Tell("dividing and formatting");
+                    target.Divide(cancellation);
+                }
             }
-            using (var volume = target.OpenVolume(start, length, displayName))
+            using (var volume = mayNote ? target.OpenCheckpointed(displayName) : new TargetVolume(target.OpenVolume(start, length,
+                displayName)))
             {
+                if (mayNote)
+                    target.Note(KeyFor(layout!), request.Note!);
                 files = new NtfsTarget(volume, editor, tree, archive, deployment.Options with
                 {
                     KeepExisting = request.KeepExisting && into is not null,
-                    Key = into is null ? null : deployment.JournalKey(),
+                    Key = into is null && !mayNote ? null : deployment.JournalKey(),
+                    GoesOn = resumes,
                     Compact = request.Compact,
                 });
                 if (into is not null && !request.KeepExisting && !files.IsResuming)
-                    CheckEmpty(volume, displayName);
+                    CheckEmpty(volume.Volume, displayName);
                 await files.PlanAsync(cancellation).ConfigureAwait(false);
                 try
                 {
@@ -92,7 +108,8 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
         }
         catch (Exception failure)
         {
-            var (left, hint) = isErased
+            goesOn = isErased && mayNote && MayGoOn(failure);
+            var (left, hint) = goesOn ? ("what was written of it is kept", "Run it again to go on.") : isErased
                 ? ($"the disk '{request.Target}' was erased before that: what was on it is lost, and it holds nothing that can be used",
                 "Run it again, or put back what was there from a copy.")
                 : into is not null && files?.Left() is { Length: > 0 } written
@@ -108,9 +125,23 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
             // A disk that looks finished and is not is worse than none.
             if (!complete && isMade)
                 File.Delete(request.Target);
-            else if (!complete && isErased)
+            else if (!complete && isErased && !goesOn)
                 EraseTable(request.Target);
         }
+    }
+
+    // It was interrupted, or what it reads from went away.
+    private static bool MayGoOn(Exception failure) => failure is OperationCanceledException
+        or VembarException { Kind: ErrorKind.Environment, Code: not ("io-error" or "no-room") };
+
+    private string KeyFor(DiskLayout divided) => $"{deployment.JournalKey()} "
+        + string.Join(' ', divided.Partitions.Select(p => $"{p.Role}{p.Bytes}"));
+
+    // Whether an earlier run of this very deployment was broken off on the disk.
+    private bool IsOurs(DiskImage disk, DiskTarget target, DiskLayout divided)
+    {
+        using var device = disk.OpenDevice();
+        return DiskNote.Read(device)?.Key == KeyFor(divided) && target.IsDivided(device);
     }
 
     // What will be lost; also of a disk whose table is damaged, which is a reason to erase it.

@@ -19,6 +19,7 @@ internal sealed class DiskTarget : IDisposable
 
     private readonly List<(Partition Partition, string? File)> _formatted = [];
     private PartitionTable? _table;
+    private Partition? _reserved;
 
     /// <param name="image">The disk.</param>
     /// <param name="temporaryFolder">Where partitions are prepared.</param>
@@ -44,6 +45,7 @@ internal sealed class DiskTarget : IDisposable
         var sector = _image.SectorSize;
         _table = layout.Place(_image.Length, sector);
         Windows = _table.Partitions[layout.Partitions.ToList().FindIndex(p => p.Role == PartitionRole.Windows)];
+        _reserved = _table.Partitions.Zip(layout.Partitions).FirstOrDefault(p => p.Second.Role == PartitionRole.Reserved).First;
         foreach (var (partition, planned) in _table.Partitions.Zip(layout.Partitions))
         {
             cancellation.ThrowIfCancellationRequested();
@@ -112,6 +114,62 @@ internal sealed class DiskTarget : IDisposable
         }
         _table!.Write(disk, default);
         disk.Flush();
+    }
+
+    /// <summary>Whether a disk is divided as this one would be.</summary>
+    public bool IsDivided(IBlockDevice disk)
+    {
+        try
+        {
+            return PartitionTable.Read(disk).Partitions.Select(p => (p.Start, p.Length))
+                .SequenceEqual(_table!.Partitions.Select(p => (p.Start, p.Length)));
+        }
+        catch (VembarException)
+        {
+            return false;
+        }
+    }
+
+    // A partition that Windows keeps for itself and does not use yet; else what is left before the first one.
+    private (long Start, long Length) Journal => _reserved is { } reserved ? (reserved.Start, reserved.Length)
+        : (DiskNote.JournalPlace, _table!.Partitions[0].Start - DiskNote.JournalPlace);
+
+    private IBlockDevice OpenJournal() => new SliceDevice(_image.OpenDevice(), Journal.Start, Journal.Length);
+
+    private IBlockDevice OpenWindows() => new SliceDevice(_image.OpenDevice(), Windows.Start, Windows.Length);
+
+    /// <summary>Brings the partition for Windows to the last checkpoint of a run that was broken off.</summary>
+    /// <returns>False when that cannot be done.</returns>
+    public bool TryRecover()
+    {
+        using var volume = OpenWindows();
+        using var journal = OpenJournal();
+        return CheckpointedDevice.Recover(volume, journal);
+    }
+
+    /// <summary>Opens the partition for Windows so that whatever ends the writing leaves it as at its last checkpoint.</summary>
+    /// <exception cref="VembarException">It is not an NTFS volume.</exception>
+    public TargetVolume OpenCheckpointed(string displayName)
+    {
+        try
+        {
+#pragma warning disable CA2000 // owned by what is returned
+            return CheckpointedVolume.Open(OpenWindows, OpenJournal());
+#pragma warning restore CA2000
+        }
+        catch (NativeException failure)
+        {
+            throw VembarException.From(failure, "open", displayName)!;
+        }
+    }
+
+    /// <summary>Notes on the disk what is being written to it.</summary>
+    /// <param name="key">What tells the deployment from others.</param>
+    /// <param name="text">What whoever began it wants to find again.</param>
+    public void Note(string key, string text)
+    {
+        using var disk = _image.OpenDevice();
+        new DiskNote(key, text, Journal.Start, Journal.Length).Write(disk);
     }
 
     /// <summary>Opens a partition to write into it.</summary>

@@ -19,7 +19,9 @@ public sealed partial class MachineService
         var (model, profile) = ModelFinder.Find(settings.Profiles, request.Report);
         var report = ModelFinder.WithProfile(request.Report, profile);
         var identifiers = Identifiers.Of(report.Identity);
-        var key = Secrets.Make("vsm");
+        // The one that it has stays good: it may be all that a machine kept over a power cut.
+        var key = request.Key is { Length: > 0 and < 100 } own && (await store.FindByKeyAsync(Secrets.Hash(own), cancellation)
+            .ConfigureAwait(false)) is { } holder && identifiers.Contains(holder.Identifier) ? own : Secrets.Make("vsm");
         for (var attempt = 0; ; attempt++)
         {
             const int Most = 5;

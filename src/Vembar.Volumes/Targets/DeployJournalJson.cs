@@ -4,4 +4,5 @@ namespace Vembar.Volumes.Targets;
 
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase)]
 [JsonSerializable(typeof(DeployJournal))]
+[JsonSerializable(typeof(DiskNote))]
 internal sealed partial class DeployJournalJson : JsonSerializerContext;

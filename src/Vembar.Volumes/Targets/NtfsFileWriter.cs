@@ -11,12 +11,12 @@ using Vembar.Volumes.Sources;
 namespace Vembar.Volumes.Targets;
 
 /// <summary>Makes single files and folders on an NTFS volume, with content and all that NTFS keeps of them.</summary>
-/// <param name="volume">The volume.</param>
+/// <param name="place">The volume.</param>
 /// <param name="image">The image that they are of.</param>
 /// <param name="archive">Where their content is.</param>
 /// <param name="options">How.</param>
 /// <param name="unsupported">Told what cannot be kept.</param>
-internal sealed class NtfsFileWriter(NtfsVolume volume, ImageTree image, ArchiveReader archive, TargetOptions options,
+internal sealed class NtfsFileWriter(TargetVolume place, ImageTree image, ArchiveReader archive, TargetOptions options,
     UnsupportedFeatures unsupported)
 {
     private readonly CompactionRule _compaction = new(options.Compact);
@@ -31,7 +31,7 @@ internal sealed class NtfsFileWriter(NtfsVolume volume, ImageTree image, Archive
         var id = item.Entry.Security;
         var known = 0u;
         var isKnown = !id.IsNone && _security.TryGetValue(id, out known);
-        var file = volume.Create(parent, item.Entry.Name, isFolder, known, item.Path.ToString(),
+        var file = place.Volume.Create(parent, item.Entry.Name, isFolder, known, item.Path.ToString(),
             item.Entry.Attributes?.HasFlag(WindowsAttributes.Compressed) ?? false);
         try
         {
@@ -117,8 +117,8 @@ internal sealed class NtfsFileWriter(NtfsVolume volume, ImageTree image, Archive
         var reference = file.Number;
         if (!file.TrySetShortNameAndClose(parent, name))
             unsupported.Record("short names");
-        parent = volume.Open(folder, displayName);
-        file = volume.Open(reference, displayName);
+        parent = place.Volume.Open(folder, displayName);
+        file = place.Volume.Open(reference, displayName);
     }
 
     /// <summary>Gives a file or folder its times.</summary>
@@ -168,7 +168,7 @@ internal sealed class NtfsFileWriter(NtfsVolume volume, ImageTree image, Archive
             compactor.Finish();
             (before, after) = (bytes.Length, compactor.Stored);
         });
-        long Clusters(long length) => (length + volume.ClusterSize - 1) / volume.ClusterSize;
+        long Clusters(long length) => (length + place.Volume.ClusterSize - 1) / place.Volume.ClusterSize;
         return before == content.Length ? Clusters(after) < Clusters(before) : after * 10 < before * 9;
     }
 

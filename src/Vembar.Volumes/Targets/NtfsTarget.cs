@@ -19,7 +19,7 @@ internal sealed class NtfsTarget
     private const int LongestName = 255;
     private static readonly System.Buffers.SearchValues<char> s_unopenable = System.Buffers.SearchValues.Create("\\:*?\"<>|");
 
-    private readonly NtfsVolume _volume;
+    private readonly TargetVolume _place;
     private readonly TreeEditor _tree;
     private readonly ImageTree _image;
     private readonly ArchiveReader _archive;
@@ -31,23 +31,26 @@ internal sealed class NtfsTarget
     private readonly Dictionary<TreeEditor.Node, ulong> _references = [];
     private DeployPlan _plan = null!;
 
-    /// <param name="volume">The volume.</param>
+    /// <param name="place">The volume.</param>
     /// <param name="tree">What to write.</param>
     /// <param name="image">The image that it is of.</param>
     /// <param name="archive">Where its content is.</param>
     /// <param name="options">How.</param>
     /// <exception cref="VembarException">The volume holds an unfinished deployment of another image.</exception>
-    public NtfsTarget(NtfsVolume volume, TreeEditor tree, ImageTree image, ArchiveReader archive, TargetOptions options)
+    public NtfsTarget(TargetVolume place, TreeEditor tree, ImageTree image, ArchiveReader archive, TargetOptions options)
     {
-        _volume = volume;
+        _place = place;
         _tree = tree;
         _image = image;
         _archive = archive;
         _options = options;
-        _writer = new NtfsFileWriter(volume, image, archive, options, _unsupported);
+        _writer = new NtfsFileWriter(place, image, archive, options, _unsupported);
         _resume = new ResumeState(options.Key, options.Key is { } key && ReadJournal() is { } bytes
-            ? DeployJournal.Parse(bytes, key, "the volume") : null);
+            ? DeployJournal.Parse(bytes, key, "the volume")
+            : options is { GoesOn: true, Key: { } same } ? new DeployJournal { Key = same, Start = "" } : null);
     }
+
+    private NtfsVolume Volume => _place.Volume;
 
     /// <summary>Whether an earlier run of this deployment was broken off here.</summary>
     public bool IsResuming => _resume.IsResuming;
@@ -61,10 +64,10 @@ internal sealed class NtfsTarget
 
     private byte[]? ReadJournal()
     {
-        using var root = _volume.Open(NtfsVolume.Root, "/");
+        using var root = Volume.Open(NtfsVolume.Root, "/");
         if (root.Find(DeployJournal.FileName) is not { } found)
             return null;
-        using var file = _volume.Open(found, DeployJournal.FileName);
+        using var file = Volume.Open(found, DeployJournal.FileName);
         using var data = file.OpenData();
         var bytes = new byte[Math.Min(data.Length, DeployJournal.Longest)];
         return bytes[..data.Read(bytes, 0)];
@@ -78,8 +81,8 @@ internal sealed class NtfsTarget
         if (_options.KeepExisting)
             FindKept();
         var bytes = _resume.FirstJournal(start: "").Encode();
-        using var root = _volume.Open(NtfsVolume.Root, "/");
-        using var file = _volume.Create(root, DeployJournal.FileName, isFolder: false, 0, DeployJournal.FileName);
+        using var root = Volume.Open(NtfsVolume.Root, "/");
+        using var file = Volume.Create(root, DeployJournal.FileName, isFolder: false, 0, DeployJournal.FileName);
         _resume.HasBegun = true;
         using (var data = file.OpenData())
             data.Write(bytes, 0);
@@ -96,7 +99,7 @@ internal sealed class NtfsTarget
                 there[item.Node] = NtfsVolume.Root;
             else if (there.TryGetValue(above.Node, out var reference))
             {
-                using var parent = _volume.Open(reference, item.Path.ToString());
+                using var parent = Volume.Open(reference, item.Path.ToString());
                 if (!parent.IsFolder || parent.Find(item.Entry.Name) is not { } found)
                     continue;
                 there[item.Node] = found;
@@ -107,10 +110,10 @@ internal sealed class NtfsTarget
 
     private void Remove(ulong folder, string name, string displayName)
     {
-        using var parent = _volume.Open(folder, displayName);
+        using var parent = Volume.Open(folder, displayName);
         if (parent.Find(name) is not { } found)
             return;
-        using var file = _volume.Open(found, displayName);
+        using var file = Volume.Open(found, displayName);
         file.DeleteAndClose(parent, name);
     }
 
@@ -134,13 +137,13 @@ internal sealed class NtfsTarget
         var problems = new List<VembarException>();
         _plan = await DeployPlan.MakeAsync(_tree, _options.Workers, node => Takes(node, problems), cancellation).ConfigureAwait(false);
         const int Record = 1024, Resident = 600;
-        var cluster = _volume.ClusterSize;
+        var cluster = Volume.ClusterSize;
         long Allocated(long length) => length <= Resident ? 0 : (length + cluster - 1) / cluster * cluster;
         long Needed(PlannedEntry file) =>
             Allocated(_image.DataLength(file.Entry.Content, file.Entry.Length, () => file.Path))
             + file.Entry.Streams.Sum(s => Allocated(s.Content.Length)) + Record;
         var needed = _plan.Files.Sum(Needed) + _plan.Folders.Count * (Record + (long)cluster);
-        var free = _volume.FreeBytes();
+        var free = Volume.FreeBytes();
         if (needed > free && !_options.KeepExisting && !IsResuming && !_options.SkipRoomCheck)
             problems.Add(VembarException.Environment("no-room", $"the image needs about {needed >> 20} MiB on the volume, which has "
                 + $"{free >> 20} MiB free", Advice.Of("no-room-on-volume")));
@@ -178,7 +181,7 @@ internal sealed class NtfsTarget
         try
         {
             // Whoever finds the volume after a power cut is to have it checked.
-            _volume.MarkDirty(true);
+            Volume.MarkDirty(true);
             WriteJournal();
             foreach (var folder in _plan.Folders)
             {
@@ -190,6 +193,8 @@ internal sealed class NtfsTarget
             var done = 0L;
             var ordered = _plan.Files.Select(f => (Item: f, Place: _archive.OrderOf(f.Entry.Content))).OrderBy(f => f.Place)
                 .Select(f => f.Item).ToList();
+            if (IsResuming)
+                done += PassOverWhole(ordered, cancellation);
             using var fetching = ContentFetch.Ahead(_archive, _image, ordered);
             var ahead = new ReadAhead(_archive, ordered.Select(f => f.Entry.Content));
             await using (ahead.ConfigureAwait(false))
@@ -201,6 +206,7 @@ internal sealed class NtfsTarget
                     ahead.Reached(file.Entry.Content);
                     WriteOrRollback(file);
                     done += file.Entry.Length;
+                    _place.Settle();
                     report(done, total, current.ToString());
                 }
             }
@@ -220,22 +226,50 @@ internal sealed class NtfsTarget
                 Finish(_plan.Folders[i]);
             }
             _resume.HasBegun = false;
-            _volume.MarkDirty(false);
+            Volume.MarkDirty(false);
         }
         catch (Exception failure) when (failure is OperationCanceledException or VembarException)
         {
-            _volume.MarkDirty(false);
+            Volume.MarkDirty(false);
             throw;
         }
         catch (NativeException failure)
         {
             // Full, it is still in order; a device that fails leaves nothing that one could rely on.
             if (failure.Errno == Errno.NoSpace)
-                _volume.MarkDirty(false);
+                Volume.MarkDirty(false);
             throw failure.Errno == Errno.NoSpace
                 ? VembarException.Environment("no-room", $"the volume is full at '{current}'", "Make the disk or the partition larger.")
                 : VembarException.From(failure, "write", current.ToString())!;
         }
+    }
+
+    // What is there already is not fetched again.
+    private long PassOverWhole(List<PlannedEntry> files, CancellationToken cancellation)
+    {
+        var bytes = 0L;
+        files.RemoveAll(item =>
+        {
+            cancellation.ThrowIfCancellationRequested();
+            if (item.Folder is not { } above || !MayBeThere(above) || !_resume.IsOwn(item))
+                return false;
+            var displayName = item.Path.ToString();
+            using var parent = Volume.Open(_references[above.Node], displayName);
+            if (parent.Find(item.Entry.Name) is not { } found || !IsWhole(item.Entry, found, displayName))
+                return false;
+            TakeAsWritten(item, found);
+            bytes += item.Entry.Length;
+            return true;
+        });
+        return bytes;
+    }
+
+    private void TakeAsWritten(PlannedEntry item, ulong reference)
+    {
+        item.Mark(made: true);
+        NoteReference(item, reference);
+        _resume.CountResumed();
+        Count(item.Entry.Length);
     }
 
     private void WriteOrRollback(PlannedEntry file)
@@ -278,10 +312,10 @@ internal sealed class NtfsTarget
             return;
         }
         var displayName = folder.Path.ToString();
-        using var parent = _volume.Open(_references[above.Node], displayName);
+        using var parent = Volume.Open(_references[above.Node], displayName);
         if (MayBeThere(above) && parent.Find(folder.Entry.Name) is { } found)
         {
-            using var there = _volume.Open(found, displayName);
+            using var there = Volume.Open(found, displayName);
             if (!there.IsFolder)
                 throw VembarException.Input("target-exists", $"the volume has a file '{folder.Path}' where the image has a folder",
                     "Remove it, or deploy to an empty volume.");
@@ -311,7 +345,7 @@ internal sealed class NtfsTarget
         var displayName = item.Path.ToString();
         var entry = item.Entry;
         var above = item.Folder!.Value;
-        var parent = _volume.Open(_references[above.Node], displayName);
+        var parent = Volume.Open(_references[above.Node], displayName);
         NtfsFile? file = null;
         try
         {
@@ -320,18 +354,18 @@ internal sealed class NtfsTarget
                 var isOwn = _resume.IsOwn(item);
                 if (!isOwn || IsWhole(entry, found, displayName))
                 {
-                    item.Mark(made: isOwn);
-                    NoteReference(item, found);
                     if (isOwn)
+                        TakeAsWritten(item, found);
+                    else
                     {
-                        _resume.CountResumed();
-                        Count(entry.Length);
+                        item.Mark(made: false);
+                        NoteReference(item, found);
                     }
                     return;
                 }
                 parent.Dispose();
                 Remove(_references[above.Node], entry.Name, displayName);
-                parent = _volume.Open(_references[above.Node], displayName);
+                parent = Volume.Open(_references[above.Node], displayName);
             }
             file = _writer.Create(parent, item, isFolder: false);
             NoteReference(item, file.Number);
@@ -350,7 +384,7 @@ internal sealed class NtfsTarget
     // Its times are the last thing that a file is given.
     private bool IsWhole(TreeEntry entry, ulong reference, string displayName)
     {
-        using var file = _volume.Open(reference, displayName);
+        using var file = Volume.Open(reference, displayName);
         var there = file.Describe();
         return !there.IsFolder && there.Length == entry.Length && entry.New is null && entry.Modified is { } modified
             && there.Modified == modified.Ticks
@@ -377,7 +411,7 @@ internal sealed class NtfsTarget
         var displayName = link.Path.ToString();
         var above = link.Folder!.Value;
         var first = _plan.FirstNameOf(link)!.Value;
-        using var parent = _volume.Open(_references[above.Node], displayName);
+        using var parent = Volume.Open(_references[above.Node], displayName);
         if (MayBeThere(above) && parent.Find(link.Entry.Name) is { } found)
         {
             link.Mark(made: _resume.IsOwn(link));
@@ -400,7 +434,7 @@ internal sealed class NtfsTarget
             WriteFile(link);
             return;
         }
-        using var file = _volume.Open(_references[first.Node], displayName);
+        using var file = Volume.Open(_references[first.Node], displayName);
         file.Link(parent, link.Entry.Name);
         // Its names are in several folders now, and the library opens each of them by itself.
         parent.Close();
@@ -416,12 +450,12 @@ internal sealed class NtfsTarget
             return;
         var displayName = item.Path.ToString();
         var entry = item.Entry;
-        var file = _volume.Open(_references[item.Node], displayName);
+        var file = Volume.Open(_references[item.Node], displayName);
         NtfsFile? parent = null;
         try
         {
             if (item.Folder is { } above)
-                parent = _volume.Open(_references[above.Node], displayName);
+                parent = Volume.Open(_references[above.Node], displayName);
             else if (!entry.Security.IsNone)
                 file.SetSecurity(_archive.Read(entry.Security).Span);
             if (entry.Attributes is { } attributes)

@@ -14,6 +14,9 @@ internal sealed record TargetOptions
     /// <summary>What tells this deployment from others, for one that can be gone on with when it is broken off; null for none.</summary>
     public string? Key { get; init; }
 
+    /// <summary>Whether it is known that an earlier run of this deployment was broken off here, and that all there is is its.</summary>
+    public bool GoesOn { get; init; }
+
     /// <summary>Which files are written compacted; on volumes only.</summary>
     public CompactionChoice Compact { get; init; }
 

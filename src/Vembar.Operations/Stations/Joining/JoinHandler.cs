@@ -55,6 +55,7 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
         private IReadOnlyList<ReportedDevice> _devices = [];
         private readonly OperationHost _host;
         private readonly List<string> _stations;
+        private readonly TaskNote? _left;
         private StationClient? _client;
         private string? _key;
         private string _told = "";
@@ -63,6 +64,9 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
         {
             (_options, _report, _host) = (options, report, host);
             _stations = [.. options.Stations.Select(s => s.TrimEnd('/'))];
+            // What was begun before the power went.
+            _left = TaskNote.Find(report.Disks[0].Path);
+            _key = _left?.Key;
         }
 
         private string Disk => _report.Disks[0].Path;
@@ -131,7 +135,7 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                 {
                     var answer = await Client.PollAsync(known, cancellation).ConfigureAwait(false);
                     if (answer.Task is { } task)
-                        return task;
+                        return task.Id == _left?.Task.Id ? task with { Fill = _left.Task.Fill } : task;
                     known = answer.State;
                     Tell(answer.Waiting.Length > 0 ? $"{Capital(answer.State)}: {answer.Waiting}." : $"{Capital(answer.State)}.");
                 }
@@ -194,6 +198,7 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                     };
                 }
                 await reporter.EndAsync(outcome, cancellation).ConfigureAwait(false);
+                TaskNote.Remove(Disk);
                 return outcome;
             }
         }
@@ -241,11 +246,14 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                 ComputerName = task.ComputerName,
                 Fill = task.Fill,
                 Root = task.Root,
+                Note = TaskNote.Write(_key!, task),
                 SignedBy = signers is null ? null : ImageTrust.Load([signers.Path]),
                 // The station looked at that, and somebody may have set it aside.
                 AcceptMisfit = true,
                 Verify = task.Verify,
             }, reporter, reporter.Stopped).ConfigureAwait(false);
+            if (done.Resumed > 0)
+                reporter.Note("info", $"went on where it was: {done.Resumed} files were written before");
             foreach (var warning in done.Warnings)
                 reporter.Note("warning", warning);
             if (done.Differences is [var first, ..])
