@@ -16,6 +16,7 @@ build: setup
 	@rm -rf $(if $(wildcard out/vembar.dll),$(if $(JIT),,out),$(if $(JIT),out))
 	@if [ -z "$(JIT)" ] && [ "$$(uname -m)" = x86_64 ]; then $(PUBLISH) src/Vembar.Wide; fi
 	@$(PUBLISH) src/Vembar.Cli
+	@dotnet publish -c Release -o out/station --nologo -v quiet --no-restore src/Vembar.Station
 	@echo "built out/vembar"
 
 demo: build
@@ -42,6 +43,7 @@ install: build
 	@install -d "$(DESTDIR)$(PREFIX)/lib/vembar" "$(DESTDIR)$(PREFIX)/bin"
 	@cp -r out/. "$(DESTDIR)$(PREFIX)/lib/vembar/"
 	@ln -sf ../lib/vembar/vembar "$(DESTDIR)$(PREFIX)/bin/vembar"
+	@ln -sf ../lib/vembar/station/vembar-station "$(DESTDIR)$(PREFIX)/bin/vembar-station"
 	@echo "installed $(DESTDIR)$(PREFIX)/bin/vembar"
 
 format:

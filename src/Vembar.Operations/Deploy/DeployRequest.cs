@@ -47,7 +47,8 @@ public sealed record DeployRequest
     public ImageTrust? SignedBy { get; init; }
 
     /// <summary>What is kept on the disk while it is divided and written, by which whoever began it finds it again after a power cut: then
-    /// the same request goes on where it was. It stays there at the end too, until <see cref="Volumes.Targets.DiskNote.Remove"/>. Null for a
+    /// the same request goes on where it was. It stays there at the end too, until <see cref="Volumes.Targets.DiskNote.Remove"/>. Null for
+    /// a
     /// disk that is begun anew.</summary>
     public string? Note { get; init; }
 

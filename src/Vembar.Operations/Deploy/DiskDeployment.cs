@@ -47,7 +47,8 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
                         await new NtfsTarget(prepared, editor, tree, archive, deployment.Options).PlanAsync(cancellation)
                             .ConfigureAwait(false);
                 }
-                if (!resumes && request.MayErase is { } mayErase && !mayErase(await OnTheDiskAsync(disk, cancellation).ConfigureAwait(false)))
+                if (!resumes && request.MayErase is { } mayErase
+                    && !mayErase(await OnTheDiskAsync(disk, cancellation).ConfigureAwait(false)))
                     throw VembarException.Input("not-confirmed", $"'{request.Target}' was not erased: that was not confirmed",
                         "Nothing was changed.");
                 cancellation.ThrowIfCancellationRequested();

@@ -89,12 +89,15 @@ public sealed class StationServer : IAsyncDisposable
         {
             json.SerializerOptions.TypeInfoResolverChain.Insert(0, StationJson.Default);
             json.SerializerOptions.TypeInfoResolverChain.Insert(1, TailJson.Default);
+            json.SerializerOptions.TypeInfoResolverChain.Insert(2, PageJson.Default);
         });
+        // What makes no sense is answered like everything else that is wrong.
+        builder.Services.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
         builder.Services.AddOpenApi();
         builder.Services.AddSingleton(settings).AddSingleton(database).AddSingleton(host).AddSingleton(clock)
             .AddSingleton<ChangeFeed>().AddSingleton<MachineStore>().AddSingleton<ProgressBoard>().AddSingleton<StationArchives>()
             .AddSingleton<ArchiveFiles>().AddSingleton<MachineService>().AddSingleton<TokenStore>().AddSingleton<AuditLog>()
-            .AddSingleton<Access>().AddSingleton<TailStore>();
+            .AddSingleton<Access>().AddSingleton<TailStore>().AddSingleton<SlowDown>();
         var listen = ListenAddress.Parse(options.Listen)
             ?? throw new VembarException(ErrorKind.Usage, "bad-listen", $"'{options.Listen}' is not HOST:PORT",
             "Write *:8470 for instance.");
@@ -124,6 +127,7 @@ public sealed class StationServer : IAsyncDisposable
         PeopleEndpoints.Map(app);
         ArchiveEndpoints.Map(app);
         ObservingEndpoints.Map(app);
+        PageEndpoints.Map(app);
         return app;
     }
 

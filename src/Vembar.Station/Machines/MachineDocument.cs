@@ -32,6 +32,9 @@ public sealed record MachineDocument
     /// <summary>Whether it came with a list.</summary>
     public bool IsListed { get; init; }
 
+    /// <summary>Whether it said that it leaves, and did not come again.</summary>
+    public bool HasLeft { get; init; }
+
     /// <summary>Requests that were done already, the newest first, so that one that comes twice is done once.</summary>
     public IReadOnlyList<string> Requests { get; init; } = [];
 }

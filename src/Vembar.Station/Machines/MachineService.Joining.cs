@@ -97,6 +97,7 @@ public sealed partial class MachineService
                     Identity = report.Identity,
                     Report = report,
                     Model = model,
+                    HasLeft = false,
                     Task = goesOn ? now.Document.Task : null,
                     Remark = goesOn ? now.Document.Remark : was,
                 },
@@ -157,8 +158,7 @@ public sealed partial class MachineService
     /// <summary>A machine says that it leaves.</summary>
     public async Task LeaveAsync(string machine, CancellationToken cancellation)
     {
-        board.Leave(machine);
-        await store.ChangeAsync(machine, row => new MachineChange(row with { Seen = null, KeyHash = row.KeyHash },
+        await store.ChangeAsync(machine, row => new MachineChange(row with { Document = row.Document with { HasLeft = true } },
             new NewEvent("left", "info", "left")), cancellation).ConfigureAwait(false);
     }
 
@@ -192,7 +192,7 @@ public sealed partial class MachineService
                     State = MachineState.Working,
                     // It has them now; nobody else is to.
                     Fills = null,
-                }, row.State == MachineState.Ready ? [.. events, new NewEvent("began", "info", $"began: {task.Title}",
+                }, row.State == MachineState.Ready ? [.. events, new NewEvent("began", "info", task.Title,
                     Source: $"{task.Id}/began")] : events);
             var state = !outcome.Done ? MachineState.Failed : outcome.Result?.IsChecked == true ? MachineState.Checked
                 : outcome.Result?.Checks.Count > 0 ? MachineState.Failed : MachineState.Done;

@@ -23,7 +23,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
 
     private DateTime? SeenAt(MachineRow row) => board.Heard(row.Id) is { } heard && !(row.Seen > heard) ? heard : row.Seen;
 
-    private bool IsPresent(MachineRow row) => Now - SeenAt(row) < Absent;
+    private bool IsPresent(MachineRow row) => !row.Document.HasLeft && Now - SeenAt(row) < Absent;
 
     /// <summary>A machine for people.</summary>
     public MachineInfo Describe(MachineRow row, (string Task, TaskProgress Progress)? progress)
@@ -318,7 +318,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             {
                 State = MachineState.Ready,
                 Document = With(now.Document, request) with { Task = task, Remark = "" },
-            }, new NewEvent("capture", "info", $"is captured as {order.Name} into {archive.Name}", caller.Name)), cancellation)
+            }, new NewEvent("capture", "info", $"is to be captured as {order.Name} into {archive.Name}", caller.Name)), cancellation)
             .ConfigureAwait(false);
     }
 

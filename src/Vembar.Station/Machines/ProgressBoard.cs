@@ -25,9 +25,6 @@ public sealed class ProgressBoard(StationDatabase database, TimeProvider clock, 
     /// <summary>When a machine was last heard of here; null for not since this station runs.</summary>
     public DateTime? Heard(string machine) => _seen.TryGetValue(machine, out var seen) ? seen : null;
 
-    /// <summary>Forgets when a machine was heard of: it said that it leaves.</summary>
-    public void Leave(string machine) => _seen.TryRemove(machine, out _);
-
     /// <summary>Notes how far a machine is; a report that comes late changes nothing.</summary>
     public void Note(string machine, string task, int number, TaskProgress progress)
     {

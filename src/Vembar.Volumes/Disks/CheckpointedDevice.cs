@@ -49,7 +49,8 @@ public sealed class CheckpointedDevice : IBlockDevice
         if (journal.Read(head, 0) < HeadLength || !head.AsSpan().StartsWith(Magic)
             || !Blake3.Hash(head.AsSpan(0, 48)).ToString().AsSpan(0, 32).SequenceEqual(Ascii(head.AsSpan(48, 32))))
             return false;
-        var (state, count) = (BinaryPrimitives.ReadInt32LittleEndian(head.AsSpan(8)), BinaryPrimitives.ReadInt32LittleEndian(head.AsSpan(12)));
+        var (state, count) =
+            (BinaryPrimitives.ReadInt32LittleEndian(head.AsSpan(8)), BinaryPrimitives.ReadInt32LittleEndian(head.AsSpan(12)));
         if (state != StateEntries)
             return state == StateClean;
         var length = (long)count * (EntryLength + Unit);
@@ -57,7 +58,8 @@ public sealed class CheckpointedDevice : IBlockDevice
             return false;
         var body = new byte[length];
         // Another hash is that of a journal that was being written when it ended: then the volume is still as at the checkpoint before.
-        if (journal.Read(body, HeadLength) < length || !Blake3.Hash(body).ToString().AsSpan(0, 32).SequenceEqual(Ascii(head.AsSpan(16, 32))))
+        if (journal.Read(body, HeadLength) < length
+            || !Blake3.Hash(body).ToString().AsSpan(0, 32).SequenceEqual(Ascii(head.AsSpan(16, 32))))
             return true;
         for (var entry = 0; entry < count; entry++)
         {

@@ -35,7 +35,9 @@ internal sealed class CheckpointedVolume : TargetVolume
         var device = new CheckpointedDevice(volume(), journal, used, clusterSize);
         try
         {
+#pragma warning disable CA2000 // owned by what is returned
             return new CheckpointedVolume(device, NtfsVolume.Open(device, write: true, keepDevice: true));
+#pragma warning restore CA2000
         }
         catch
         {

@@ -60,7 +60,8 @@ public sealed record DiskNote(string Key, string Text, long JournalStart, long J
         disk.Flush();
     }
 
-    /// <summary>Takes the note of a disk off it, with all that was needed to go on: what is deployed there is finished, or given up.</summary>
+    /// <summary>Takes the note of a disk off it, with all that was needed to go on: what is deployed there is finished, or given
+    /// up.</summary>
     /// <param name="disk">The disk, to be written.</param>
     public static void Remove(IBlockDevice disk)
     {

@@ -194,7 +194,7 @@ internal static class StationCommand
                 var info = await client.CaptureAsync(parse.GetRequiredValue(machine), new CaptureOrder(parse.GetRequiredValue(name),
                     parse.GetValue(archive), parse.GetValue(edition), parse.GetValue(version), parse.GetValue(unready)),
                     session.Cancellation).ConfigureAwait(false);
-                session.Result(info, json => json.MachineInfo, () => Session.Line($"{MachinePage.Name(info)} is captured as "
+                session.Result(info, json => json.MachineInfo, () => Session.Line($"{MachinePage.Name(info)} will be captured as "
                     + $"\"{info.Title}\". See how far it is with `vembar station machines {info.Id}`."));
                 return ExitCode.Done;
             });

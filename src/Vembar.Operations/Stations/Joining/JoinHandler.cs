@@ -36,7 +36,10 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                     continue;
                 var outcome = await run.DoAsync(task, progress, cancellation).ConfigureAwait(false);
                 if (outcome.Done || request.Once)
+                {
+                    await run.LeaveAsync().ConfigureAwait(false);
                     return outcome;
+                }
                 request.Tell($"{outcome.Problem}. {outcome.Hint}".TrimEnd());
             }
         }

@@ -121,7 +121,8 @@ public static class MachineScan
             var found = await new SurveyHandler(host).HandleAsync(new SurveyRequest(path), new Progress<OperationProgress>(), cancellation)
                 .ConfigureAwait(false);
             return new ReportedDisk(path, found.Disk?.Bytes ?? 0, model, [.. found.Volumes.Take(MostContents).Select(v =>
-                Cut(string.Create(CultureInfo.InvariantCulture, $"{v.Number} {v.FileSystem} {v.Label}, {v.Length >> 20} MiB")
+                Cut(string.Create(CultureInfo.InvariantCulture, $"{v.Number} {v.FileSystem}{(v.Label.Length > 0 ? " " : "")}{v.Label}, "
+                + $"{v.Length >> 20} MiB")
                 + (v.Windows is { } windows ? $": {windows.Product}, {windows.ComputerName}" : "")))]);
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)

@@ -1,0 +1,224 @@
+using System.Collections.Concurrent;
+using System.Diagnostics;
+using System.Globalization;
+using System.Text.Json;
+using Vembar.Demo;
+using Vembar.Operations.Stations;
+using Vembar.Operations.Stations.Contract;
+using Vembar.Store.Places.Remote;
+using Vembar.Tests;
+using Xunit;
+
+namespace Vembar.Cli.Tests.Stations;
+
+/// <summary>A station on loopback, with machines that join it.</summary>
+public sealed class RunningStation : IDisposable
+{
+    private static readonly TimeSpan s_patience = TimeSpan.FromSeconds(120);
+    private readonly TempFolder _folder = new();
+    private readonly List<Process> _machines = [];
+    private readonly World _world;
+    private readonly int _port;
+    private readonly string? _database;
+    private Process? _process;
+
+    /// <param name="world">The demo's world.</param>
+    /// <param name="database">postgresql://…; null for SQLite.</param>
+    /// <param name="more">What else its file says.</param>
+    /// <param name="authority">The folder of a station whose authority it shares; null for one of its own.</param>
+    public RunningStation(World world, string? database = null, string more = "", RunningStation? authority = null)
+    {
+        _world = world;
+        _database = database;
+        _port = LoopbackServers.Port();
+        File.Copy(world.Archive, At("desks.vmb"));
+        File.WriteAllText(At("station.yaml"), string.Create(CultureInfo.InvariantCulture, $"""
+            listen: 127.0.0.1:{_port}
+            addresses: [ 'https://127.0.0.1:{_port}' ]
+            data: data
+            archives: {"{"} desks: {authority?.At("desks.vmb") ?? "desks.vmb"}, fresh: fresh.vmb {"}"}
+            hardware: {world.At("hardware")}
+            {(database is null ? "" : $"database: '{database}'")}
+            {more}
+
+            """));
+        if (authority is not null)
+        {
+            Directory.CreateDirectory(At("data"));
+            foreach (var file in (string[])["authority.pem", "authority.key"])
+                File.Copy(authority.At($"data/{file}"), At($"data/{file}"));
+            Token = authority.Token;
+        }
+        Start();
+    }
+
+    public string At(string path) => _folder.At(path);
+
+    public string Address => string.Create(CultureInfo.InvariantCulture, $"https://127.0.0.1:{_port}");
+
+    public string Archive => $"{Address}/archives/desks";
+
+    public string Authority => At("data/authority.pem");
+
+    /// <summary>The first administrator's token.</summary>
+    public string Token { get; private set; } = "";
+
+    /// <summary>Starts it, and returns when it answers.</summary>
+    public void Start()
+    {
+        var start = new ProcessStartInfo(Path.Combine(Vembar.Repository, "out/station/vembar-station"), ["--config", At("station.yaml")])
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            WorkingDirectory = _folder.Path,
+        };
+        _process = Process.Start(start)!;
+        _process.ErrorDataReceived += (_, line) => _log.Enqueue(line.Data ?? "");
+        _process.BeginErrorReadLine();
+        var output = _process.StandardOutput;
+        while (output.ReadLine() is { } line)
+        {
+            if (line.Contains("It serves", StringComparison.Ordinal) && Token.Length > 0)
+                break;
+            if (!line.Contains("vst_", StringComparison.Ordinal))
+                continue;
+            Token = line.Trim();
+            break;
+        }
+        _ = Task.Run(() => output.ReadToEndAsync());
+        Assert.False(_process.HasExited, string.Join('\n', _log));
+    }
+
+    private readonly ConcurrentQueue<string> _log = new();
+
+    /// <summary>Ends it as a power cut does.</summary>
+    public void Kill()
+    {
+        _process!.Kill();
+        _process.WaitForExit();
+        _process.Dispose();
+        _process = null;
+    }
+
+    /// <summary>Asks it to end, and waits for it.</summary>
+    /// <returns>Its exit code.</returns>
+    public int Stop()
+    {
+        Tools.Run("kill", ["-TERM", _process!.Id.ToString(CultureInfo.InvariantCulture)]);
+        _process.WaitForExit();
+        var code = _process.ExitCode;
+        _process.Dispose();
+        _process = null;
+        return code;
+    }
+
+    public void Reload() => Tools.Run("kill", ["-HUP", _process!.Id.ToString(CultureInfo.InvariantCulture)]);
+
+    /// <summary>Speaks to it.</summary>
+    public StationClient Client(string? token = null) => new(Address, new PlaceOptions
+    {
+        CaFile = Authority,
+        SpoolFolder = At("spool"),
+        Retries = 8,
+        IsPatient = true,
+        Credentials = _ => new PlaceCredentials("", token ?? Token, IsToken: true),
+    });
+
+    private void Prepare(ProcessStartInfo start, string home, string token)
+    {
+        Directory.CreateDirectory(home);
+        start.Environment["HOME"] = home;
+        foreach (var name in (string[])["XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_STATE_HOME"])
+            start.Environment.Remove(name);
+        start.Environment["VEMBAR_HOST"] = $"127.0.0.1:{_port}";
+        start.Environment["VEMBAR_TOKEN"] = token;
+        start.Environment["VEMBAR_STATION"] = Address;
+        start.WorkingDirectory = _folder.Path;
+    }
+
+    /// <summary>Runs the program as somebody with a token.</summary>
+    public Ran Run(params string[] arguments) => RunAs(Token, arguments);
+
+    public Ran RunAs(string token, params string[] arguments) => Vembar.Finish(Vembar.Start([.. arguments, "--ca", Authority],
+        start => Prepare(start, At("home"), token)));
+
+    public Ran Ok(params string[] arguments)
+    {
+        var ran = Run(arguments);
+        Assert.True(ran.Code == 0, $"{string.Join(' ', arguments)}: {ran.Output}{ran.Error}");
+        return ran;
+    }
+
+    /// <summary>The disk of a machine.</summary>
+    public string Disk(int number) => At(string.Create(CultureInfo.InvariantCulture, $"disk-{number}.img"));
+
+    /// <summary>Starts a machine.</summary>
+    /// <param name="number">Tells it from others.</param>
+    /// <param name="model">The hardware profile of its model.</param>
+    /// <param name="disk">Its disk; null for an empty one of 2 GiB, made where there is none.</param>
+    /// <param name="stations">Stations that it knows; this one where none is named.</param>
+    public Process Join(int number, string model = "wharf-11", string? disk = null, params string[] stations)
+    {
+        var sys = At(string.Create(CultureInfo.InvariantCulture, $"sys-{number}"));
+        if (!Directory.Exists(sys))
+            DemoMachine.Write(sys, _world.At($"hardware/{model}.yaml"), Serial(number), number);
+        if (disk is null && !File.Exists(Disk(number)))
+        {
+            using var made = File.Create(Disk(number));
+            made.SetLength(2L << 30);
+        }
+        var process = Vembar.Start(["station", "join", .. stations.Length > 0 ? stations : [Address], "--ca", Authority, "--from", sys,
+            "--disk", disk ?? Disk(number), "--once", "--json"],
+            start => Prepare(start, At(string.Create(CultureInfo.InvariantCulture, $"home-{number}")), "none"));
+        lock (_machines)
+            _machines.Add(process);
+        return process;
+    }
+
+    public static string Serial(int number) => string.Create(CultureInfo.InvariantCulture, $"TV-{number:00000}");
+
+    /// <summary>What a machine's program gave at its end.</summary>
+    public static Ran Finish(Process machine)
+    {
+        var error = machine.StandardError.ReadToEndAsync();
+        var output = machine.StandardOutput.ReadToEnd();
+        machine.WaitForExit();
+        return new Ran(machine.ExitCode, output, error.Result);
+    }
+
+    /// <summary>Waits until a machine is as it should be.</summary>
+    public MachineInfo WaitFor(int number, Func<MachineInfo, bool> isSo, string what)
+    {
+        var clock = Stopwatch.StartNew();
+        MachineInfo? last = null;
+        while (clock.Elapsed < s_patience)
+        {
+            var ran = Run("station", "machines", "--json");
+            if (ran.Code == 0)
+            {
+                last = JsonSerializer.Deserialize(ran.Output, StationJson.Default.IReadOnlyListMachineInfo)!
+                    .FirstOrDefault(m => m.Identity.Serial == Serial(number));
+                if (last is not null && isSo(last))
+                    return last;
+            }
+            Thread.Sleep(50);
+        }
+        throw new InvalidOperationException($"machine {number} did not become {what}: {last}\n{string.Join('\n', _log.TakeLast(5))}");
+    }
+
+    public MachineInfo WaitFor(int number, MachineState state) => WaitFor(number, m => m.State == state, state.ToString());
+
+    public void Dispose()
+    {
+        foreach (var machine in _machines)
+        {
+            if (!machine.HasExited)
+                machine.Kill(entireProcessTree: true);
+            machine.Dispose();
+        }
+        _process?.Kill();
+        _process?.WaitForExit();
+        _process?.Dispose();
+        _folder.Dispose();
+    }
+}
