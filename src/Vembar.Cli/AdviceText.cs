@@ -52,6 +52,7 @@ internal static class AdviceText
         ["log-in"] = "Say who you are with `vembar login {place}`.",
         ["log-in-again"] = "Remove it, and log in again with `vembar login`.",
         ["much-is-gone"] = "If that is meant, give --accept-removals; if not, lay the image open anew.",
+        ["name-disk"] = "Name one with --disk.",
         ["name-taken"] = "Save them into that image by leaving --as out, or into another with another name.",
         ["near-path"] = "Did you mean '{value}'?",
         ["new-disk-exists"] = "Name a file that is not there, or leave out --size and give --erase or --volume.",

@@ -41,7 +41,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
                 (start, length, displayName) =
                     (target.Windows.Start, target.Windows.Length, $"partition {target.Windows.Number} of '{request.Target}'");
                 resumes = mayNote && IsOurs(disk, target, layout!);
-                using (var prepared = resumes ? null : new TargetVolume(target.OpenPrepared()))
+                using (var prepared = resumes ? null : target.OpenPrepared())
                 {
                     if (prepared is not null)
                         await new NtfsTarget(prepared, editor, tree, archive, deployment.Options).PlanAsync(cancellation)
@@ -61,8 +61,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
                     target.Divide(cancellation);
                 }
             }
-            using (var volume = mayNote ? target.OpenCheckpointed(displayName) : new TargetVolume(target.OpenVolume(start, length,
-                displayName)))
+            using (var volume = mayNote ? target.OpenCheckpointed(displayName) : target.OpenVolume(start, length, displayName))
             {
                 if (mayNote)
                     target.Note(KeyFor(layout!), request.Note!);

@@ -78,7 +78,7 @@ internal sealed class DiskTarget : IDisposable
 
     /// <summary>Opens the partition for Windows as it was prepared, to see whether the image goes into it.</summary>
 #pragma warning disable CA2000 // the device is disposed of by its owner
-    public NtfsVolume OpenPrepared() => Open(FileDevice.Open(FileOf(Windows), write: false), write: false);
+    public TargetVolume OpenPrepared() => new(Open(FileDevice.Open(FileOf(Windows), write: false), write: false));
 #pragma warning restore CA2000
 
     private static NtfsVolume Open(IBlockDevice device, bool write)
@@ -174,12 +174,12 @@ internal sealed class DiskTarget : IDisposable
 
     /// <summary>Opens a partition to write into it.</summary>
     /// <exception cref="VembarException">It is not a clean NTFS volume.</exception>
-    public NtfsVolume OpenVolume(long start, long length, string displayName)
+    public TargetVolume OpenVolume(long start, long length, string displayName)
     {
         try
         {
 #pragma warning disable CA2000 // the device is disposed of by its owner
-            return Open(new SliceDevice(_image.OpenDevice(), start, length), write: true);
+            return new TargetVolume(Open(new SliceDevice(_image.OpenDevice(), start, length), write: true));
 #pragma warning restore CA2000
         }
         catch (NativeException failure)

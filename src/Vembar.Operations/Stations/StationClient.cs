@@ -100,6 +100,14 @@ public sealed class StationClient(string address, PlaceOptions options) : IDispo
     public Task<TaskReportAnswer> ReportAsync(TaskReport report, CancellationToken cancellation) =>
         PostAsync("/api/machine/report", report, Json.TaskReport, Json.TaskReportAnswer, cancellation);
 
+    /// <summary>Somebody signs in at the console of a machine.</summary>
+    public Task<AttendAnswer> AttendAsync(AttendRequest request, CancellationToken cancellation) =>
+        PostAsync("/api/machine/attend", request, Json.AttendRequest, Json.AttendAnswer, cancellation);
+
+    /// <summary>Somebody at the console of a machine approves it.</summary>
+    public Task<MachineInfo> ApproveAttendedAsync(AttendedApproval approval, CancellationToken cancellation) =>
+        PostAsync("/api/machine/attend/approve", approval, Json.AttendedApproval, Json.MachineInfo, cancellation);
+
     /// <summary>A machine says that it leaves.</summary>
     public Task<TaskReportAnswer> LeaveAsync(CancellationToken cancellation) =>
         SendAsync(() => Request(HttpMethod.Delete, "/api/machine"), Json.TaskReportAnswer, cancellation);

@@ -16,9 +16,13 @@ public sealed record ArchiveFile(IByteSource Source, long Length, string Tag) : 
     public static ArchiveFile Open(string path, IFileSystem files)
     {
         using var reader = ArchiveReader.Open(path, files);
+        var tag = $"\"{reader.StateTag}\"";
+#pragma warning disable CA2000 // owned by what is returned
         var source = files.OpenRead(path);
-        return new ArchiveFile(source, Math.Min(reader.CommittedLength, source.Length),
-            $"\"{reader.StateTag}\"");
+        if (PlaceAddress.IsRemote(path) && files.Blocks is { } kept)
+            source = new KeptByteSource(source, kept, Math.Min(reader.CommittedLength, source.Length));
+#pragma warning restore CA2000
+        return new ArchiveFile(source, Math.Min(reader.CommittedLength, source.Length), tag);
     }
 
     /// <summary>Tells whether a file is still as it was; empty where there is none.</summary>

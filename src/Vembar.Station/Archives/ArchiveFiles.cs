@@ -50,7 +50,9 @@ public sealed class ArchiveFiles(OperationHost host, TimeProvider clock) : IDisp
             if (open is null)
             {
                 var look = PlaceAddress.IsRemote(archive.Place) ? "" : ArchiveFile.LookOf(archive.Place);
+#pragma warning disable CA2000 // disposed of when nobody reads it any more
                 open = _open[archive.Name] = new Open(ArchiveFile.Open(archive.Place, host.Files), look, clock.GetUtcNow());
+#pragma warning restore CA2000
             }
             open.Readers++;
             return new Lease(open.File, () => Release(open));

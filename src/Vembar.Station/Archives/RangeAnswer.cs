@@ -42,7 +42,8 @@ public static class RangeAnswer
         }
         const string Boundary = "part-of-an-archive";
         var heads = ranges.Select(r => Encoding.ASCII.GetBytes(
-            $"\r\n--{Boundary}\r\nContent-Type: application/vnd.vembar.archive\r\nContent-Range: {Place(r.From, r.To, file.Length)}\r\n\r\n"))
+            $"\r\n--{Boundary}\r\nContent-Type: application/vnd.vembar.archive\r\n"
+            + $"Content-Range: {Place(r.From, r.To, file.Length)}\r\n\r\n"))
             .ToList();
         var end = Encoding.ASCII.GetBytes($"\r\n--{Boundary}--\r\n");
         response.ContentType = $"multipart/byteranges; boundary={Boundary}";

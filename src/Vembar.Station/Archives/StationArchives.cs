@@ -6,7 +6,7 @@ using Vembar.Operations;
 using Vembar.Operations.Stations;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Hosting;
-using Vembar.Station.Interface;
+using Vembar.Station.Problems;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
 
@@ -60,10 +60,10 @@ public sealed class StationArchives(OperationHost host, StationSettings settings
             using (var reader = ArchiveReader.Open(archive.Place, host.Files))
                 record = reader.Find(which, host.Clock);
             // What is looked for does not change while image, marks and machine stay the same.
-            var key = string.Create(CultureInfo.InvariantCulture,
-                $"{archive.Name} {record.Number} {record.Root} {record.Held} {record.Retires} "
-                + $"{record.Signatures?.Count} {layout} {machine.Firmware} {machine.Architecture} {machine.Disks.FirstOrDefault()?.Bytes} "
-                + $"{string.Join(' ', machine.Devices.Select(d => $"{d.HardwareIds.FirstOrDefault()}{d.Needed}{d.Boot}"))}");
+            var key = string.Create(CultureInfo.InvariantCulture, $"{archive.Name} {record.Number} {record.Root} {record.Held} "
+                + $"{record.Retires} {record.Signatures?.Count} {layout} {machine.Firmware} {machine.Architecture} "
+                + $"{(machine.Disks is [var disk, ..] ? disk.Bytes : 0)} ")
+                + string.Join(' ', machine.Devices.Select(d => $"{(d.HardwareIds is [var id, ..] ? id : "")}{d.Needed}{d.Boot}"));
             if (_fits.TryGetValue(key, out var known))
                 return known with { Image = record };
             var reference = new ImageReference(archive.Place, record.Number.ToString(CultureInfo.InvariantCulture));

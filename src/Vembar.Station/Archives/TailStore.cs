@@ -7,7 +7,7 @@ using Vembar.Native;
 using Vembar.Operations;
 using Vembar.Operations.Tails;
 using Vembar.Station.Hosting;
-using Vembar.Station.Interface;
+using Vembar.Station.Problems;
 using Vembar.Store.Hashing;
 using Vembar.Store.Places;
 using Vembar.Store.Places.Remote;

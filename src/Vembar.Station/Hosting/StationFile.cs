@@ -16,7 +16,7 @@ public static class StationFile
     private static readonly string[] s_keys =
     [
         "listen", "addresses", "data", "database", "certificate", "key", "archives", "hardware", "signers", "expectations", "approve",
-        "image", "names", "cache",
+        "image", "names", "cache", "ca",
     ];
 
     /// <summary>What a station is to be, from its file and the project file.</summary>
@@ -79,6 +79,7 @@ public static class StationFile
             Approve = Rule(yaml, TextOf("approve")),
             Image = TextOf("image") ?? "",
             Names = TextOf("names") ?? "",
+            Ca = TextOf("ca") is { } ca ? Whole(ca) : options.Ca,
             Cache = CacheOf(yaml, TextOf("cache")) ?? options.Cache,
         };
         foreach (var address in options.Addresses)

@@ -4,6 +4,7 @@ using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Archives;
 using Vembar.Station.Observing;
 using Vembar.Station.People;
+using Vembar.Station.Problems;
 using Vembar.Store.Places;
 using Vembar.Store.Places.Remote;
 

@@ -1,4 +1,5 @@
 using Vembar.Operations.Stations.Contract;
+using Vembar.Station.Attending;
 using Vembar.Station.Machines;
 using Vembar.Station.People;
 
@@ -26,6 +27,13 @@ internal static class MachineEndpoints
             await service.ReportAsync(await access.DemandMachineAsync(context).ConfigureAwait(false), report, context.RequestAborted)
                 .ConfigureAwait(false))
             .WithMetadata(new RequestSizeLimit(LongestReport)).WithSummary("A machine tells of its task");
+        group.MapPost("/machine/attend", async (HttpContext context, AttendRequest request, Access access, AttendedService service) =>
+            await service.SignInAsync(await access.DemandMachineAsync(context).ConfigureAwait(false), PeopleEndpoints.AddressOf(context),
+                request, context.RequestAborted).ConfigureAwait(false)).WithSummary("Somebody signs in at the console of a machine");
+        group.MapPost("/machine/attend/approve", async (HttpContext context, AttendedApproval approval, Access access,
+            AttendedService service) =>
+            await service.ApproveAsync(await access.DemandMachineAsync(context).ConfigureAwait(false), PeopleEndpoints.AddressOf(context),
+                approval, context.RequestAborted).ConfigureAwait(false)).WithSummary("Somebody at the console of a machine approves it");
         group.MapDelete("/machine", async (HttpContext context, Access access, MachineService service) =>
         {
             await service.LeaveAsync(await access.DemandMachineAsync(context).ConfigureAwait(false), context.RequestAborted)

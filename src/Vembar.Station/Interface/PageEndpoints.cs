@@ -4,6 +4,7 @@ using System.Runtime.CompilerServices;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Machines;
 using Vembar.Station.People;
+using Vembar.Station.Problems;
 
 namespace Vembar.Station.Interface;
 

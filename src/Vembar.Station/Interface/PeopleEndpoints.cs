@@ -4,6 +4,7 @@ using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Archives;
 using Vembar.Station.Machines;
 using Vembar.Station.People;
+using Vembar.Station.Problems;
 
 namespace Vembar.Station.Interface;
 

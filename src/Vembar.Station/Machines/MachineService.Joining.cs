@@ -2,7 +2,7 @@ using Vembar.Common;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Database;
 using Vembar.Station.Hosting;
-using Vembar.Station.Interface;
+using Vembar.Station.Problems;
 
 namespace Vembar.Station.Machines;
 

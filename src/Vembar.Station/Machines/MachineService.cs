@@ -4,7 +4,7 @@ using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Archives;
 using Vembar.Station.Database;
 using Vembar.Station.Hosting;
-using Vembar.Station.Interface;
+using Vembar.Station.Problems;
 using Vembar.Windows.Servicing.Answers;
 
 namespace Vembar.Station.Machines;

@@ -2,7 +2,7 @@ using System.Data.Common;
 using System.Text.Json;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Database;
-using Vembar.Station.Interface;
+using Vembar.Station.Problems;
 
 namespace Vembar.Station.Machines;
 

@@ -1,5 +1,5 @@
 using Vembar.Operations.Stations.Contract;
-using Vembar.Station.Interface;
+using Vembar.Station.Problems;
 
 namespace Vembar.Station.Machines;
 
@@ -60,7 +60,8 @@ public static class ReportChecks
             || outcome.Problem.Length > LongestLine || outcome.Details.Count > MostResults || outcome.Result is { } result
             && (result.Programs is null || result.Drivers is null || result.Checks is null || result.Warnings is null
             || result.Phases is null
-            || result.Programs.Count + result.Drivers.Count + result.Checks.Count + result.Warnings.Count + result.Phases.Count > MostResults))
+            || result.Programs.Count + result.Drivers.Count + result.Checks.Count
+            + result.Warnings.Count + result.Phases.Count > MostResults))
             throw Nonsense("its outcome");
     }
 

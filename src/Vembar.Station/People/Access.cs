@@ -2,8 +2,8 @@ using System.Security.Cryptography;
 using System.Text;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Database;
-using Vembar.Station.Interface;
 using Vembar.Station.Machines;
+using Vembar.Station.Problems;
 
 namespace Vembar.Station.People;
 

@@ -2,7 +2,7 @@ using System.Data.Common;
 using Microsoft.Extensions.Caching.Memory;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Database;
-using Vembar.Station.Interface;
+using Vembar.Station.Problems;
 
 namespace Vembar.Station.People;
 
@@ -109,12 +109,36 @@ public sealed class TokenStore(StationDatabase database, TimeProvider clock) : I
         return caller;
     }
 
+    /// <summary>Whose a PIN is; null for nobody's.</summary>
+    /// <param name="name">The name of the token that it stands for.</param>
+    /// <param name="pin">The PIN.</param>
+    /// <param name="cancellation">Ends it.</param>
+    public async Task<Caller?> FindByPinAsync(string name, string pin, CancellationToken cancellation)
+    {
+        var found = await database.QueryAsync($"select {Columns} from tokens where name = @name",
+            row => (Token: Read(row), Pin: row.TextAt(6)), cancellation, ("name", name)).ConfigureAwait(false);
+        // As long for a name that there is not: it tells nothing.
+        var isRight = await Task.Run(() => Secrets.IsPin(pin, found is [{ Pin: { } kept }] ? kept : s_nobody), cancellation)
+            .ConfigureAwait(false);
+        return isRight && found is [var (token, _)] && !(token.Until <= Now) ? new Caller(token.Name, token.Role) : null;
+    }
+
+    private static readonly string s_nobody = Secrets.HashPin(Secrets.Make("vsp"));
+
     /// <summary>Begins a session of the web page.</summary>
     /// <returns>What the browser says from then on, and until when.</returns>
-    public async Task<(string Secret, DateTime Until)> BeginSessionAsync(Caller caller, CancellationToken cancellation)
+    public Task<(string Secret, DateTime Until)> BeginSessionAsync(Caller caller, CancellationToken cancellation) =>
+        BeginSessionAsync(caller, s_session, cancellation);
+
+    /// <summary>Begins a session.</summary>
+    /// <param name="caller">Whose.</param>
+    /// <param name="length">How long it lasts.</param>
+    /// <param name="cancellation">Ends it.</param>
+    /// <returns>What is said from then on, and until when.</returns>
+    public async Task<(string Secret, DateTime Until)> BeginSessionAsync(Caller caller, TimeSpan length, CancellationToken cancellation)
     {
         var secret = Secrets.Make("vss");
-        var until = Now + s_session;
+        var until = Now + length;
         await database.WriteAsync(async write =>
         {
             await write.ExecuteAsync("delete from sessions where until < @now", ("now", DbTime.Of(Now))).ConfigureAwait(false);

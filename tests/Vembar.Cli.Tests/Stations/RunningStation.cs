@@ -19,26 +19,29 @@ public sealed class RunningStation : IDisposable
     private readonly List<Process> _machines = [];
     private readonly World _world;
     private readonly int _port;
-    private readonly string? _database;
+    private readonly RunningStation? _central;
     private Process? _process;
 
     /// <param name="world">The demo's world.</param>
     /// <param name="database">postgresql://…; null for SQLite.</param>
     /// <param name="more">What else its file says.</param>
     /// <param name="authority">The folder of a station whose authority it shares; null for one of its own.</param>
-    public RunningStation(World world, string? database = null, string more = "", RunningStation? authority = null)
+    /// <param name="central">A station whose archive it reads through; null for one of its own.</param>
+    public RunningStation(World world, string? database = null, string more = "", RunningStation? authority = null,
+        RunningStation? central = null)
     {
+        _central = central;
         _world = world;
-        _database = database;
         _port = LoopbackServers.Port();
         File.Copy(world.Archive, At("desks.vmb"));
         File.WriteAllText(At("station.yaml"), string.Create(CultureInfo.InvariantCulture, $"""
             listen: 127.0.0.1:{_port}
             addresses: [ 'https://127.0.0.1:{_port}' ]
             data: data
-            archives: {"{"} desks: {authority?.At("desks.vmb") ?? "desks.vmb"}, fresh: fresh.vmb {"}"}
+            archives: {"{"} desks: {authority?.At("desks.vmb") ?? central?.Archive ?? "desks.vmb"}, fresh: fresh.vmb {"}"}
             hardware: {world.At("hardware")}
             {(database is null ? "" : $"database: '{database}'")}
+            {(central is null ? "" : $"ca: {central.Authority}")}
             {more}
 
             """));
@@ -72,6 +75,11 @@ public sealed class RunningStation : IDisposable
             RedirectStandardError = true,
             WorkingDirectory = _folder.Path,
         };
+        if (_central is not null)
+        {
+            start.Environment["VEMBAR_HOST"] = new Uri(_central.Address).Authority;
+            start.Environment["VEMBAR_TOKEN"] = _central.Token;
+        }
         _process = Process.Start(start)!;
         _process.ErrorDataReceived += (_, line) => _log.Enqueue(line.Data ?? "");
         _process.BeginErrorReadLine();
@@ -157,7 +165,13 @@ public sealed class RunningStation : IDisposable
     /// <param name="model">The hardware profile of its model.</param>
     /// <param name="disk">Its disk; null for an empty one of 2 GiB, made where there is none.</param>
     /// <param name="stations">Stations that it knows; this one where none is named.</param>
-    public Process Join(int number, string model = "wharf-11", string? disk = null, params string[] stations)
+    public Process Join(int number, string model = "wharf-11", string? disk = null, params string[] stations) =>
+        Join(number, model, disk, [], null, stations);
+
+    /// <inheritdoc cref="Join(int, string, string?, string[])"/>
+    /// <param name="more">Further options.</param>
+    /// <param name="input">What is typed at it; null for nobody there.</param>
+    public Process Join(int number, string model, string? disk, string[] more, string? input, params string[] stations)
     {
         var sys = At(string.Create(CultureInfo.InvariantCulture, $"sys-{number}"));
         if (!Directory.Exists(sys))
@@ -168,8 +182,17 @@ public sealed class RunningStation : IDisposable
             made.SetLength(2L << 30);
         }
         var process = Vembar.Start(["station", "join", .. stations.Length > 0 ? stations : [Address], "--ca", Authority, "--from", sys,
-            "--disk", disk ?? Disk(number), "--once", "--json"],
-            start => Prepare(start, At(string.Create(CultureInfo.InvariantCulture, $"home-{number}")), "none"));
+            "--disk", disk ?? Disk(number), "--once", "--json", .. more],
+            start =>
+            {
+                Prepare(start, At(string.Create(CultureInfo.InvariantCulture, $"home-{number}")), "none");
+                start.RedirectStandardInput = input is not null;
+            });
+        if (input is not null)
+        {
+            process.StandardInput.Write(input);
+            process.StandardInput.Close();
+        }
         lock (_machines)
             _machines.Add(process);
         return process;

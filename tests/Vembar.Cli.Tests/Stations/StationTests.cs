@@ -481,6 +481,61 @@ public sealed class StationTests(World world, PostgresServer postgres)
     }
 
     [Fact]
+    public void WhoeverIsAtTheMachineSignsInFirst()
+    {
+        using var station = Begin("sqlite");
+        var made = station.Ok("station", "token", "add", "front desk", "--role", "technician", "--pin", "--json").Json;
+        var pin = made.GetProperty("pin").GetString()!;
+        Assert.Matches("^[0-9]{8}$", pin);
+        station.Ok("service", station.Archive + "#2", "--driver", world.At("drivers"), "--trust", world.At("trust"), "--in-place");
+        var input = string.Join('\n', "front desk", "00000000", "front desk", pin, "99", "2", "TVL-KIOSK-001", "no", "front desk", pin, "2",
+            "TVL-KIOSK-001", "yes", "");
+        var machine = station.Join(1, "wharf-11", null, ["--attended"], input);
+        var ran = RunningStation.Finish(machine);
+        Assert.Contains("not the PIN", ran.Error, StringComparison.Ordinal);
+        Assert.Contains("Signed in as front desk", ran.Error, StringComparison.Ordinal);
+        Assert.True(ran.Error.IndexOf("Reading room", StringComparison.Ordinal) > ran.Error.IndexOf("Signed in", StringComparison.Ordinal));
+        Assert.True(ran.Code == 0, ran.Error);
+        Assert.Equal("TVL-KIOSK-001", One(station, 1).GetProperty("machine").GetProperty("assignment").GetProperty("name").GetString());
+        var audit = station.Ok("station", "audit").Output;
+        Assert.Contains("wrong token or PIN", audit, StringComparison.Ordinal);
+        Assert.Contains("sign in at a machine", audit, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task ABranchFetchesWhatItReadsOnce()
+    {
+        using var central = Begin("sqlite");
+        using var branch = new RunningStation(world, central: central);
+        using var client = Raw(central, null);
+        async Task<long> Sent()
+        {
+            var line = (await client.GetStringAsync("/metrics")).Split('\n').First(l => l.StartsWith("station_archive_bytes_total ",
+                StringComparison.Ordinal) || l.StartsWith("station_archive_bytes ", StringComparison.Ordinal));
+            return (long)double.Parse(line.Split(' ')[1], CultureInfo.InvariantCulture);
+        }
+        var before = await Sent();
+        foreach (var number in (int[])[1, 2])
+        {
+            var machine = branch.Join(number, Desk);
+            branch.WaitFor(number, MachineState.Waiting);
+            branch.Ok(Approve(number, $"TVL-{number}"));
+            var ran = RunningStation.Finish(machine);
+            Assert.True(ran.Code == 0, ran.Error + ran.Output);
+        }
+        // Two machines, and the archive crossed the line about once.
+        Assert.InRange(await Sent() - before, 1, new FileInfo(central.At("desks.vmb")).Length * 3 / 2);
+        // Nothing is added to it there.
+        Assert.Equal(3, branch.Run("mark", branch.Archive + "#1", "--channel", "pilot").Code);
+        // What is added at the centre is there after a moment.
+        central.Ok("retitle", central.Archive + "#1", "--note", "new");
+        for (var tries = 0; tries < 100 && branch.Ok("show", branch.Archive + "#1", "--json").Json.GetProperty("image").GetProperty("note")
+            .GetString() != "new"; tries++)
+            await Task.Delay(100);
+        Assert.Equal("new", branch.Ok("show", branch.Archive + "#1", "--json").Json.GetProperty("image").GetProperty("note").GetString());
+    }
+
+    [Fact]
     public async Task TheStationTellsHowItIs()
     {
         using var station = Begin("sqlite");

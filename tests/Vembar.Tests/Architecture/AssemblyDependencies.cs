@@ -26,9 +26,13 @@ internal sealed class AssemblyDependencies
     public IReadOnlyList<string> Assemblies { get; private init; } = [];
 
     /// <summary>Reads an assembly.</summary>
-    public static AssemblyDependencies Of(Assembly assembly)
+    public static AssemblyDependencies Of(Assembly assembly) => Of(assembly.Location);
+
+    /// <summary>Reads an assembly.</summary>
+    /// <param name="path">Its file.</param>
+    public static AssemblyDependencies Of(string path)
     {
-        using var file = new PEReader(File.OpenRead(assembly.Location));
+        using var file = new PEReader(File.OpenRead(path));
         // Read while the file is open.
         var metadata = file.GetMetadataReader();
         var found = new AssemblyDependencies(file)

@@ -27,10 +27,16 @@ internal static class DemoCommand
         {
             Description = "With --world-only: leave out the virtual disks, make the reference installs as folders alone",
         };
+        var network = new Option<bool>("--network")
+        {
+            Description = "The story of a station and three machines that join it, instead; as root each is in a network of its own",
+        };
         return new VembarCommand("demo", "Make a made-up library network and walk through the whole story with it", "vembar demo",
-            "vembar demo /tmp/world --scale 4 --world-only")
-            .With(folder, scale, worldOnly, withoutDisks).Does(async (parse, session) =>
+            "vembar demo /tmp/world --scale 4 --world-only", "vembar demo /tmp/network --network")
+            .With(folder, scale, worldOnly, withoutDisks, network).Does(async (parse, session) =>
             {
+                if (parse.GetValue(network))
+                    return await NetworkStory.RunAsync(parse.GetRequiredValue(folder), session).ConfigureAwait(false);
                 if (parse.GetValue(withoutDisks) && !parse.GetValue(worldOnly))
                     throw new VembarException(ErrorKind.Usage, "disks-needed", "the demo's story needs its disks",
                         "Give --world-only with --without-disks.");

@@ -25,10 +25,15 @@ internal static class StationJoinCommand
             DefaultValueFactory = _ => "/sys",
         };
         var once = new Option<bool>("--once") { Description = "End after the first task, also when it failed" };
+        var attended = new Option<bool>("--attended")
+        {
+            Description = "Ask here who is at the machine, and what it is to become; whoever approves it signs in with a token or PIN "
+            + "first",
+        };
         return new VembarCommand("join", "What a machine runs: join a station, wait to be approved, get the image, tell how it went",
             "vembar station join https://station.tarnvalley.example:8470 --ca authority.pem",
             "vembar station join https://10.0.0.1:8470 --ca authority.pem --disk /dev/nvme0n1 --once")
-            .With(stations, disk, from, once).Does(async (parse, session) =>
+            .With(stations, disk, from, attended, once).Does(async (parse, session) =>
             {
                 var outcome = await session.Do(new JoinHandler(session.Host), new JoinOptions
                 {
@@ -38,6 +43,7 @@ internal static class StationJoinCommand
                     Once = parse.GetValue(once),
                     Places = session.PlaceOptions with { Retries = 20, IsPatient = true },
                     Tell = session.Tell,
+                    Attendant = parse.GetValue(attended) ? new ConsoleAttendant(session) : null,
                     HintOf = AdviceText.Of,
                 });
                 session.Result(outcome, json => json.TaskOutcome, () => Show(outcome));

@@ -114,7 +114,8 @@ internal static class StationListCommand
         {
             using var row = writer.NewRow();
             row[Identifier].Set(machine.Identity is { Uuid.Length: > 0 } own ? own.Uuid
-                : machine.Identity.Serial is { Length: > 0 } serial ? serial : machine.Identity.Addresses.FirstOrDefault() ?? "");
+                : machine.Identity.Serial is { Length: > 0 } serial ? serial
+                : machine.Identity.Addresses is [var address, ..] ? address : "");
             row[Name].Set(machine.Assignment.Name);
             row[Site].Set(machine.Assignment.Site);
             row[Image].Set(machine.Assignment.Image);

@@ -30,9 +30,7 @@ internal static class StationServeCommand
             "vembar station serve --data station --listen 127.0.0.1:8470")
             .With(config, data, listen).Does(int (parse, session) =>
             {
-                var program = Find() ?? throw VembarException.Environment("no-station-program",
-                    $"there is no program '{ProgramName}' beside this one, or on the path",
-                    "Install it: `make install` puts both into place.");
+                var program = Find() ?? throw Missing();
                 var arguments = new List<string> { ProgramName };
                 foreach (var (option, value) in ((string, string?)[])[("--config", parse.GetValue(config)),
                     ("--data", parse.GetValue(data)),
@@ -46,7 +44,12 @@ internal static class StationServeCommand
             });
     }
 
-    private static string? Find()
+    /// <summary>The error where the program is not there.</summary>
+    public static VembarException Missing() => VembarException.Environment("no-station-program",
+        $"there is no program '{ProgramName}' beside this one, or on the path", "Install it: `make install` puts both into place.");
+
+    /// <summary>The station's program; null where it is not there.</summary>
+    public static string? Find()
     {
         var own = AppContext.BaseDirectory;
         return new[] { Path.Combine(own, ProgramName), Path.Combine(own, "station", ProgramName) }

@@ -24,13 +24,16 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
     {
         var report = await MachineScan.RunAsync(request.Sys, request.Disk, host, cancellation).ConfigureAwait(false);
         if (report.Disks.Count == 0)
-            throw VembarException.Input("no-disk", "this machine has no disk that an image could go to", "Name one with --disk.");
+            throw VembarException.Input("no-disk", "this machine has no disk that an image could go to",
+                Advice.Of("name-disk"));
         using var run = new MachineRun(request, report, host);
         try
         {
             while (true)
             {
                 await run.JoinAsync(cancellation).ConfigureAwait(false);
+                if (request.Attendant is { } attendant)
+                    await run.AttendAsync(attendant, cancellation).ConfigureAwait(false);
                 var task = await run.WaitForTaskAsync(cancellation).ConfigureAwait(false);
                 if (task is null)
                     continue;
@@ -124,6 +127,28 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                     if (problem.Code != "machine-present")
                         TryNext();
                     await Task.Delay(s_again, _host.Clock, cancellation).ConfigureAwait(false);
+                }
+            }
+        }
+
+        /// <summary>Lets somebody at the machine approve it, if it is not approved yet.</summary>
+        public async Task AttendAsync(IAttendant attendant, CancellationToken cancellation)
+        {
+            while (!cancellation.IsCancellationRequested
+                && await Client.PollAsync(null, cancellation).ConfigureAwait(false) is { Task: null })
+            {
+                if (attendant.SignIn() is not { } request)
+                    return;
+                try
+                {
+                    var answer = await Client.AttendAsync(request, cancellation).ConfigureAwait(false);
+                    if (attendant.Choose(answer, _report) is { } approval)
+                        await Client.ApproveAttendedAsync(new AttendedApproval(answer.Ticket, approval), cancellation)
+                            .ConfigureAwait(false);
+                }
+                catch (VembarException problem) when (problem.Code != "unknown-machine")
+                {
+                    attendant.Refused(problem);
                 }
             }
         }

@@ -24,6 +24,9 @@ public sealed record JoinOptions
     /// <summary>Told what the machine waits for or does, a line each time that it changes.</summary>
     public required Action<string> Tell { get; init; }
 
+    /// <summary>Somebody at the machine who approves it; null where it waits for somebody at the station.</summary>
+    public IAttendant? Attendant { get; init; }
+
     /// <summary>What to do against an error, in the words of the program; empty for nothing.</summary>
     public Func<VembarException, string> HintOf { get; init; } = problem => problem.Hint;
 }

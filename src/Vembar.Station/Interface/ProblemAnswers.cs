@@ -2,11 +2,12 @@ using System.Data.Common;
 using System.Text.Json;
 using Vembar.Common;
 using Vembar.Operations.Stations.Contract;
+using Vembar.Station.Problems;
 
 namespace Vembar.Station.Interface;
 
 /// <summary>Answers with what went wrong, as RFC 9457 has it.</summary>
-public static partial class Problems
+public static partial class ProblemAnswers
 {
     /// <summary>Turns what is thrown into answers.</summary>
     public static async Task HandleAsync(HttpContext context, RequestDelegate next)

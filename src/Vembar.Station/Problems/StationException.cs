@@ -1,6 +1,6 @@
 using Vembar.Operations.Stations.Contract;
 
-namespace Vembar.Station.Interface;
+namespace Vembar.Station.Problems;
 
 /// <summary>A request that is answered with a problem.</summary>
 /// <param name="problem">What is wrong.</param>

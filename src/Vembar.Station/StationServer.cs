@@ -5,7 +5,9 @@ using Vembar.Common;
 using Vembar.Operations;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Archives;
+using Vembar.Station.Attending;
 using Vembar.Station.Database;
+using Vembar.Station.Hosting;
 using Vembar.Station.Interface;
 using Vembar.Station.Machines;
 using Vembar.Station.Observing;
@@ -13,7 +15,7 @@ using Vembar.Station.People;
 using Vembar.Store.Places;
 using Vembar.Store.Places.Remote;
 
-namespace Vembar.Station.Hosting;
+namespace Vembar.Station;
 
 /// <summary>A station, from its start to its end.</summary>
 public sealed class StationServer : IAsyncDisposable
@@ -97,7 +99,8 @@ public sealed class StationServer : IAsyncDisposable
         builder.Services.AddSingleton(settings).AddSingleton(database).AddSingleton(host).AddSingleton(clock)
             .AddSingleton<ChangeFeed>().AddSingleton<MachineStore>().AddSingleton<ProgressBoard>().AddSingleton<StationArchives>()
             .AddSingleton<ArchiveFiles>().AddSingleton<MachineService>().AddSingleton<TokenStore>().AddSingleton<AuditLog>()
-            .AddSingleton<Access>().AddSingleton<TailStore>().AddSingleton<SlowDown>();
+            .AddSingleton<Access>().AddSingleton<TailStore>().AddSingleton<SlowDown>()
+            .AddSingleton<AttendedService>();
         var listen = ListenAddress.Parse(options.Listen)
             ?? throw new VembarException(ErrorKind.Usage, "bad-listen", $"'{options.Listen}' is not HOST:PORT",
             "Write *:8470 for instance.");
@@ -113,7 +116,7 @@ public sealed class StationServer : IAsyncDisposable
                 kestrel.ListenAnyIP(listen.Port, Https);
         }).UseKestrelHttpsConfiguration();
         var app = builder.Build();
-        app.Use(Problems.HandleAsync);
+        app.Use(ProblemAnswers.HandleAsync);
         app.Use(async (context, next) =>
         {
             var began = clock.GetTimestamp();

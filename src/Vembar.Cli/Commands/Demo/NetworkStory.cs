@@ -1,0 +1,352 @@
+using System.Diagnostics;
+using System.Globalization;
+using System.Text.Json;
+using Vembar.Cli.Commands.Station;
+using Vembar.Common;
+using Vembar.Demo;
+using Vembar.Native;
+using Vembar.Operations.Stations;
+using Vembar.Operations.Stations.Contract;
+using Vembar.Store.Places.Remote;
+
+namespace Vembar.Cli.Commands.Demo;
+
+/// <summary>The demo's second part: a station, three machines that join it over a network of their own, and what becomes of them.</summary>
+internal sealed class NetworkStory : IDisposable
+{
+    private const string Bridge = "vembardemo0", Subnet = "10.213.77.";
+    private const int Port = 8470, Machines = 3;
+    private static readonly TimeSpan s_patience = TimeSpan.FromMinutes(3);
+
+    private readonly Session _session;
+    private readonly string _folder;
+    private readonly List<DemoCheckJson> _checks = [];
+    private readonly List<Process> _processes = [];
+    private readonly bool _hasNetwork;
+    private string _token = "";
+    private string _address = "";
+    private int _step;
+
+    private NetworkStory(string folder, Session session)
+    {
+        _folder = folder;
+        _session = session;
+        _hasNetwork = MakeNetwork();
+    }
+
+    public static async Task<int> RunAsync(string folder, Session session)
+    {
+        if (Path.Exists(folder) && (!Directory.Exists(folder) || Directory.EnumerateFileSystemEntries(folder).Any()))
+            throw VembarException.Input("target-not-empty", $"the folder '{folder}' is not empty", "Name a new or empty folder.");
+        if (StationServeCommand.Find() is null)
+            throw StationServeCommand.Missing();
+        var clock = Stopwatch.StartNew();
+        using var story = new NetworkStory(Path.GetFullPath(folder), session);
+        await story.WalkAsync().ConfigureAwait(false);
+        var ok = story._checks.All(c => c.Ok);
+        session.Result(new DemoJson(folder, 0, 0, clock.Elapsed.TotalSeconds, ok, story._checks), json => json.DemoJson,
+            () => Session.Line(ok
+            ? $"The story is told; everything came out as it should, in {Text.Duration(clock.Elapsed.TotalSeconds)}. The disks and the "
+            + $"station's folder are in {folder}." : "Something did not come out as it should; see above."));
+        return ok ? ExitCode.Done : ExitCode.NotInOrder;
+    }
+
+    private string At(string path) => Path.Combine(_folder, path);
+
+    private void Say(string text = "")
+    {
+        _session.Progress.Clear();
+        if (!_session.Json)
+            Session.Line(text);
+    }
+
+    private void Step(string what)
+    {
+        Say();
+        Say($"{++_step}. {what}");
+    }
+
+    // What commands would print; nothing of it where one JSON document is wanted.
+    private void Shown(Action print)
+    {
+        _session.Progress.Clear();
+        if (!_session.Json)
+            print();
+    }
+
+    private void Check(string what, bool ok, string found)
+    {
+        _checks.Add(new DemoCheckJson(what, ok, found));
+        Say($"   {(ok ? "yes" : "NO")}: {what} ({found})");
+    }
+
+    // A bridge with the station's address, and a namespace with a cable to it for each machine; what fails leaves loopback.
+    private static bool MakeNetwork()
+    {
+        if (Posix.UserId != 0)
+            return false;
+        RemoveNetwork();
+        var commands = new List<string>
+        {
+            $"link add {Bridge} type bridge", $"addr add {Subnet}1/24 dev {Bridge}", $"link set {Bridge} up",
+        };
+        for (var number = 1; number <= Machines; number++)
+        {
+            var space = Space(number);
+            commands.AddRange([$"netns add {space}", $"link add {space} type veth peer name eth0 netns {space}",
+                $"link set {space} master {Bridge} up", $"-n {space} addr add {Subnet}{number + 10}/24 dev eth0",
+                $"-n {space} link set eth0 up", $"-n {space} link set lo up"]);
+        }
+        if (commands.All(TryIp))
+            return true;
+        RemoveNetwork();
+        return false;
+    }
+
+    private static string Space(int number) => string.Create(CultureInfo.InvariantCulture, $"vembardemo{number}");
+
+    private static void RemoveNetwork()
+    {
+        for (var number = 1; number <= Machines; number++)
+            TryIp($"netns del {Space(number)}");
+        TryIp($"link del {Bridge}");
+    }
+
+    private static bool TryIp(string arguments)
+    {
+        try
+        {
+            using var ip = Process.Start(new ProcessStartInfo("ip", arguments.Split(' '))
+            {
+                RedirectStandardError = true,
+                RedirectStandardOutput = true,
+            })!;
+            ip.WaitForExit();
+            return ip.ExitCode == 0;
+        }
+        catch (System.ComponentModel.Win32Exception)
+        {
+            return false;
+        }
+    }
+
+    private string Own(params string[] arguments)
+    {
+        var start = new ProcessStartInfo(Environment.ProcessPath!, arguments)
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            WorkingDirectory = _folder,
+        };
+        Know(start);
+        using var process = Process.Start(start)!;
+        var error = process.StandardError.ReadToEndAsync();
+        var output = process.StandardOutput.ReadToEnd();
+        process.WaitForExit();
+        return process.ExitCode == 0 ? output
+            : throw VembarException.Environment("demo-failed", $"`vembar {string.Join(' ', arguments)}` ended with {process.ExitCode}: "
+            + $"{error.Result}");
+    }
+
+    private void Know(ProcessStartInfo start)
+    {
+        start.Environment["HOME"] = At("home");
+        start.Environment["VEMBAR_HOST"] = _address.Length > 0 ? new Uri(_address).Authority : "";
+        start.Environment["VEMBAR_TOKEN"] = _token;
+        start.Environment["VEMBAR_STATION"] = _address;
+    }
+
+    // Shows a command as people would type it.
+    private void Show(string command) => Say($"   $ vembar {command}");
+
+    private async Task WalkAsync()
+    {
+        Say($"Making the world in {_folder}.");
+        DemoWorld.Make(_folder, 1, _session.Cancellation);
+        DemoWorld.MakeDisks(_folder, _session.Cancellation);
+        Directory.CreateDirectory(At("home"));
+        Own("capture", At("disks/lending-desk.vhdx"), At("desks.vmb"), "--name", "Lending desk", "--version", "2026.09", "--quiet");
+        Own("mark", At("desks.vmb") + "#1", "--channel", "production");
+        Own("check", "--from", At("desks.vmb") + "#1", "--out", At("desk.yaml"));
+        File.WriteAllText(At("station.yaml"), $"""
+            listen: '*:{Port}'
+            data: station
+            addresses: [ 'https://{(_hasNetwork ? $"{Subnet}1" : "127.0.0.1")}:{Port}' ]
+            archives: {"{"} desks: desks.vmb {"}"}
+            hardware: hardware
+            expectations: {"{"} desk: desk.yaml {"}"}
+
+            """);
+        Step("A station: an empty folder, and the archive.");
+        Show("station serve");
+        StartStation();
+        Say($"   It answers at {_address}.");
+        using var client = new StationClient(_address, _session.PlaceOptions with
+        {
+            CaFile = At("station/authority.pem"),
+            Credentials = _ => new PlaceCredentials("", _token, IsToken: true),
+            Retries = 8,
+            IsPatient = true,
+        });
+        Step(_hasNetwork ? "Three machines join, each in a network of its own with a cable to the station's."
+            : "Three machines join (over loopback: for networks of their own this has to run as root).");
+        Show($"station join {_address} --ca authority.pem");
+        for (var number = 1; number <= Machines; number++)
+            Join(number);
+        var waiting = await UntilAsync(client, all => all.Count(m => m.State == MachineState.Waiting) == Machines).ConfigureAwait(false);
+        Check("each is taken for its model", waiting.All(m => m.Model.Length > 0), string.Join(", ", waiting.Select(m => m.Model).Order()));
+
+        Step("One is approved, and refused: the image has no drivers for it.");
+        Show("station approve TV-00001 --name TVL-DESK-001 --image \"Lending desk@production\"");
+        var refused = "";
+        try
+        {
+            await ApproveAsync(client, 1).ConfigureAwait(false);
+        }
+        catch (VembarException problem)
+        {
+            refused = problem.Message;
+            Say($"   {AdviceText.MessageOf(problem)}");
+            foreach (var detail in problem.Details)
+                Say($"     {detail}");
+        }
+        Check("nothing was written", refused.Length > 0 && new FileInfo(Disk(1)).Length > 0 && IsEmpty(Disk(1)), "the disk is as it was");
+
+        Step("The image gets its drivers, where it is: in the station's archive.");
+        Show($"service \"{_address}/archives/desks#Lending desk\" --driver drivers --as \"Lending desk\"");
+        Own("service", $"{_address}/archives/desks#1", "--driver", At("drivers"), "--trust", At("trust"), "--as", "Lending desk",
+            "--version", "2026.10", "--ca", At("station/authority.pem"));
+        Own("mark", $"{_address}/archives/desks#2", "--channel", "production", "--ca", At("station/authority.pem"));
+
+        Step("Now two are approved, and get it.");
+        await ApproveAsync(client, 1).ConfigureAwait(false);
+        await ApproveAsync(client, 2).ConfigureAwait(false);
+        var ended = await UntilAsync(client, all => all.Count(m => m.State is MachineState.Checked or MachineState.Failed
+            or MachineState.Done) == 2).ConfigureAwait(false);
+        Shown(() => MachinePage.List(ended, _session));
+        Check("both are checked: all is so that was expected", ended.Count(m => m.State == MachineState.Checked) == 2,
+            string.Join(", ", ended.Select(m => $"{MachinePage.Name(m)} {m.State.ToString().ToLowerInvariant()}")));
+        var detail1 = await client.MachineAsync("TVL-DESK-001", _session.Cancellation).ConfigureAwait(false);
+        if (detail1.Outcome?.Result is { } result)
+        {
+            Shown(() => MachinePage.Result(result));
+            Check("every device of it has a driver", result.Drivers.All(d => d.Driver.Length > 0), $"{result.Drivers.Count} devices");
+        }
+
+        Step("The third one is a reference: it is captured from where it stands, and only what is new crosses the line.");
+        Show("station capture TV-00003 --name Bookmobile");
+        var before = new FileInfo(At("desks.vmb")).Length;
+        await client.CaptureAsync("TV-00003", new CaptureOrder("Bookmobile", null, null, "2026.10", false), _session.Cancellation)
+            .ConfigureAwait(false);
+        await UntilAsync(client, all => all.Any(m => m.Task is null && m.Identity.Serial == "TV-00003" && m.State is MachineState.Done
+            or MachineState.Failed)).ConfigureAwait(false);
+        var grown = new FileInfo(At("desks.vmb")).Length - before;
+        foreach (var line in Own("list", At("desks.vmb")).TrimEnd().Split('\n'))
+            Say(line);
+        Check("the archive grew by less than a third of itself", grown > 0 && grown * 3 < before, Text.Size(grown));
+        Step("What happened to the first one:");
+        Show("station log TVL-DESK-001");
+        var events = await client.EventsAsync("TVL-DESK-001", 0, _session.Cancellation).ConfigureAwait(false);
+        Shown(() => MachinePage.Events(events));
+        Say();
+    }
+
+    private static bool IsEmpty(string disk)
+    {
+        var bytes = new byte[1 << 20];
+        using var file = File.OpenRead(disk);
+        file.ReadExactly(bytes);
+        return bytes.All(b => b == 0);
+    }
+
+    private string Disk(int number) => At(string.Create(CultureInfo.InvariantCulture, $"machine-{number}.img"));
+
+    private Task<MachineInfo> ApproveAsync(StationClient client, int number) => client.ApproveAsync(
+        string.Create(CultureInfo.InvariantCulture, $"TV-{number:00000}"), new Approval
+        {
+            Name = string.Create(CultureInfo.InvariantCulture, $"TVL-DESK-{number:000}"),
+            Site = "Staithe",
+            Image = "Lending desk@production",
+            Expectations = "desk",
+        }, _session.Cancellation);
+
+    private void StartStation()
+    {
+        var start = new ProcessStartInfo(StationServeCommand.Find()!, ["--config", At("station.yaml")])
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            WorkingDirectory = _folder,
+        };
+        var process = Process.Start(start)!;
+        _processes.Add(process);
+        var log = process.StandardError.ReadToEndAsync();
+        while (_token.Length == 0 && process.StandardOutput.ReadLine() is { } line)
+        {
+            if (line.Contains("vst_", StringComparison.Ordinal))
+                _token = line.Trim();
+        }
+        if (_token.Length == 0)
+            throw VembarException.Environment("demo-failed", $"the station did not start: {log.Result}");
+        _address = $"https://{(_hasNetwork ? $"{Subnet}1" : "127.0.0.1")}:{Port}";
+    }
+
+    private void Join(int number)
+    {
+        const long Bytes = 2L << 30;
+        var sys = At(string.Create(CultureInfo.InvariantCulture, $"sys-{number}"));
+        var isReference = number == Machines;
+        DemoMachine.Write(sys, At(isReference ? "hardware/wharf-11.yaml" : "hardware/oakmere-m4.yaml"),
+            string.Create(CultureInfo.InvariantCulture, $"TV-{number:00000}"), number);
+        if (isReference)
+            File.Copy(At("disks/bookmobile.vhdx"), Disk(number));
+        else
+        {
+            using var disk = File.Create(Disk(number));
+            disk.SetLength(Bytes);
+        }
+        string[] join = [Environment.ProcessPath!, "station", "join", _address, "--ca", At("station/authority.pem"), "--from", sys,
+            "--disk", Disk(number), "--quiet"];
+        string[] command = _hasNetwork ? ["ip", "netns", "exec", Space(number), .. join] : join;
+        var start = new ProcessStartInfo(command[0], command[1..])
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+        };
+        Know(start);
+        start.Environment.Remove("VEMBAR_TOKEN");
+        start.Environment["HOME"] = At($"home-{number}");
+        var process = Process.Start(start)!;
+        process.BeginErrorReadLine();
+        process.BeginOutputReadLine();
+        _processes.Add(process);
+    }
+
+    private async Task<IReadOnlyList<MachineInfo>> UntilAsync(StationClient client, Func<IReadOnlyList<MachineInfo>, bool> isSo)
+    {
+        var clock = Stopwatch.StartNew();
+        while (true)
+        {
+            var all = await client.MachinesAsync(_session.Cancellation).ConfigureAwait(false);
+            if (isSo(all))
+                return all;
+            if (clock.Elapsed > s_patience)
+                throw VembarException.Environment("demo-failed", "the machines did not do what they should in time: "
+                    + string.Join("; ", all.Select(m => $"{MachinePage.Name(m)} {m.State} {m.Remark}")));
+            await Task.Delay(TimeSpan.FromMilliseconds(200), _session.Cancellation).ConfigureAwait(false);
+        }
+    }
+
+    public void Dispose()
+    {
+        foreach (var process in _processes.AsEnumerable().Reverse())
+        {
+            if (!process.HasExited)
+                process.Kill(entireProcessTree: true);
+            process.WaitForExit();
+            process.Dispose();
+        }
+        if (_hasNetwork)
+            RemoveNetwork();
+    }
+}
