@@ -2,6 +2,7 @@ using System.Diagnostics;
 using System.Globalization;
 using System.Runtime.InteropServices;
 using System.Text;
+using Vembar.Cli.Tests;
 
 // Measures the built program beside general tools on the same data in the same run, each several times in turn, and writes
 // docs/performance.md. Usage: vembar-bench [--quick] [--tree DIR] [--rows TEXT]
@@ -42,6 +43,7 @@ internal sealed class Bench(int times, string tree, string rows)
             Verifying();
             Deploying();
             Places();
+            Station();
             Volumes();
             Million();
             WriteReport();
@@ -448,6 +450,52 @@ internal sealed class Bench(int times, string tree, string rows)
         var (added, more) = (Length(At("two.vmb")) - before, Sent() - sent);
         Row("places: a second edition to a registry", "≤ 1.02 × the bytes that it adds locally", Ratio((double)more / added),
             more <= 1.02 * added);
+    }
+
+    private void Station()
+    {
+        if (!Wanted("station"))
+            return;
+        // A desktop with a large folder, so that there is something to write.
+        Once($"{_vembar} demo {At("world")} --world-only --without-disks -q && cp -r /usr/share/doc /usr/share/locale "
+            + $"\"{At("world")}/references/lending-desk/Program Files/\" 2>/dev/null; "
+            + $"{_vembar} capture {At("world")}/references/lending-desk {At("desk.vmb")} --name Desk -q");
+        var port = LoopbackServers.Port();
+        var address = string.Create(CultureInfo.InvariantCulture, $"https://127.0.0.1:{port}");
+        File.WriteAllText(At("station.yaml"), $"listen: '127.0.0.1:{port}'\ndata: {At("station")}\naddresses: ['{address}']\n"
+            + $"archives: {{ desks: {At("desk.vmb")} }}\napprove: always\nimage: Desk\nnames: 'TVL-{{number:4}}'\n");
+        using var server = Process.Start(new ProcessStartInfo(Path.Combine(Path.GetDirectoryName(_vembar)!, "station/vembar-station"),
+            ["--config", At("station.yaml")])
+        { RedirectStandardOutput = true, RedirectStandardError = true })!;
+        _ = server.StandardError.ReadToEndAsync();
+        var token = "";
+        while (token.Length == 0 && server.StandardOutput.ReadLine() is { } line)
+            token = line.Contains("vst_", StringComparison.Ordinal) ? line.Trim() : "";
+        try
+        {
+            var (sys, disk) = (At("sys"), At("disk.img"));
+            Directory.CreateDirectory(sys);
+            // Each time another machine, as the same one is asked about.
+            var identity = $"mkdir -p {sys}/class/dmi/id && date +SN-%s%N > {sys}/class/dmi/id/product_serial";
+            var m = InTurn(($"rm -f {disk}", $"{_vembar} deploy {At("desk.vmb")}#1 {disk} --size 12GiB --computer-name TVL-1 --verify -q"),
+                ($"rm -rf {disk} {At("cache")} && truncate -s 12G {disk} && mkdir -p {sys}/firmware/efi && {identity}",
+                $"VEMBAR_CACHE={At("cache")} {_vembar} station join {address} --ca {At("station/authority.pem")} --from {sys} "
+                + $"--disk {disk} --once -q"));
+            Row("station: one machine", "≤ 1.2 × the same from a local archive", $"time {Ratio(m[1].Seconds / m[0].Seconds)}, "
+                + $"{m[1].MemoryKib / 1024} MiB", m[1].Seconds <= 1.2 * m[0].Seconds);
+            var (p99, requests, lost) = new FleetLoad(address, At("station/authority.pem"), token, At("spool"))
+                .RunAsync(500, TimeSpan.FromSeconds(60)).GetAwaiter().GetResult();
+            server.Refresh();
+            var memory = server.PeakWorkingSet64 >> 20;
+            Row("station: 500 machines that report every two seconds for a minute", "99th percentile ≤ 100 ms, no event lost, ≤ 600 MiB",
+                string.Create(CultureInfo.InvariantCulture, $"{p99 * 1000:0} ms of {requests} requests, {lost} lost, {memory} MiB, ")
+                + $"{server.TotalProcessorTime.TotalSeconds:0} s of processor", p99 <= 0.1 && lost == 0 && memory <= 600);
+        }
+        finally
+        {
+            server.Kill();
+            server.WaitForExit();
+        }
     }
 
     private void WriteReport()

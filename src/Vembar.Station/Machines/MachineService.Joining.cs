@@ -51,6 +51,7 @@ public sealed partial class MachineService
                         continue;
                     throw StationException.Of(503, "busy", "the machine cannot be noted now", "Try again.");
                 }
+                row = row with { Version = 1 };
             }
             else
                 row = await RejoinAsync(row, request.Key, key, report, model, identifiers[0], cancellation).ConfigureAwait(false);

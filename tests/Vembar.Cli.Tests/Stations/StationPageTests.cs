@@ -9,34 +9,6 @@ public sealed class StationPageTests(World world)
 {
     private const string Desk = "oakmere-m4";
 
-    /// <summary>Opens a browser of nobody's.</summary>
-    public static async Task<IBrowser> OpenAsync(IPlaywright playwright) => await playwright.Chromium.LaunchAsync(
-        new BrowserTypeLaunchOptions
-        {
-            ExecutablePath = "/usr/bin/chromium",
-            Args = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-                "--disable-component-update", "--disable-sync"],
-        });
-
-    public static async Task<IPage> PageAsync(IBrowser browser, RunningStation station, int width, int height)
-    {
-        var context = await browser.NewContextAsync(new BrowserNewContextOptions
-        {
-            IgnoreHTTPSErrors = true,
-            ViewportSize = new ViewportSize { Width = width, Height = height },
-        });
-        var page = await context.NewPageAsync();
-        await page.GotoAsync(station.Address);
-        return page;
-    }
-
-    public static async Task SignInAsync(IPage page, string token)
-    {
-        await page.GetByLabel("Token").FillAsync(token);
-        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign in" }).ClickAsync();
-        await page.GetByRole(AriaRole.Heading, new PageGetByRoleOptions { Name = "Machines" }).WaitForAsync();
-    }
-
     [Fact]
     public async Task AMachineIsApprovedAndWatchedToItsEnd()
     {
@@ -44,14 +16,14 @@ public sealed class StationPageTests(World world)
         var machine = station.Join(1, Desk);
         station.WaitFor(1, MachineState.Waiting);
         using var playwright = await Playwright.CreateAsync();
-        await using var browser = await OpenAsync(playwright);
-        var page = await PageAsync(browser, station, 1280, 800);
+        await using var browser = await Browser.OpenAsync(playwright);
+        var page = await Browser.PageAsync(browser, station, 1280, 800);
         var mistakes = new List<string>();
         page.PageError += (_, mistake) => mistakes.Add(mistake);
         await page.GetByLabel("Token").FillAsync("vst_wrong");
         await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign in" }).ClickAsync();
         await Assertions.Expect(page.GetByText("does not know this token")).ToBeVisibleAsync();
-        await SignInAsync(page, station.Token);
+        await Browser.SignInAsync(page, station.Token);
 
         // Chosen by keyboard, approved with a name and an image.
         await page.GetByLabel($"Choose {station.WaitFor(1, MachineState.Waiting).Id}").PressAsync(" ");
@@ -81,9 +53,9 @@ public sealed class StationPageTests(World world)
     {
         using var station = new RunningStation(world);
         using var playwright = await Playwright.CreateAsync();
-        await using var browser = await OpenAsync(playwright);
-        var page = await PageAsync(browser, station, 400, 800);
-        await SignInAsync(page, station.Token);
+        await using var browser = await Browser.OpenAsync(playwright);
+        var page = await Browser.PageAsync(browser, station, 400, 800);
+        await Browser.SignInAsync(page, station.Token);
         await Assertions.Expect(page.GetByText("No machine has joined yet")).ToBeVisibleAsync();
         // Its disk is no disk any more when it is to be written.
         var machine = station.Join(2, Desk);

@@ -114,7 +114,7 @@ public sealed class StationTests(World world, PostgresServer postgres)
         }));
         Assert.Single(done, "");
         Assert.All(done.Where(d => d.Length > 0), d => Assert.Contains(d, (string[])["changed-meanwhile", "already-approved"]));
-        Assert.Single((await client.EventsAsync(waiting.Id, 0, CancellationToken.None)).Where(e => e.Kind == "approved"));
+        Assert.Single((await client.EventsAsync(waiting.Id, 0, CancellationToken.None)), e => e.Kind == "approved");
     }
 
     [Fact]
@@ -136,6 +136,16 @@ public sealed class StationTests(World world, PostgresServer postgres)
         var bad = station.Run("station", "import", "bad.csv", "--json");
         Assert.Equal(3, bad.Code);
         Assert.Equal(3, bad.JsonError.GetProperty("details").GetArrayLength());
+    }
+
+    [Fact]
+    public void WhereARuleApprovesAllNobodyIsNeeded()
+    {
+        using var station = Begin("sqlite", "approve: always\nimage: Reading room\nnames: 'TVL-{serial:3}'");
+        station.Ok("service", station.Archive + "#2", "--driver", world.At("drivers"), "--trust", world.At("trust"), "--in-place");
+        var ran = RunningStation.Finish(station.Join(7, "wharf-11"));
+        Assert.True(ran.Code == 0, ran.Error + ran.Output);
+        Assert.Equal("TVL-007", station.WaitFor(7, MachineState.Done).Assignment.Name);
     }
 
     [Theory]
@@ -243,17 +253,16 @@ public sealed class StationTests(World world, PostgresServer postgres)
     }
 
     [Fact]
-    public void TwoWhoAddAtOnceDoNotLoseAnything()
+    public async Task TwoWhoAddAtOnceDoNotLoseAnything()
     {
         using var station = Begin("sqlite");
-        var processes = Enumerable.Range(0, 4).Select(i => Task.Run(() => station.Run("retitle", station.Archive + "#1", "--note", $"{i}")))
-            .ToArray();
-        Task.WaitAll(processes);
-        Assert.Contains(processes, p => p.Result.Code == 0);
-        Assert.All(processes, p => Assert.Contains(p.Result.Code, (int[])[0, 5]));
+        var runs = await Task.WhenAll(Enumerable.Range(0, 4).Select(i => Task.Run(() =>
+            station.Run("retitle", station.Archive + "#1", "--note", $"{i}"))));
+        Assert.Contains(runs, r => r.Code == 0);
+        Assert.All(runs, r => Assert.Contains(r.Code, (int[])[0, 5]));
         var states = station.Ok("history", station.Archive, "--json").Json.GetProperty("states").GetArrayLength();
         Assert.Equal(Vembar.Run("history", world.Archive, "--json").Json.GetProperty("states").GetArrayLength()
-            + processes.Count(p => p.Result.Code == 0), states);
+            + runs.Count(r => r.Code == 0), states);
         Assert.Equal(0, Vembar.Run("verify", station.At("desks.vmb")).Code);
     }
 
@@ -384,10 +393,15 @@ public sealed class StationTests(World world, PostgresServer postgres)
         using var joined = await Join(anyone, Report(1));
         var answer = (await joined.Content.ReadFromJsonAsync(StationJson.Default.JoinAnswer))!;
         using var people = station.Client();
-        await people.ApproveAsync(answer.Machine, new Approval { Name = "TVL-1", Image = Image, Fill = new Dictionary<string, string>
+        await people.ApproveAsync(answer.Machine, new Approval
         {
-            ["password"] = "Secret-1",
-        } }, CancellationToken.None);
+            Name = "TVL-1",
+            Image = Image,
+            Fill = new Dictionary<string, string>
+            {
+                ["password"] = "Secret-1",
+            }
+        }, CancellationToken.None);
         using var machine = Raw(station, answer.Key);
         async Task<PollAnswer> Poll() => (await machine.GetFromJsonAsync("/api/machine/task", StationJson.Default.PollAnswer))!;
         async Task<TaskReportAnswer> Tell(TaskReport report)

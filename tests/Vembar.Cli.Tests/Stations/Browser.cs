@@ -1,0 +1,35 @@
+using Microsoft.Playwright;
+
+namespace Vembar.Cli.Tests.Stations;
+
+/// <summary>Debian's Chromium, without a screen, at a station's page.</summary>
+internal static class Browser
+{
+    /// <summary>Opens a browser of nobody's.</summary>
+    public static async Task<IBrowser> OpenAsync(IPlaywright playwright) => await playwright.Chromium.LaunchAsync(
+        new BrowserTypeLaunchOptions
+        {
+            ExecutablePath = "/usr/bin/chromium",
+            Args = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+                "--disable-component-update", "--disable-sync"],
+        });
+
+    public static async Task<IPage> PageAsync(IBrowser browser, RunningStation station, int width, int height)
+    {
+        var context = await browser.NewContextAsync(new BrowserNewContextOptions
+        {
+            IgnoreHTTPSErrors = true,
+            ViewportSize = new ViewportSize { Width = width, Height = height },
+        });
+        var page = await context.NewPageAsync();
+        await page.GotoAsync(station.Address);
+        return page;
+    }
+
+    public static async Task SignInAsync(IPage page, string token)
+    {
+        await page.GetByLabel("Token").FillAsync(token);
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign in" }).ClickAsync();
+        await page.GetByRole(AriaRole.Heading, new PageGetByRoleOptions { Name = "Machines" }).WaitForAsync();
+    }
+}
