@@ -41,6 +41,9 @@ public sealed partial class StationDatabase : IAsyncDisposable
             }.ToString()) : new NpgsqlSlimDataSourceBuilder(ConnectionOf(address)).Build();
 #pragma warning restore CA2000
             var database = new StationDatabase(source, isSqlite);
+            // Readers do not wait for writers; the file remembers it.
+            if (isSqlite)
+                await database.QueryAsync("pragma journal_mode = wal", row => row.GetString(0), cancellation).ConfigureAwait(false);
             await database.MigrateAsync(cancellation).ConfigureAwait(false);
             return database;
         }
@@ -153,7 +156,7 @@ public sealed partial class StationDatabase : IAsyncDisposable
         {
             using var command = connection.CreateCommand();
             // What was told to be kept is kept, also when the power goes.
-            command.CommandText = "pragma journal_mode = wal; pragma synchronous = full; pragma busy_timeout = 20000";
+            command.CommandText = "pragma synchronous = full; pragma busy_timeout = 20000";
             await command.ExecuteNonQueryAsync(cancellation).ConfigureAwait(false);
             return connection;
         }

@@ -61,11 +61,8 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             .ThenBy(m => m.Assignment.Name, StringComparer.OrdinalIgnoreCase).ThenBy(m => m.Id, StringComparer.Ordinal)];
     }
 
-    private async Task<MachineInfo> InfoAsync(MachineRow row, CancellationToken cancellation)
-    {
-        var progress = await board.AllAsync(cancellation).ConfigureAwait(false);
-        return Describe(row, progress.TryGetValue(row.Id, out var own) ? own : null);
-    }
+    private async Task<MachineInfo> InfoAsync(MachineRow row, CancellationToken cancellation) =>
+        Describe(row, await board.FindAsync(row.Id, cancellation).ConfigureAwait(false));
 
     /// <summary>A machine with all that is known of it.</summary>
     /// <exception cref="StationException">There is none.</exception>
@@ -106,6 +103,26 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="StationException">Something is in the way.</exception>
     public async Task<MachineInfo> ApproveAsync(string named, Approval approval, Caller caller, bool begin, string? request,
+        CancellationToken cancellation)
+    {
+        const int Most = 100;
+        for (var attempt = 0; ; attempt++)
+        {
+            try
+            {
+                return await ApproveOnceAsync(named, approval, caller, begin, request, cancellation).ConfigureAwait(false);
+            }
+            catch (StationException taken) when (taken.Problem.Code == "name-taken" && approval.Name is null && attempt < Most
+                && settings.Options.Names.Length > 0)
+            {
+                // Another machine got the name that was free a moment ago; unless it is this one's own, the pattern has another.
+                if ((await store.NamedAsync(named, cancellation).ConfigureAwait(false)).Document.Assignment.Name.Length > 0)
+                    throw;
+            }
+        }
+    }
+
+    private async Task<MachineInfo> ApproveOnceAsync(string named, Approval approval, Caller caller, bool begin, string? request,
         CancellationToken cancellation)
     {
         var row = await store.NamedAsync(named, cancellation).ConfigureAwait(false);
@@ -197,10 +214,9 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
         }
         if (settings.Options.Names.Length == 0)
             throw StationException.Bad("no-name", $"{row.DisplayName} has no name yet", "Give it one with --name.");
-        var taken = (await store.AllAsync(cancellation).ConfigureAwait(false)).Select(r => r.Document.Assignment.Name)
-            .ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var taken = await store.NamesAsync(cancellation).ConfigureAwait(false);
         var name = NamePattern.Make(settings.Options.Names, row.Document.Identity, row.Document.Model, assignment.Site,
-            n => !taken.Contains(n))
+            n => !taken.Contains(n.ToUpperInvariant()))
             ?? throw StationException.Conflict("no-name", $"'{settings.Options.Names}' gives no name that is free for {row.DisplayName}",
             "Give it one with --name.");
         return assignment with { Name = name };

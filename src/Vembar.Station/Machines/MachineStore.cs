@@ -57,6 +57,9 @@ public sealed class MachineStore(StationDatabase database, TimeProvider clock, C
     /// <exception cref="StationException">There is none, or there are several.</exception>
     public async Task<MachineRow> NamedAsync(string text, CancellationToken cancellation)
     {
+        // As scripts and pages name it.
+        if (await FindAsync(text, cancellation).ConfigureAwait(false) is { } byId)
+            return byId;
         var all = await AllAsync(cancellation).ConfigureAwait(false);
         static IEnumerable<string> Words(MachineRow row) =>
             new[] { row.Id, row.Document.Assignment.Name, row.Document.Identity.Uuid, row.Document.Identity.Serial,
@@ -78,6 +81,11 @@ public sealed class MachineStore(StationDatabase database, TimeProvider clock, C
     public async Task<MachineRow?> FindByNameAsync(string name, CancellationToken cancellation) =>
         (await database.QueryAsync($"select {Columns} from machines where name_key = @name", Read, cancellation, ("name", KeyOf(name)))
         .ConfigureAwait(false)).FirstOrDefault();
+
+    /// <summary>The names that machines have, in capitals.</summary>
+    public async Task<IReadOnlySet<string>> NamesAsync(CancellationToken cancellation) =>
+        (await database.QueryAsync("select name_key from machines where name_key is not null", row => row.GetString(0), cancellation)
+        .ConfigureAwait(false)).ToHashSet(StringComparer.Ordinal);
 
     private static string? KeyOf(string name) => name.Length == 0 ? null : name.ToUpperInvariant();
 

@@ -34,6 +34,18 @@ public sealed class ProgressBoard(StationDatabase database, TimeProvider clock, 
         feed.Signal(machine, 0);
     }
 
+    /// <summary>How far a machine is with its task; what other stations keep included.</summary>
+    public async Task<(string Task, TaskProgress Progress)?> FindAsync(string machine, CancellationToken cancellation)
+    {
+        var kept = await database.QueryAsync("select task, number, document from progress where machine = @machine",
+            row => (Task: row.GetString(0), Number: (int)row.GetInt64(1),
+                Progress: JsonSerializer.Deserialize(row.GetString(2), StationStateJson.Default.TaskProgress)!), cancellation,
+            ("machine", machine)).ConfigureAwait(false);
+        if (_known.TryGetValue(machine, out var known) && (kept.Count == 0 || kept[0].Task != known.Task || kept[0].Number < known.Number))
+            return (known.Task, known.Progress);
+        return kept.Count > 0 ? (kept[0].Task, kept[0].Progress) : null;
+    }
+
     /// <summary>How far machines are with their tasks; what other stations keep included.</summary>
     public async Task<Dictionary<string, (string Task, TaskProgress Progress)>> AllAsync(CancellationToken cancellation)
     {

@@ -1,11 +1,14 @@
 using System.CommandLine;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Operations.Stations.Joining;
+using Vembar.Store.Places;
 
 namespace Vembar.Cli.Commands.Station;
 
 internal static class StationJoinCommand
 {
+    private const long MostKept = 192L << 20;
+
     public static VembarCommand Create()
     {
         var stations = new Argument<string[]>("URL")
@@ -41,7 +44,13 @@ internal static class StationJoinCommand
                     Disk = parse.GetValue(disk),
                     Sys = parse.GetRequiredValue(from),
                     Once = parse.GetValue(once),
-                    Places = session.PlaceOptions with { Retries = 20, IsPatient = true },
+                    Places = session.PlaceOptions with
+                    {
+                        Retries = 20,
+                        IsPatient = true,
+                        // The disk is what is written; in memory there is room for what is needed twice.
+                        Blocks = new MemoryBlockStore(Math.Min(MostKept, GC.GetGCMemoryInfo().TotalAvailableMemoryBytes / 8)),
+                    },
                     Tell = session.Tell,
                     Attendant = parse.GetValue(attended) ? new ConsoleAttendant(session) : null,
                     HintOf = AdviceText.Of,
