@@ -49,6 +49,86 @@ public sealed class StationPageTests(World world)
     }
 
     [Fact]
+    public async Task ManyMachinesAreFoundAndNamedAtOnce()
+    {
+        using var station = new RunningStation(world);
+        using var people = station.Client();
+        string[] models = ["Oakmere M4", "Wharf 11", "Fellside T2"], sites = ["Staithe", "Hillside", "Ashbeck"];
+        for (var number = 1; number <= 24; number++)
+        {
+            using var anyone = station.Client("none");
+            var joined = await anyone.JoinAsync(new JoinRequest(new MachineReport
+            {
+                Identity = new MachineIdentity
+                {
+                    Serial = RunningStation.Serial(number),
+                    Vendor = models[number % 3].Split(' ')[0],
+                    Product = models[number % 3],
+                },
+                Disks = [new ReportedDisk("/dev/nvme0n1", 256L << 30, "", [])],
+            }, null), CancellationToken.None);
+            var site = sites[number % 3];
+            if (number > 12)
+            {
+                await people.AssignAsync(joined.Machine, new Approval { Site = site }, CancellationToken.None);
+                continue;
+            }
+            await people.ApproveAsync(joined.Machine, new Approval
+            {
+                Name = $"TVL-{site[..3].ToUpperInvariant()}-{number:000}",
+                Site = site,
+                Image = number % 3 == 1 ? "Reading room" : "Lending desk",
+            }, CancellationToken.None);
+            using var machine = station.Client(joined.Key);
+            var task = (await machine.PollAsync(null, CancellationToken.None)).Task!;
+            await machine.ReportAsync(new TaskReport(task.Id, 1, null, [], null), CancellationToken.None);
+            TaskOutcome? outcome = number switch
+            {
+                <= 2 => new TaskOutcome { Done = false, Code = "io-error", Problem = "could not write '/dev/nvme0n1': input/output error" },
+                <= 7 => new TaskOutcome
+                {
+                    Done = true,
+                    Result = new MachineResult { Title = task.Title, Checks = [new CheckedExpectation("it is there", "stop", true, "")] },
+                },
+                _ => null,
+            };
+            await machine.ReportAsync(new TaskReport(task.Id, 2, new TaskProgress("writing files", number * 2_000_000_000L, 26_000_000_000,
+                true, 118_000_000, 220 - 15 * number), [], outcome), CancellationToken.None);
+        }
+        using var playwright = await Playwright.CreateAsync();
+        await using var browser = await Browser.OpenAsync(playwright);
+        var page = await Browser.PageAsync(browser, station, 1280, 800);
+        await Browser.SignInAsync(page, station.Token);
+        await Assertions.Expect(page.Locator("tbody tr")).ToHaveCountAsync(24);
+        if (Environment.GetEnvironmentVariable("VEMBAR_SCREENSHOTS") is { Length: > 0 } folder)
+        {
+            await page.GetByLabel("Search").FillAsync("ashbeck");
+            await page.ScreenshotAsync(new PageScreenshotOptions { Path = Path.Combine(folder, "station.png") });
+            await page.GetByLabel("Search").FillAsync("");
+        }
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "failed 2" }).ClickAsync();
+        await Assertions.Expect(page.Locator("tbody tr")).ToHaveCountAsync(2);
+        await Assertions.Expect(page.Locator("tbody")).ToContainTextAsync("input/output error");
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "all 24" }).ClickAsync();
+        await page.GetByLabel("Search").FillAsync("wharf");
+        await Assertions.Expect(page.Locator("tbody tr")).ToHaveCountAsync(8);
+        await page.GetByLabel("Site").SelectOptionAsync("Hillside");
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "waiting" }).ClickAsync();
+        await Assertions.Expect(page.Locator("tbody tr")).ToHaveCountAsync(4);
+        // Two at once, each with its name.
+        var boxes = page.Locator("tbody input[type=checkbox]");
+        await boxes.Nth(0).CheckAsync();
+        await boxes.Nth(1).CheckAsync();
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Approve 2 machines" }).ClickAsync();
+        await page.GetByLabel("Image").SelectOptionAsync("desks#Reading room");
+        await page.GetByPlaceholder("computer name").Nth(0).FillAsync("TVL-A");
+        await page.GetByPlaceholder("computer name").Nth(1).FillAsync("TVL-B");
+        await page.Locator("dialog").GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = "Approve" }).ClickAsync();
+        await Assertions.Expect(page.GetByText("2 machines are approved")).ToBeVisibleAsync();
+        Assert.Equal(2, (await people.MachinesAsync(CancellationToken.None)).Count(m => m.State == MachineState.Ready));
+    }
+
+    [Fact]
     public async Task AFailureIsSeenAndNamesAreTextAndNotMarkup()
     {
         using var station = new RunningStation(world);
