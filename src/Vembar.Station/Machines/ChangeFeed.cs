@@ -17,10 +17,8 @@ public sealed class ChangeFeed(StationDatabase database)
 
     /// <summary>Tells that something happened.</summary>
     /// <param name="machine">To which machine.</param>
-    /// <param name="sequence">The number of the last event; 0 for none.</param>
-    public void Signal(string machine, long sequence)
+    public void Signal(string machine)
     {
-        _ = sequence;
         if (_waiting.TryRemove(machine, out var waiting))
             waiting.TrySetResult();
         Interlocked.Exchange(ref _any, New()).TrySetResult();
@@ -49,7 +47,7 @@ public sealed class ChangeFeed(StationDatabase database)
                     row => (Sequence: row.GetInt64(0), Machine: row.GetString(1)), cancellation,
                     ("after", Math.Max(0, _last - Back))).ConfigureAwait(false);
                 foreach (var machine in seen.Where(s => _told.Add(s.Sequence)).Select(s => s.Machine).Distinct())
-                    Signal(machine, 0);
+                    Signal(machine);
                 if (seen.Count > 0)
                     _last = seen[^1].Sequence;
                 _told.RemoveWhere(t => t <= _last - Back);

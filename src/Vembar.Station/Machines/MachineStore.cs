@@ -99,11 +99,13 @@ public sealed class MachineStore(StationDatabase database, TimeProvider clock, C
             var count = await write.ExecuteAsync($"insert into machines ({Columns}, name_key) "
                 + "values (@id, @identifier, @state, 1, @key, @seen, @document, @fills, @name) on conflict do nothing", Values(row))
                 .ConfigureAwait(false);
-            return count == 0 ? null : (long?)await NoteAsync(write, row.Id, change.Events).ConfigureAwait(false);
+            if (count > 0)
+                await NoteAsync(write, row.Id, change.Events).ConfigureAwait(false);
+            return count > 0;
         }, cancellation).ConfigureAwait(false);
-        if (added is { } last)
-            feed.Signal(row.Id, last);
-        return added is not null;
+        if (added)
+            feed.Signal(row.Id);
+        return added;
     }
 
     private static (string, object?)[] Values(MachineRow row) =>
@@ -144,16 +146,18 @@ public sealed class MachineStore(StationDatabase database, TimeProvider clock, C
             row = row with { Document = row.Document with { Since = clock.GetUtcNow().UtcDateTime } };
         try
         {
-            var last = await database.WriteAsync(async write =>
+            var isChanged = await database.WriteAsync(async write =>
             {
                 var count = await write.ExecuteAsync("update machines set identifier = @identifier, state = @state, version = version + 1, "
                     + "key_hash = @key, seen = @seen, document = @document, fills = @fills, name_key = @name "
                     + "where id = @id and version = @version", Values(row with { Version = before.Version })).ConfigureAwait(false);
-                return count == 0 ? null : (long?)await NoteAsync(write, row.Id, change.Events).ConfigureAwait(false);
+                if (count > 0)
+                    await NoteAsync(write, row.Id, change.Events).ConfigureAwait(false);
+                return count > 0;
             }, cancellation).ConfigureAwait(false);
-            if (last is not { } sequence)
+            if (!isChanged)
                 return null;
-            feed.Signal(row.Id, sequence);
+            feed.Signal(row.Id);
             return row with { Version = before.Version + 1 };
         }
         catch (DbException failure) when (IsUniqueness(failure) && row.Document.Assignment.Name.Length > 0
@@ -168,38 +172,37 @@ public sealed class MachineStore(StationDatabase database, TimeProvider clock, C
     private static bool IsUniqueness(DbException failure) => failure.SqlState == "23505"
         || failure is Microsoft.Data.Sqlite.SqliteException { SqliteErrorCode: 19 };
 
-    private async Task<long> NoteAsync(DbWork write, string machine, IReadOnlyList<NewEvent> events)
+    private async Task<int> NoteAsync(DbWork write, string machine, IReadOnlyList<NewEvent> events)
     {
         var time = DbTime.Of(clock.GetUtcNow().UtcDateTime);
-        var last = 0L;
+        var noted = 0;
         foreach (var happened in events)
         {
-            var numbers = await write.QueryAsync("insert into events (machine, time, kind, level, text, who, source) "
-                + "values (@machine, @time, @kind, @level, @text, @who, @source) on conflict (source) do nothing returning sequence",
-                row => row.GetInt64(0), ("machine", machine), ("time", time), ("kind", happened.Kind), ("level", happened.Level),
-                ("text", happened.Text), ("who", happened.Who), ("source", happened.Source)).ConfigureAwait(false);
-            last = numbers.Count > 0 ? numbers[0] : last;
+            noted += await write.ExecuteAsync("insert into events (machine, time, kind, level, text, who, source) "
+                + "values (@machine, @time, @kind, @level, @text, @who, @source) on conflict (source) do nothing", ("machine", machine),
+                ("time", time), ("kind", happened.Kind), ("level", happened.Level), ("text", happened.Text), ("who", happened.Who),
+                ("source", happened.Source)).ConfigureAwait(false);
         }
-        return last;
+        return noted;
     }
 
     /// <summary>Notes events without changing the machine.</summary>
     public async Task NoteAsync(string machine, IReadOnlyList<NewEvent> events, CancellationToken cancellation)
     {
-        var last = await database.WriteAsync(write => NoteAsync(write, machine, events), cancellation).ConfigureAwait(false);
-        feed.Signal(machine, last);
+        await database.WriteAsync(write => NoteAsync(write, machine, events), cancellation).ConfigureAwait(false);
+        feed.Signal(machine);
     }
 
     /// <summary>Takes a machine off the list; what happened to it stays.</summary>
     public async Task RemoveAsync(string id, NewEvent happened, CancellationToken cancellation)
     {
-        var last = await database.WriteAsync(async write =>
+        await database.WriteAsync(async write =>
         {
             await write.ExecuteAsync("delete from progress where machine = @id", ("id", id)).ConfigureAwait(false);
             await write.ExecuteAsync("delete from machines where id = @id", ("id", id)).ConfigureAwait(false);
             return await NoteAsync(write, id, [happened]).ConfigureAwait(false);
         }, cancellation).ConfigureAwait(false);
-        feed.Signal(id, last);
+        feed.Signal(id);
     }
 
     /// <summary>What happened, the oldest first.</summary>

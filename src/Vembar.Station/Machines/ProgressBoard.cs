@@ -31,7 +31,7 @@ public sealed class ProgressBoard(StationDatabase database, TimeProvider clock, 
         _known.AddOrUpdate(machine, (task, number, progress), (_, before) =>
             before.Task == task && before.Number >= number ? before : (task, number, progress));
         _changed[machine] = true;
-        feed.Signal(machine, 0);
+        feed.Signal(machine);
     }
 
     /// <summary>How far a machine is with its task; what other stations keep included.</summary>

@@ -1,5 +1,3 @@
-using System.Security.Cryptography;
-using System.Text;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Database;
 using Vembar.Station.Machines;
@@ -85,8 +83,4 @@ public sealed class Access(TokenStore tokens, MachineStore machines)
     public async Task<string> DemandMachineAsync(HttpContext context) => await MachineAsync(context).ConfigureAwait(false)
         ?? throw StationException.Of(401, "unknown-machine", "the station does not know this machine, or not with this key",
             "Let it join again.");
-
-    /// <summary>Whether two secrets are the same, without telling by the time it takes how much of them is.</summary>
-    public static bool IsSame(string a, string b) =>
-        CryptographicOperations.FixedTimeEquals(Encoding.UTF8.GetBytes(a), Encoding.UTF8.GetBytes(b));
 }

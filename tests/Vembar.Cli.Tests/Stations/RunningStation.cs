@@ -19,6 +19,7 @@ public sealed class RunningStation : IDisposable
     private readonly List<Process> _machines = [];
     private readonly World _world;
     private readonly int _port;
+    private readonly string _host;
     private readonly RunningStation? _central;
     private Process? _process;
 
@@ -26,17 +27,19 @@ public sealed class RunningStation : IDisposable
     /// <param name="database">postgresql://…; null for SQLite.</param>
     /// <param name="more">What else its file says.</param>
     /// <param name="authority">The folder of a station whose authority it shares; null for one of its own.</param>
+    /// <param name="host">The address that it listens at.</param>
     /// <param name="central">A station whose archive it reads through; null for one of its own.</param>
     public RunningStation(World world, string? database = null, string more = "", RunningStation? authority = null,
-        RunningStation? central = null)
+        RunningStation? central = null, string host = "127.0.0.1")
     {
+        _host = host;
         _central = central;
         _world = world;
         _port = LoopbackServers.Port();
         File.Copy(world.Archive, At("desks.vmb"));
         File.WriteAllText(At("station.yaml"), string.Create(CultureInfo.InvariantCulture, $"""
-            listen: 127.0.0.1:{_port}
-            addresses: [ 'https://127.0.0.1:{_port}' ]
+            listen: '{host}:{_port}'
+            addresses: [ 'https://{host}:{_port}' ]
             data: data
             archives: {"{"} desks: {authority?.At("desks.vmb") ?? central?.Archive ?? "desks.vmb"}, fresh: fresh.vmb {"}"}
             hardware: {world.At("hardware")}
@@ -57,7 +60,7 @@ public sealed class RunningStation : IDisposable
 
     public string At(string path) => _folder.At(path);
 
-    public string Address => string.Create(CultureInfo.InvariantCulture, $"https://127.0.0.1:{_port}");
+    public string Address => string.Create(CultureInfo.InvariantCulture, $"https://{_host}:{_port}");
 
     public string Archive => $"{Address}/archives/desks";
 
@@ -138,7 +141,7 @@ public sealed class RunningStation : IDisposable
         start.Environment["HOME"] = home;
         foreach (var name in (string[])["XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_STATE_HOME"])
             start.Environment.Remove(name);
-        start.Environment["VEMBAR_HOST"] = $"127.0.0.1:{_port}";
+        start.Environment["VEMBAR_HOST"] = $"{_host}:{_port}";
         start.Environment["VEMBAR_TOKEN"] = token;
         start.Environment["VEMBAR_STATION"] = Address;
         start.WorkingDirectory = _folder.Path;

@@ -517,6 +517,17 @@ public sealed class StationTests(World world, PostgresServer postgres)
     }
 
     [Fact]
+    public void OverIpv6Alone()
+    {
+        using var station = new RunningStation(world, host: "[::1]");
+        var machine = station.Join(1, Desk);
+        station.WaitFor(1, MachineState.Waiting);
+        station.Ok(Approve(1, "TVL-1"));
+        Assert.Equal(0, RunningStation.Finish(machine).Code);
+        station.Ok("list", station.Archive);
+    }
+
+    [Fact]
     public async Task ABranchFetchesWhatItReadsOnce()
     {
         using var central = Begin("sqlite");
