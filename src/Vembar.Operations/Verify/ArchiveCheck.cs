@@ -79,15 +79,7 @@ internal static class ArchiveCheck
         var done = 0L;
         foreach (var segment in archive.Segments)
         {
-            var chunks = new List<(ChunkId Id, int Offset, int Length)>[segment.BlockCount];
-            for (var i = 0; i < segment.ChunkCount; i++)
-            {
-                var (id, block, offset, length) = segment.Chunk(i);
-                if ((uint)block >= (uint)segment.BlockCount)
-                    damage.Add(new Damage(0, "", $"the index names block {block}, which does not exist"));
-                else
-                    (chunks[block] ??= []).Add((id, offset, length));
-            }
+            var chunks = ChunksOf(segment, damage);
             var firstCopies = FirstCopies(segment, chunks);
             var found = new ConcurrentBag<Damage>();
             await WorkStealingRunner.EachAsync(segment.BlockCount, workers, number =>
@@ -135,15 +127,7 @@ internal static class ArchiveCheck
         var known = before is null ? [] : before.Segments.SelectMany(s => Enumerable.Range(0, s.BlockCount).Select(s.Block)).ToHashSet();
         foreach (var segment in archive.Segments.Where(s => s.Extent.Offset >= from))
         {
-            var chunks = new List<(ChunkId Id, int Offset, int Length)>[segment.BlockCount];
-            for (var i = 0; i < segment.ChunkCount; i++)
-            {
-                var (id, block, offset, length) = segment.Chunk(i);
-                if ((uint)block >= (uint)segment.BlockCount)
-                    damage.Add(new Damage(0, "", $"the index names block {block}, which does not exist"));
-                else
-                    (chunks[block] ??= []).Add((id, offset, length));
-            }
+            var chunks = ChunksOf(segment, damage);
             var firstCopies = FirstCopies(segment, chunks);
             var found = new ConcurrentBag<Damage>();
             await WorkStealingRunner.EachAsync(segment.BlockCount, workers, number =>
@@ -194,6 +178,21 @@ internal static class ArchiveCheck
         if (second == RecordCopy.Damaged)
             damage.Add(new Damage(0, "", $"the second copy of the record of the last state, at byte {archive.Commit.Second}, is "
                 + $"damaged; the first one is whole, and the next change mends the second"));
+    }
+
+    // By their blocks; null for a block that has none.
+    private static List<(ChunkId Id, int Offset, int Length)>[] ChunksOf(IndexSegment segment, List<Damage> damage)
+    {
+        var chunks = new List<(ChunkId Id, int Offset, int Length)>[segment.BlockCount];
+        for (var i = 0; i < segment.ChunkCount; i++)
+        {
+            var (id, block, offset, length) = segment.Chunk(i);
+            if ((uint)block >= (uint)segment.BlockCount)
+                damage.Add(new Damage(0, "", $"the index names block {block}, which does not exist"));
+            else
+                (chunks[block] ??= []).Add((id, offset, length));
+        }
+        return chunks;
     }
 
     // No index names the chunks in the second copies of record blocks: they are those of the first, which is the same to the byte.
