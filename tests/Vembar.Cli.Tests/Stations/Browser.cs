@@ -6,13 +6,19 @@ namespace Vembar.Cli.Tests.Stations;
 internal static class Browser
 {
     /// <summary>Opens a browser of nobody's.</summary>
-    public static async Task<IBrowser> OpenAsync(IPlaywright playwright) => await playwright.Chromium.LaunchAsync(
-        new BrowserTypeLaunchOptions
+    public static async Task<IBrowser> OpenAsync(IPlaywright playwright)
+    {
+        // However busy the machine is.
+        const int Patience = 90_000;
+        Assertions.SetDefaultExpectTimeout(Patience);
+        return await playwright.Chromium.LaunchAsync(new BrowserTypeLaunchOptions
         {
             ExecutablePath = "/usr/bin/chromium",
+            Timeout = Patience,
             Args = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
                 "--disable-component-update", "--disable-sync"],
         });
+    }
 
     public static async Task<IPage> PageAsync(IBrowser browser, RunningStation station, int width, int height)
     {
@@ -21,6 +27,7 @@ internal static class Browser
             IgnoreHTTPSErrors = true,
             ViewportSize = new ViewportSize { Width = width, Height = height },
         });
+        context.SetDefaultTimeout(90_000);
         var page = await context.NewPageAsync();
         await page.GotoAsync(station.Address);
         return page;

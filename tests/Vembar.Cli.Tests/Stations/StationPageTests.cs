@@ -38,10 +38,7 @@ public sealed class StationPageTests(World world)
         await page.Locator("dialog").GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = "Approve" }).ClickAsync();
 
         // The page sees it end by itself.
-        await Assertions.Expect(page.Locator("tbody .state")).ToHaveTextAsync("done", new LocatorAssertionsToHaveTextOptions
-        {
-            Timeout = 60_000,
-        });
+        await Assertions.Expect(page.Locator("tbody .state")).ToHaveTextAsync("done");
         Assert.Equal(0, RunningStation.Finish(machine).Code);
         await page.GetByRole(AriaRole.Link, new PageGetByRoleOptions { Name = "TVL-DESK-001" }).ClickAsync();
         await Assertions.Expect(page.Locator("#report")).ToContainTextAsync("Shelfmark");
@@ -145,10 +142,7 @@ public sealed class StationPageTests(World world)
         Directory.CreateDirectory(station.Disk(2));
         station.Ok("station", "approve", RunningStation.Serial(2), "--name", "TVL-2", "--image", "Lending desk", "--accept", "no-driver",
             "--accept", "no-storage-driver");
-        await Assertions.Expect(page.Locator("tbody .state")).ToHaveTextAsync("failed", new LocatorAssertionsToHaveTextOptions
-        {
-            Timeout = 60_000,
-        });
+        await Assertions.Expect(page.Locator("tbody .state")).ToHaveTextAsync("failed");
         Assert.Equal(1, RunningStation.Finish(machine).Code);
         await Assertions.Expect(page.GetByText("<img src=x onerror=alert(1)>", new PageGetByTextOptions { Exact = true }).First)
             .ToBeVisibleAsync();
