@@ -21,7 +21,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
         var install = new ServiceContext(editor).Install;
         var into = isNew || request.MayErase is not null ? null : GivenVolume(request.Target, request.Volume!.Value);
         // What this run has done to the disk, so that it takes back that and nothing else.
-        bool isMade = false, isErased = false, complete = false, resumes = false, mayNote = false, goesOn = false;
+        bool isMade = false, isErased = false, complete = false, resumes = false, mayNote = false, isNoted = false, goesOn = false;
         var isErasing = request.MayErase is not null;
         NtfsTarget? files = null;
         try
@@ -52,19 +52,26 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
                     throw VembarException.Input("not-confirmed", $"'{request.Target}' was not erased: that was not confirmed",
                         "Nothing was changed.");
                 cancellation.ThrowIfCancellationRequested();
-                isErased = !isNew;
-                if (resumes && !target.TryRecover())
-                    resumes = false;
+                if (resumes)
+                {
+                    isErased = isNoted = true;
+                    resumes = isNoted = target.TryRecover();
+                }
                 if (!resumes)
                 {
                     deployment.Tell("dividing and formatting");
+                    cancellation.ThrowIfCancellationRequested();
+                    isErased = !isNew;
                     target.Divide(cancellation);
                 }
             }
             using (var volume = mayNote ? target.OpenCheckpointed(displayName) : target.OpenVolume(start, length, displayName))
             {
                 if (mayNote)
+                {
                     target.Note(KeyFor(layout!), request.Note!);
+                    isNoted = true;
+                }
                 files = new NtfsTarget(volume, editor, tree, archive, deployment.Options with
                 {
                     KeepExisting = request.KeepExisting && into is not null,
@@ -108,7 +115,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
         }
         catch (Exception failure)
         {
-            goesOn = isErased && mayNote && MayGoOn(failure);
+            goesOn = isErased && isNoted && MayGoOn(failure);
             var (left, hint) = goesOn ? ("what was written of it is kept", "Run it again to go on.") : isErased
                 ? ($"the disk '{request.Target}' was erased before that: what was on it is lost, and it holds nothing that can be used",
                 "Run it again, or put back what was there from a copy.")
