@@ -28,6 +28,14 @@ internal sealed class FleetLoad(string address, string authority, string token, 
         return answer;
     }
 
+    /// <summary>Says which images machines get that are not there yet, by their serial numbers.</summary>
+    public async Task ListAsync(IEnumerable<(string Serial, string Image)> machines)
+    {
+        using var people = Client(token);
+        await people.ImportAsync([.. machines.Select(m => new ImportRow(m.Serial, "", "", m.Image, new Dictionary<string, string>()))],
+            CancellationToken.None).ConfigureAwait(false);
+    }
+
     /// <summary>Lets so many machines work for so long, a report each every two seconds.</summary>
     /// <returns>The 99th percentile of what requests took, in seconds; how many requests; how many events were lost.</returns>
     public async Task<(double P99, int Requests, int Lost)> RunAsync(int machines, TimeSpan time)

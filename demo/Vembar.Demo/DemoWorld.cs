@@ -2,6 +2,7 @@ using System.IO.Compression;
 using System.Reflection;
 using System.Text;
 using Vembar.Native;
+using Vembar.Volumes.Disks;
 using Vembar.Windows.Servicing.Packages;
 
 namespace Vembar.Demo;
@@ -68,8 +69,10 @@ public static class DemoWorld
             var reference = Path.Combine(folder, "references", edition.Folder);
             var bytes = new DirectoryInfo(reference).EnumerateFiles("*", SearchOption.AllDirectories)
                 .Where(f => !f.Name.EndsWith("file.sys", StringComparison.Ordinal)).Sum(f => f.Length);
-            ReferenceDisk.Make(reference, bytes, Path.Combine(folder, "disks", $"{edition.Folder}.vhdx"), cancellation);
+            ReferenceDisk.Make(reference, bytes, Path.Combine(folder, "disks", $"{edition.Folder}.vhdx"), DiskFormat.Vhdx,
+                cancellation);
         }
+        OldDesk.Make(Path.Combine(folder, "disks", "old-desk.vhdx"), DiskFormat.Vhdx, cancellation);
         SpoiledDisks.Make(Path.Combine(folder, "disks", $"{s_editions[0].Folder}.vhdx"), Path.Combine(folder, "spoiled"));
     }
 

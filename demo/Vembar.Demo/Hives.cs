@@ -15,6 +15,14 @@ internal static class Hives
         return hive.ToBytes();
     }
 
+    /// <summary>A hive with something else in it.</summary>
+    public static byte[] Changed(byte[] bytes, string name, Action<RegistryKey> change)
+    {
+        var hive = RegistryHive.Open(bytes, write: true, name, DemoWorld.Epoch);
+        change(hive.Root);
+        return hive.ToBytes();
+    }
+
     /// <summary>Sets the checksum of a hive's first block.</summary>
     public static void Seal(byte[] hive)
     {

@@ -40,9 +40,10 @@ internal sealed class ReferenceDisk
     /// <summary>Makes the disk of a reference.</summary>
     /// <param name="folder">The install.</param>
     /// <param name="bytes">About how much it holds.</param>
-    /// <param name="path">The VHDX file to make.</param>
+    /// <param name="path">The file to make.</param>
+    /// <param name="format">Its format.</param>
     /// <param name="cancellation">Ends it.</param>
-    public static void Make(string folder, long bytes, string path, CancellationToken cancellation)
+    public static void Make(string folder, long bytes, string path, DiskFormat format, CancellationToken cancellation)
     {
         const int Sector = 512;
         Directory.CreateDirectory(Path.GetDirectoryName(path)!);
@@ -50,7 +51,7 @@ internal sealed class ReferenceDisk
         try
         {
             // Page file and the like are only as large as they say.
-            using var image = DiskImage.Create(path, DiskFormat.Vhdx, (bytes * 3 / 2 + 640 * MiB) / MiB * MiB);
+            using var image = DiskImage.Create(path, format, (bytes * 3 / 2 + 640 * MiB) / MiB * MiB);
             var table = Layout.Place(image.Length, Sector);
             using var disk = image.OpenDevice();
             Partition efi = table.Partitions[0], windows = table.Partitions[2], recovery = table.Partitions[3];

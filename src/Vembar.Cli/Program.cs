@@ -24,9 +24,11 @@ using Vembar.Cli.Commands.Retitle;
 using Vembar.Cli.Commands.Service;
 using Vembar.Cli.Commands.Show;
 using Vembar.Cli.Commands.Sign;
+using Vembar.Cli.Commands.Starters;
 using Vembar.Cli.Commands.Station;
 using Vembar.Cli.Commands.Survey;
 using Vembar.Cli.Commands.Take;
+using Vembar.Cli.Commands.UserData;
 using Vembar.Cli.Commands.Verify;
 using Vembar.Cli.Commands.Workspaces;
 using Vembar.Common;
@@ -78,7 +80,8 @@ internal static class Program
             AnswersCommand.Create(),
             InitCommand.Create(), SitesCommand.Create(), SyncCommand.Create(), LoginCommand.Create(), LogoutCommand.Create(),
             CacheCommand.Create(),
-            DeployCommand.Create(), StationCommand.Create(), DemoCommand.Create(), CompletionCommand.Create(),
+            DeployCommand.Create(), UserDataCommand.Create(), StationCommand.Create(), StarterCommand.Create(), DemoCommand.Create(),
+            CompletionCommand.Create(),
             HelpCommand.Create(),
         ])
             root.Subcommands.Add(command);

@@ -1,6 +1,7 @@
 using System.CommandLine;
 using System.Runtime.InteropServices;
 using System.Security.Cryptography.X509Certificates;
+using System.Text.Json;
 using Vembar.Common;
 using Vembar.Operations.Project;
 using Vembar.Station.Hosting;
@@ -12,6 +13,8 @@ internal static class Program
     private static readonly Option<string?> s_config = new("--config") { HelpName = "FILE" };
     private static readonly Option<string?> s_project = new("--project") { HelpName = "FILE" };
     private static readonly Option<string?> s_data = new("--data") { HelpName = "DIR" };
+    private static readonly Option<bool> s_json = new("--json");
+    private static readonly Option<bool> s_checkBoot = new("--check-boot");
     private static readonly Option<string?> s_listen = new("--listen") { HelpName = "HOST:PORT" };
 
     private static async Task<int> Main(string[] args)
@@ -19,11 +22,33 @@ internal static class Program
         var command = new RootCommand("The station: serves archives to machines, and keeps the list of machines. Begun by `vembar "
             + "station serve`.")
         {
-            s_config, s_project, s_data, s_listen,
+            s_config, s_project, s_data, s_listen, s_checkBoot, s_json,
         };
         command.SetAction(RunAsync);
         var parse = command.Parse(args);
         return await parse.InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false }).ConfigureAwait(false);
+    }
+
+    private static async Task<int> CheckBootAsync(StationOptions options, bool isJson)
+    {
+        var findings = new Boot.BootCheck(options).Run();
+        if (isJson)
+        {
+            await Console.Out.WriteLineAsync(JsonSerializer.Serialize(new Boot.BootChecked(findings.All(f => f.IsWell), findings),
+                Boot.BootJson.Default.BootChecked)).ConfigureAwait(false);
+            return findings.All(f => f.IsWell) ? 0 : 1;
+        }
+        foreach (var finding in findings)
+        {
+            await Console.Out.WriteLineAsync($"  {(finding.IsWell ? "well" : "NOT ")}  {finding.What}: {finding.Found}")
+                .ConfigureAwait(false);
+            if (finding.Remedy.Length > 0)
+                await Console.Out.WriteLineAsync($"        {finding.Remedy}").ConfigureAwait(false);
+        }
+        var wrong = findings.Count(f => !f.IsWell);
+        await Console.Out.WriteLineAsync(wrong == 0 ? "Nothing is in the way: machines can start from the network."
+            : $"{wrong} of {findings.Count} things are in the way.").ConfigureAwait(false);
+        return wrong == 0 ? 0 : 1;
     }
 
     private static StationOptions Read(ParseResult parse)
@@ -40,6 +65,8 @@ internal static class Program
         try
         {
             var options = Read(parse);
+            if (parse.GetValue(s_checkBoot))
+                return await CheckBootAsync(options, parse.GetValue(s_json)).ConfigureAwait(false);
             var server = await StationServer.PrepareAsync(options, cancellation).ConfigureAwait(false);
             await using (server.ConfigureAwait(false))
             {
@@ -81,8 +108,8 @@ internal static class Program
 
     private static void Tell(StationServer server, StationOptions options)
     {
-        var address = server.Settings.Addresses[0];
-        Console.WriteLine($"The station listens at {string.Join(" and ", server.Settings.Addresses)}.");
+        var address = server.Addresses[0];
+        Console.WriteLine($"The station listens at {string.Join(" and ", server.Addresses)}.");
         if (options.Certificate is null)
         {
             using var authority = X509CertificateLoader.LoadCertificateFromFile(Authority.CertificatePath(options.Data));

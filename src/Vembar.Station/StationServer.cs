@@ -6,6 +6,7 @@ using Vembar.Operations;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Archives;
 using Vembar.Station.Attending;
+using Vembar.Station.Boot;
 using Vembar.Station.Database;
 using Vembar.Station.Hosting;
 using Vembar.Station.Interface;
@@ -41,8 +42,11 @@ public sealed class StationServer : IAsyncDisposable
     /// <summary>The first administrator's token, where it was made at this start; null else.</summary>
     public string? FirstToken { get; private set; }
 
+    /// <summary>The addresses that others reach it at, once it has begun.</summary>
+    public IReadOnlyList<string> Addresses => _app.Services.GetRequiredService<StationRegister>().Own;
+
     /// <summary>The addresses that it listens at.</summary>
-    public IReadOnlyList<string> Listening => [.. _app.Urls];
+    public IReadOnlyList<string> Listening => [.. _app.Urls.Where(u => u.StartsWith("https:", StringComparison.Ordinal))];
 
     /// <summary>Makes ready whatever a station needs; nothing listens yet.</summary>
     /// <exception cref="VembarException">Something is in the way.</exception>
@@ -100,22 +104,29 @@ public sealed class StationServer : IAsyncDisposable
             .AddSingleton<ChangeFeed>().AddSingleton<MachineStore>().AddSingleton<ProgressBoard>().AddSingleton<StationArchives>()
             .AddSingleton<ArchiveFiles>().AddSingleton<MachineService>().AddSingleton<TokenStore>().AddSingleton<AuditLog>()
             .AddSingleton<Access>().AddSingleton<TailStore>().AddSingleton<SlowDown>()
-            .AddSingleton<AttendedService>();
+            .AddSingleton<AttendedService>().AddSingleton<StationRegister>().AddSingleton<BootService>();
         var listen = ListenAddress.Parse(options.Listen)
             ?? throw new VembarException(ErrorKind.Usage, "bad-listen", $"'{options.Listen}' is not HOST:PORT",
             "Write *:8470 for instance.");
+        var certificate = new ServerCertificate(options, clock);
+        // What is wrong with it is told now, and not to the first who comes.
+        certificate.Present();
         builder.WebHost.ConfigureKestrel(kestrel =>
         {
             kestrel.AddServerHeader = false;
             kestrel.Limits.MaxRequestBodySize = 1 << 20;
             kestrel.Limits.MaxConcurrentConnections = 20_000;
-            void Https(ListenOptions o) => o.UseHttps(https => https.ServerCertificate = CertificateOf(options, clock));
+            void Https(ListenOptions o) => o.UseHttps(https => https.ServerCertificateSelector = (_, _) => certificate.Present());
             if (listen.Address is { } address)
                 kestrel.Listen(address, listen.Port, Https);
             else
                 kestrel.ListenAnyIP(listen.Port, Https);
+            // Boot loaders of today have no TLS; what they get is nobody's secret.
+            if (options.Boot.Mode != BootMode.Off)
+                kestrel.Listen(System.Net.IPAddress.Parse(options.Boot.Address), options.Boot.Port);
         }).UseKestrelHttpsConfiguration();
         var app = builder.Build();
+        app.Use(BootEndpoints.GuardAsync);
         app.Use(ProblemAnswers.HandleAsync);
         app.Use(async (context, next) =>
         {
@@ -131,14 +142,9 @@ public sealed class StationServer : IAsyncDisposable
         ArchiveEndpoints.Map(app);
         ObservingEndpoints.Map(app);
         PageEndpoints.Map(app);
+        BootEndpoints.Map(app);
         return app;
     }
-
-    private static System.Security.Cryptography.X509Certificates.X509Certificate2 CertificateOf(StationOptions options,
-        TimeProvider clock) =>
-        options.Certificate is var (certificate, key)
-            ? System.Security.Cryptography.X509Certificates.X509Certificate2.CreateFromPemFile(certificate, key)
-            : Authority.Issue(options.Data, options.Addresses.Select(a => new Uri(a).Host.Trim('[', ']')), clock.GetUtcNow());
 
     /// <summary>Begins to listen.</summary>
     /// <exception cref="VembarException">It cannot listen there.</exception>
@@ -154,11 +160,14 @@ public sealed class StationServer : IAsyncDisposable
                 + $"{(failure.InnerException ?? failure).Message}", "Choose another address with --listen, or stop what listens there.");
         }
         var services = _app.Services;
-        Settings.Addresses = Settings.Options.Addresses.Count > 0 ? Settings.Options.Addresses
+        var register = services.GetRequiredService<StationRegister>();
+        register.Own = Settings.Options.Addresses.Count > 0 ? Settings.Options.Addresses
             : [.. Listening.Select(a => a.Replace("[::]", Dns.GetHostName(), StringComparison.Ordinal)
                 .Replace("0.0.0.0", Dns.GetHostName(), StringComparison.Ordinal))];
+        await register.UpdateAsync(cancellation).ConfigureAwait(false);
         _background = Task.WhenAll(services.GetRequiredService<ChangeFeed>().RunAsync(_ending.Token),
-            services.GetRequiredService<ProgressBoard>().RunAsync(_ending.Token));
+            services.GetRequiredService<ProgressBoard>().RunAsync(_ending.Token), register.RunAsync(_ending.Token),
+            services.GetRequiredService<BootService>().RunAsync(_ending.Token));
     }
 
     /// <summary>Waits until it is told to end, and has ended what it was at.</summary>

@@ -21,8 +21,10 @@ using Vembar.Cli.Commands.Projects;
 using Vembar.Cli.Commands.Ready;
 using Vembar.Cli.Commands.Service;
 using Vembar.Cli.Commands.Show;
+using Vembar.Cli.Commands.Starters;
 using Vembar.Cli.Commands.Survey;
 using Vembar.Cli.Commands.Take;
+using Vembar.Cli.Commands.UserData;
 using Vembar.Cli.Commands.Verify;
 using Vembar.Cli.Commands.Workspaces;
 using Vembar.Operations.Capture;
@@ -86,6 +88,13 @@ namespace Vembar.Cli.Json;
 [JsonSerializable(typeof(HardwareJson))]
 [JsonSerializable(typeof(CoverageJson))]
 [JsonSerializable(typeof(DemoJson))]
+[JsonSerializable(typeof(StarterJson))]
+[JsonSerializable(typeof(StarterListJson))]
+[JsonSerializable(typeof(StarterCheckJson))]
+[JsonSerializable(typeof(UserDataListJson))]
+[JsonSerializable(typeof(UserDataSaveJson))]
+[JsonSerializable(typeof(UserDataRestoreJson))]
+[JsonSerializable(typeof(UserDataRulesJson))]
 internal sealed partial class CliJson : JsonSerializerContext
 {
     static CliJson() => Default = new CliJson(new JsonSerializerOptions(Default.Options)

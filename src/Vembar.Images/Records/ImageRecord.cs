@@ -111,6 +111,10 @@ public sealed record ImageRecord
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
     public IReadOnlyList<ImageSignature>? Signatures { get; init; }
 
+    /// <summary>Whose files it holds; null for an image of an install.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public KeptFiles? UserFiles { get; init; }
+
     /// <summary>Name and version, as people say it.</summary>
     [JsonIgnore]
     public string Title => Version.Length > 0 ? $"\"{Name}\" {Version}" : $"\"{Name}\"";

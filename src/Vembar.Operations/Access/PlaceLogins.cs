@@ -98,16 +98,11 @@ public sealed class PlaceLogins(Func<string, string?> environment)
         else if (!was)
             return false;
         var scratch = $"{FilePath}.{Guid.NewGuid():N}";
-        const UnixFileMode Own = UnixFileMode.UserRead | UnixFileMode.UserWrite;
         try
         {
-            Directory.CreateDirectory(Path.GetDirectoryName(FilePath)!, Own | UnixFileMode.UserExecute);
-            using (var stream = new FileStream(scratch, new FileStreamOptions
-            {
-                Mode = FileMode.CreateNew,
-                Access = FileAccess.Write,
-                UnixCreateMode = Own,
-            }))
+            Directory.CreateDirectory(Path.GetDirectoryName(FilePath)!,
+                UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            using (var stream = PrivateFile.Create(scratch))
             {
                 JsonSerializer.Serialize(stream, file, AccessJson.Default.LoginFile);
                 stream.Flush(flushToDisk: true);

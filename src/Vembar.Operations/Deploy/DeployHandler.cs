@@ -40,6 +40,9 @@ public sealed class DeployHandler(OperationHost host) : IOperationHandler<Deploy
         if (request.ComputerName is { } name && AnswerFile.ComputerNameProblem(name) is { } problem)
             problems.Add(new VembarException(ErrorKind.Usage, "bad-computer-name", problem, "Use up to 15 letters, digits and hyphens, "
                 + "not digits alone."));
+        if (image?.UserFiles is not null && isDisk)
+            problems.Add(VembarException.Input("user-files", $"image {image.Number} {image.Title} of '{archive!.Path}' holds user files, "
+                + "not an install", Advice.Of("user-files-there")));
         if (image is not null && request.SignedBy is { } trust)
             Checks.Collect(problems, () =>
             {

@@ -47,10 +47,13 @@ public sealed record DeployRequest
     public ImageTrust? SignedBy { get; init; }
 
     /// <summary>What is kept on the disk while it is divided and written, by which whoever began it finds it again after a power cut: then
-    /// the same request goes on where it was. It stays there at the end too, until <see cref="Volumes.Targets.DiskNote.Remove"/>. Null for
-    /// a
-    /// disk that is begun anew.</summary>
+    /// the same request goes on where it was. It stays there at the end too, until <see cref="Volumes.Targets.DiskNote.Remove"/>. Null
+    /// for a disk that is begun anew.</summary>
     public string? Note { get; init; }
+
+    /// <summary>Tells of what ended a deployment whether it is not to be gone on with, although the disk has its note: then the disk is
+    /// left as one that holds nothing.</summary>
+    public Func<Exception, bool> IsGivenUp { get; init; } = _ => false;
 
     /// <summary>The hash of the root folder that the image has to have, so that it is the one that was meant; null for any.</summary>
     public string? Root { get; init; }

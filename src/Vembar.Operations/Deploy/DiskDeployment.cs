@@ -115,7 +115,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
         }
         catch (Exception failure)
         {
-            goesOn = isErased && isNoted && MayGoOn(failure);
+            goesOn = isErased && isNoted && MayGoOn(failure) && !request.IsGivenUp(failure);
             var (left, hint) = goesOn ? ("what was written of it is kept", "Run it again to go on.") : isErased
                 ? ($"the disk '{request.Target}' was erased before that: what was on it is lost, and it holds nothing that can be used",
                 "Run it again, or put back what was there from a copy.")
@@ -173,6 +173,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
         {
             using var disk = DiskImage.Open(path, write: true);
             using var device = disk.OpenDevice();
+            DiskNote.Remove(device);
             var zeros = new byte[DiskLayout.Alignment];
             device.Write(zeros, 0);
             device.Write(zeros, device.Length - zeros.Length);

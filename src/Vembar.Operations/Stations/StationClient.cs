@@ -21,10 +21,6 @@ public sealed class StationClient(string address, PlaceOptions options) : IDispo
 
     private static StationJson Json => StationJson.Default;
 
-    /// <summary>Who one is there.</summary>
-    /// <exception cref="VembarException">The station does not know one, or cannot be reached.</exception>
-    public Task<Caller> WhoAsync(CancellationToken cancellation) => GetAsync("/api/caller", Json.Caller, cancellation);
-
     /// <summary>The machines, those that wait for somebody first.</summary>
     public Task<IReadOnlyList<MachineInfo>> MachinesAsync(CancellationToken cancellation) =>
         GetAsync("/api/machines", Json.IReadOnlyListMachineInfo, cancellation);
@@ -65,10 +61,6 @@ public sealed class StationClient(string address, PlaceOptions options) : IDispo
     /// <summary>Adds machines, and says what they are to become.</summary>
     public Task<ImportAnswer> ImportAsync(IReadOnlyList<ImportRow> rows, CancellationToken cancellation) =>
         PostAsync("/api/machines/import", rows, Json.IReadOnlyListImportRow, Json.ImportAnswer, cancellation);
-
-    /// <summary>The images that the station has.</summary>
-    public Task<IReadOnlyList<StationImage>> ImagesAsync(CancellationToken cancellation) =>
-        GetAsync("/api/images", Json.IReadOnlyListStationImage, cancellation);
 
     /// <summary>What was done there, the newest first.</summary>
     public Task<IReadOnlyList<AuditEntry>> AuditAsync(CancellationToken cancellation) =>

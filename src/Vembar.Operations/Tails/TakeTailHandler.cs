@@ -67,10 +67,21 @@ public sealed class TakeTailHandler(OperationHost host) : IOperationHandler<Take
         if (archive.StateTag != request.After)
             throw Moved(request.Archive);
         using var with = TailFile.Open(archive, tail, request.Archive);
+        if (request.AddsOnly && !KeepsAll(archive, with))
+            throw VembarException.Input("bad-tail", "what was sent changes images that are there, and may only add one");
         await CheckAsync(with, archive, cancellation).ConfigureAwait(false);
         cancellation.ThrowIfCancellationRequested();
         TailFile.Append(file, archive.CommittedLength, tail, with);
         return with.StateTag;
+    }
+
+    private static bool KeepsAll(ArchiveReader before, ArchiveReader with)
+    {
+        var images = with.Catalogue.Images.ToDictionary(i => i.Number, i => i.Record);
+        var channels = (with.Catalogue.Channels ?? []).ToHashSet();
+        return before.Catalogue.Images.All(i => images.TryGetValue(i.Number, out var record) && record == i.Record)
+            && (before.Catalogue.Channels ?? []).All(channels.Contains) && channels.Count == (before.Catalogue.Channels?.Count ?? 0)
+            && with.Catalogue.NextNumber >= before.Catalogue.NextNumber;
     }
 
     private async Task<string> MakeAsync(TakeTailRequest request, IByteSource tail, CancellationToken cancellation)
@@ -89,6 +100,8 @@ public sealed class TakeTailHandler(OperationHost host) : IOperationHandler<Take
         using var archive = ArchiveReader.Open(request.Archive, host.Files);
         if (archive.StateTag != request.After)
             throw Moved(request.Archive);
+        if (request.AddsOnly)
+            throw VembarException.Input("bad-tail", "what was sent takes the archive's place, and may only add to it");
         using var with = TailFile.Open(null, tail, request.Archive);
         if (with.Header.Id != archive.Header.Id)
             throw VembarException.Input("bad-tail", "what was sent is another archive, and not this one made anew");

@@ -1,96 +1,73 @@
 using System.Collections.Concurrent;
+using Vembar.Common;
 using Vembar.Operations;
 using Vembar.Store.Places;
 
 namespace Vembar.Station.Archives;
 
-/// <summary>Archives that are being read, opened once for many readers.</summary>
+/// <summary>Archives that are being read, opened once for many readers. What one of them waits for keeps nobody from another.</summary>
 public sealed class ArchiveFiles(OperationHost host, TimeProvider clock) : IDisposable
 {
-    private static readonly TimeSpan s_again = TimeSpan.FromSeconds(2);
-    private readonly ConcurrentDictionary<string, Open> _open = new();
-    private readonly Lock _gate = new();
+    private static readonly TimeSpan s_again = TimeSpan.FromSeconds(5);
+    private readonly ConcurrentDictionary<string, Entry> _entries = new();
 
-    private sealed class Open(ArchiveFile file, string look, DateTimeOffset looked)
+    private sealed class Entry
     {
-        public ArchiveFile File => file;
-        public string Look => look;
-        public DateTimeOffset Looked { get; set; } = looked;
-        public int Readers { get; set; }
-        public bool IsOld { get; set; }
-    }
-
-    /// <summary>A reader's hold on an archive.</summary>
-    public sealed class Lease(ArchiveFile file, Action done) : IDisposable
-    {
-        private int _ended;
-
-        /// <summary>The archive.</summary>
-        public ArchiveFile File => file;
-
-        /// <inheritdoc/>
-        public void Dispose()
-        {
-            if (Interlocked.Exchange(ref _ended, 1) == 0)
-                done();
-        }
+        public SemaphoreSlim Gate { get; } = new(1);
+        public OpenArchive? Open { get; set; }
     }
 
     /// <summary>Opens an archive, or the one that is open already if it is still as it was.</summary>
-    /// <exception cref="Common.VembarException">It is not there, or damaged.</exception>
-    public Lease Take(ServedArchive archive)
+    /// <exception cref="VembarException">It is not there, or damaged.</exception>
+    public async Task<ArchiveLease> TakeAsync(ServedArchive archive, CancellationToken cancellation)
     {
-        lock (_gate)
+        var entry = _entries.GetOrAdd($"{archive.Name} {archive.Place}", _ => new Entry());
+        await entry.Gate.WaitAsync(cancellation).ConfigureAwait(false);
+        try
         {
-            if (_open.TryGetValue(archive.Name, out var open) && !IsCurrent(open, archive))
+            if (entry.Open is not { } open || !IsCurrent(open, archive))
             {
-                Retire(archive.Name, open);
-                open = null;
+                open = await Task.Run(() => Reopen(entry.Open, archive), cancellation).ConfigureAwait(false);
+                if (open != entry.Open)
+                    entry.Open?.Dispose();
+                entry.Open = open;
             }
-            if (open is null)
-            {
-                var look = PlaceAddress.IsRemote(archive.Place) ? "" : ArchiveFile.LookOf(archive.Place);
-#pragma warning disable CA2000 // disposed of when nobody reads it any more
-                open = _open[archive.Name] = new Open(ArchiveFile.Open(archive.Place, host.Files), look, clock.GetUtcNow());
-#pragma warning restore CA2000
-            }
-            open.Readers++;
-            return new Lease(open.File, () => Release(open));
+            return open.Lease();
+        }
+        finally
+        {
+            entry.Gate.Release();
         }
     }
 
-    private bool IsCurrent(Open open, ServedArchive archive)
-    {
-        if (!PlaceAddress.IsRemote(archive.Place))
-            return ArchiveFile.LookOf(archive.Place) is { Length: > 0 } look && look == open.Look;
+    private bool IsCurrent(OpenArchive open, ServedArchive archive) => PlaceAddress.IsRemote(archive.Place)
         // What is read through from elsewhere is looked at now and then.
-        return clock.GetUtcNow() - open.Looked < s_again;
-    }
+        ? clock.GetUtcNow() - open.Looked < s_again
+        : ArchiveFile.LookOf(archive.Place) is { Length: > 0 } look && look == open.Look;
 
-    private void Retire(string name, Open open)
+    private OpenArchive Reopen(OpenArchive? before, ServedArchive archive)
     {
-        _open.TryRemove(name, out _);
-        open.IsOld = true;
-        if (open.Readers == 0)
-            open.File.Dispose();
-    }
-
-    private void Release(Open open)
-    {
-        lock (_gate)
+        var isRemote = PlaceAddress.IsRemote(archive.Place);
+        try
         {
-            if (--open.Readers == 0 && open.IsOld)
-                open.File.Dispose();
+            var look = isRemote ? "" : ArchiveFile.LookOf(archive.Place);
+            return new OpenArchive(archive.Place, host.Files, look, clock.GetUtcNow());
+        }
+        catch (VembarException problem) when (isRemote && before is not null && problem.Kind == ErrorKind.Environment)
+        {
+            // The line is down: what was fetched before is still right.
+            before.Looked = clock.GetUtcNow();
+            return before;
         }
     }
 
     /// <inheritdoc/>
     public void Dispose()
     {
-        lock (_gate)
+        foreach (var entry in _entries.Values)
         {
-            foreach (var (name, open) in _open)
-                Retire(name, open);
+            entry.Open?.Dispose();
+            entry.Gate.Dispose();
         }
     }
 }

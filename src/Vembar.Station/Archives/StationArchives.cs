@@ -27,6 +27,56 @@ public sealed class StationArchives(OperationHost host, StationSettings settings
         ?? throw StationException.NotFound("no-such-archive", $"the station has no archive '{name}'",
             All.Count > 0 ? $"It has {string.Join(", ", All.Select(a => a.Name))}." : "Name some in station.yaml.");
 
+    /// <summary>What lies at an address: an archive of installs, or a machine's user files, which are nothing to deploy or to capture
+    /// into.</summary>
+    /// <exception cref="StationException">There is none.</exception>
+    public ServedArchive At(string name) => UserFilesNamed(name) ?? Named(name);
+
+    /// <summary>What lies at an address, to be added to.</summary>
+    /// <exception cref="StationException">There is none, or it lies elsewhere.</exception>
+    public ServedArchive WritableAt(string name) => UserFilesNamed(name) ?? Writable(name);
+
+    private const string Prefix = StationOptions.UserFilesPrefix;
+
+    /// <summary>The archive of a machine's user files, which is the machine's alone.</summary>
+    /// <param name="machine">The machine's id.</param>
+    public ServedArchive UserFilesOf(string machine) => new(Prefix + machine, Path.Combine(
+        settings.Options.UserFilesFolder ?? Path.Combine(settings.Options.Data, "kept"), $"{machine}.vmb"))
+    {
+        UserFilesOf = machine,
+    };
+
+    private ServedArchive? UserFilesNamed(string name)
+    {
+        // Only what an id is made of, so that it names a file in the folder and none elsewhere.
+        if (!name.StartsWith(Prefix, StringComparison.Ordinal) || name.Length == Prefix.Length
+            || !name.AsSpan(Prefix.Length).TrimStart("0123456789abcdef").IsEmpty)
+            return null;
+        var archive = UserFilesOf(name[Prefix.Length..]);
+        Directory.CreateDirectory(Path.GetDirectoryName(archive.Place)!,
+            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        return archive;
+    }
+
+    /// <summary>Makes sure that user files of a machine are here.</summary>
+    /// <param name="machine">The machine's id.</param>
+    /// <param name="kept">What it says of them.</param>
+    /// <exception cref="StationException">They are not.</exception>
+    public void DemandKept(string machine, KeptImage kept)
+    {
+        try
+        {
+            using var reader = ArchiveReader.Open(UserFilesOf(machine).Place, host.Files);
+            if (reader.Find(kept.Image.ToString(CultureInfo.InvariantCulture), host.Clock).Root.ToString() == kept.Root)
+                return;
+        }
+        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Damaged)
+        {
+            // Then they are not.
+        }
+        throw StationException.Conflict("not-kept", "the user files that the machine speaks of are not at the station");
+    }
+
     /// <summary>An archive that images can be added to.</summary>
     /// <param name="name">Its name; null for the first.</param>
     /// <exception cref="StationException">There is none, or it lies elsewhere.</exception>
@@ -62,7 +112,8 @@ public sealed class StationArchives(OperationHost host, StationSettings settings
             // What is looked for does not change while image, marks and machine stay the same.
             var key = string.Create(CultureInfo.InvariantCulture, $"{archive.Name} {record.Number} {record.Root} {record.Held} "
                 + $"{record.Retires} {record.Signatures?.Count} {layout} {machine.Firmware} {machine.Architecture} "
-                + $"{(machine.Disks is [var disk, ..] ? disk.Bytes : 0)} ")
+                + $"{(machine.Disks is [var disk, ..] ? disk.Bytes : 0)} {DateOnly.FromDateTime(host.Clock.GetLocalNow().DateTime)} "
+                + $"{settings.SignersText} ")
                 + string.Join(' ', machine.Devices.Select(d => $"{(d.HardwareIds is [var id, ..] ? id : "")}{d.Needed}{d.Boot}"));
             if (_fits.TryGetValue(key, out var known))
                 return known with { Image = record };

@@ -164,22 +164,31 @@ public sealed class TailStore(OperationHost host, StationSettings settings, Time
         }
     }
 
+    private string DonePath(ServedArchive archive, string id) => Path.Combine(Folder, $"{id}.{archive.Name}.done");
+
     /// <summary>Adds what has come whole to the archive.</summary>
     /// <exception cref="StationException">Something is missing, wrong, or the archive is in another state by now.</exception>
-    public async Task<TailTaken> CommitAsync(ServedArchive archive, string id, CancellationToken cancellation)
+    public async Task<TailTaken> CommitAsync(ServedArchive archive, string id, bool addsOnly, CancellationToken cancellation)
     {
-        var (at, offer) = Find(archive, id);
-        if (Missing(at, offer) is { Count: > 0 } missing)
-            throw StationException.Conflict("tail-lost", $"{missing.Count} parts have not come", "Offer it again: only those are sent.");
         var gate = GateOf($"/{archive.Name}");
         await gate.WaitAsync(cancellation).ConfigureAwait(false);
+        var at = Path.Combine(Folder, id);
         try
         {
+            // Asked again because the answer was lost.
+            if (IsId(id) && File.Exists(DonePath(archive, id)))
+                return new TailTaken(await File.ReadAllTextAsync(DonePath(archive, id), cancellation).ConfigureAwait(false));
+            var offer = Find(archive, id).Offer;
+            if (Missing(at, offer) is { Count: > 0 } missing)
+                throw StationException.Conflict("tail-lost", $"{missing.Count} parts have not come",
+                    "Offer it again: only those are sent.");
             var tail = Path.Combine(at, "tail");
             Join(at, offer, tail);
             var state = await new TakeTailHandler(host).HandleAsync(new TakeTailRequest(archive.Place, tail, offer.After, offer.Replaces,
-                s_wait), Nothing.Instance, cancellation).ConfigureAwait(false);
+                addsOnly, s_wait), Nothing.Instance, cancellation).ConfigureAwait(false);
+            await File.WriteAllTextAsync(DonePath(archive, id), state, CancellationToken.None).ConfigureAwait(false);
             Directory.Delete(at, recursive: true);
+            _gates.TryRemove(id, out _);
             return new TailTaken(state);
         }
         catch (VembarException problem)
@@ -221,5 +230,9 @@ public sealed class TailStore(OperationHost host, StationSettings settings, Time
         foreach (var old in Directory.EnumerateDirectories(Folder)
             .Where(d => clock.GetUtcNow().UtcDateTime - Directory.GetLastWriteTimeUtc(d) > s_kept))
             Directory.Delete(old, recursive: true);
+        foreach (var old in Directory.EnumerateFiles(Folder, "*.done")
+            .Where(f => clock.GetUtcNow().UtcDateTime - File.GetLastWriteTimeUtc(f)
+            > s_kept))
+            File.Delete(old);
     }
 }

@@ -15,22 +15,15 @@ public sealed class AttendedService(MachineStore store, MachineService machines,
     public async Task<AttendAnswer> SignInAsync(string machine, string address, AttendRequest request, CancellationToken cancellation)
     {
         var (name, secret) = (request.Name ?? "", request.Secret ?? "");
-        string[] watched = [$"machine {machine}", $"token {name}"];
-        foreach (var who in watched)
-            await slow.WaitAsync(who, cancellation).ConfigureAwait(false);
-        var caller = name.Length > 0 ? await tokens.FindByPinAsync(name, secret, cancellation).ConfigureAwait(false)
-            : await tokens.FindAsync(secret, cancellation).ConfigureAwait(false);
-        if (caller is null || caller.Role < Role.Technician)
+        async Task<Caller?> Look() => (name.Length > 0 ? await tokens.FindByPinAsync(name, secret, cancellation).ConfigureAwait(false)
+            : await tokens.FindAsync(secret, cancellation).ConfigureAwait(false)) is { Role: >= Role.Technician } found ? found : null;
+        if (await slow.TryAsync($"machine {machine}", () => slow.TryAsync($"token {name}", Look, cancellation), cancellation)
+            .ConfigureAwait(false) is not { } caller)
         {
-            foreach (var who in watched)
-                slow.Failed(who);
-            await audit.NoteAsync(name, address, "sign in at a machine", machine, caller is null ? "not let: wrong token or PIN"
-                : "not let: not for viewers", cancellation).ConfigureAwait(false);
-            throw StationException.Of(403, "access-denied", caller is null ? "that is not the PIN or token of anybody"
-                : $"'{caller.Name}' may look, and not approve machines");
+            await audit.NoteAsync(name, address, "sign in at a machine", machine, "not let: wrong token or PIN, or one for looking alone",
+                cancellation).ConfigureAwait(false);
+            throw StationException.Of(403, "access-denied", "that is not the token or PIN of anybody who may approve machines");
         }
-        foreach (var who in watched)
-            slow.Succeeded(who);
         await audit.NoteAsync(caller.Name, address, "sign in at a machine", machine, "", cancellation).ConfigureAwait(false);
         var row = await store.FindAsync(machine, cancellation).ConfigureAwait(false)
             ?? throw StationException.Of(401, "unknown-machine", "the station does not know this machine any more");
@@ -45,7 +38,7 @@ public sealed class AttendedService(MachineStore store, MachineService machines,
     {
         if (await tokens.FindAsync(approval.Ticket ?? "", cancellation).ConfigureAwait(false) is not { Role: >= Role.Technician } caller)
             throw StationException.Of(403, "access-denied", "nobody is signed in at this machine any more", "Sign in again.");
-        var done = await machines.ApproveAsync(machine, approval.Approval ?? new Approval(), caller, begin: true, null, cancellation)
+        var done = await machines.ApproveAsync(machine, approval.Approval, caller, begin: true, null, cancellation)
             .ConfigureAwait(false);
         await audit.NoteAsync(caller.Name, address, "approve at a machine", $"{done.Id} {done.Assignment.Name}", "", cancellation)
             .ConfigureAwait(false);

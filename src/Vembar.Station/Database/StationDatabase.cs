@@ -110,11 +110,11 @@ public sealed partial class StationDatabase : IAsyncDisposable
         var known = Migrations();
         await WriteAsync(async write =>
         {
+            // Stations that start together bring it up one after the other; any number does that all of them take.
+            if (!_isSqlite)
+                await write.QueryAsync("select pg_advisory_xact_lock(1448365634)", _ => 0).ConfigureAwait(false);
             await write.ExecuteAsync("create table if not exists migrations (number bigint primary key, applied text not null)")
                 .ConfigureAwait(false);
-            // Stations that start together bring it up one after the other.
-            if (!_isSqlite)
-                await write.ExecuteAsync("lock table migrations in exclusive mode").ConfigureAwait(false);
             var done = await write.QueryAsync("select number from migrations order by number", row => row.GetInt64(0))
                 .ConfigureAwait(false);
             if (done.Count > 0 && done[^1] > known.Count)

@@ -3,6 +3,7 @@ using System.Net.NetworkInformation;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
 using Vembar.Common;
+using Vembar.Common.Files;
 
 namespace Vembar.Station.Hosting;
 
@@ -61,21 +62,9 @@ public static class Authority
         request.CertificateExtensions.Add(new X509SubjectKeyIdentifierExtension(request.PublicKey, false));
         // A clock that is a day off, here or at a machine, is no reason not to be believed.
         using var made = request.CreateSelfSigned(now.AddDays(-DaysBefore), now.AddYears(YearsOfAuthority));
-        WritePrivately(KeyPath(data), key.ExportPkcs8PrivateKeyPem() + "\n");
+        File.Delete(KeyPath(data));
+        PrivateFile.Write(KeyPath(data), key.ExportPkcs8PrivateKeyPem() + "\n");
         File.WriteAllText(CertificatePath(data), made.ExportCertificatePem() + "\n");
-    }
-
-    private static void WritePrivately(string path, string text)
-    {
-        File.Delete(path);
-        using var file = new FileStream(path, new FileStreamOptions
-        {
-            Mode = FileMode.CreateNew,
-            Access = FileAccess.Write,
-            UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
-        });
-        using var writer = new StreamWriter(file);
-        writer.Write(text);
     }
 
     private static SubjectAlternativeNameBuilder NamesOf(IEnumerable<string> names)

@@ -16,7 +16,7 @@ public static class StationFile
     private static readonly string[] s_keys =
     [
         "listen", "addresses", "data", "database", "certificate", "key", "archives", "hardware", "signers", "expectations", "approve",
-        "image", "names", "cache", "ca",
+        "image", "names", "cache", "ca", "user-files", "user-files-rules", "user-files-folder", "starters", "boot",
     ];
 
     /// <summary>What a station is to be, from its file and the project file.</summary>
@@ -79,6 +79,11 @@ public static class StationFile
             Approve = Rule(yaml, TextOf("approve")),
             Image = TextOf("image") ?? "",
             Names = TextOf("names") ?? "",
+            Starters = TextOf("starters") is { } starters ? Whole(starters) : null,
+            Boot = BootFile.Read(yaml, yaml.Root.At("boot")),
+            UserFiles = UserFilesOf(yaml, TextOf("user-files")),
+            UserFilesRules = TextOf("user-files-rules") is { } rules ? Whole(rules) : null,
+            UserFilesFolder = TextOf("user-files-folder") is { } kept ? Whole(kept) : null,
             Ca = TextOf("ca") is { } ca ? Whole(ca) : options.Ca,
             Cache = CacheOf(yaml, TextOf("cache")) ?? options.Cache,
         };
@@ -87,6 +92,11 @@ public static class StationFile
             if (!Uri.TryCreate(address, UriKind.Absolute, out var uri) || uri.Scheme != Uri.UriSchemeHttps)
                 yaml.Wrong(yaml.Root.At("addresses")!, $"'{address}' is not an address of a station: https://HOST:PORT is wanted");
         }
+        if (options.Archives.FirstOrDefault(a => a.Name.StartsWith(StationOptions.UserFilesPrefix, StringComparison.OrdinalIgnoreCase))
+            is { Name: { } reserved })
+            yaml.Wrong(yaml.Root.At("archives")!, $"'{reserved}' cannot be an archive's name: user files of machines are called so");
+        if (options.UserFilesFolder is { } folderOfFiles && PlaceAddress.IsRemote(folderOfFiles))
+            yaml.Wrong(yaml.Root.At("user-files-folder")!, "user files are kept in a folder of this server, or one that it mounts");
         if (ListenAddress.Parse(options.Listen) is null)
             yaml.Wrong(yaml.Root.At("listen")!, $"'{options.Listen}' is not HOST:PORT");
         if (NamePattern.ProblemOf(options.Names) is { } problem)
@@ -131,6 +141,14 @@ public static class StationFile
     /// <summary>Whether a word can name something in an address.</summary>
     public static bool IsName(string word) => word.Length is > 0 and <= 64 && char.IsAsciiLetterOrDigit(word[0])
         && word.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_');
+
+    private static string UserFilesOf(YamlFile yaml, string? text)
+    {
+        if (text is null or "none" or "keep")
+            return text ?? "none";
+        yaml.Wrong(yaml.Root.At("user-files")!, $"'{text}' is not one of none, keep");
+        return "none";
+    }
 
     private static ApprovalRule Rule(YamlFile yaml, string? text)
     {

@@ -44,6 +44,24 @@ public sealed record StationOptions
     /// <summary>How machines are named that nobody gave a name; empty for not at all.</summary>
     public string Names { get; init; } = "";
 
+    /// <summary>What archives of user files are called, before the machine's id.</summary>
+    public const string UserFilesPrefix = "kept-";
+
+    /// <summary>What is done about user files of machines of which nobody said it: "keep" or "none".</summary>
+    public string UserFiles { get; init; } = "none";
+
+    /// <summary>The file of rules by which they are kept; null for what is usual.</summary>
+    public string? UserFilesRules { get; init; }
+
+    /// <summary>The folder that they are kept in; null for one among what is the station's own.</summary>
+    public string? UserFilesFolder { get; init; }
+
+    /// <summary>The folder of starters; null for none.</summary>
+    public string? Starters { get; init; }
+
+    /// <summary>How machines start from the network.</summary>
+    public BootOptions Boot { get; init; } = new();
+
     /// <summary>Certificates of who vouches for the servers of places; null for the system's alone.</summary>
     public string? Ca { get; init; }
 

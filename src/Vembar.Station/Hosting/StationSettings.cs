@@ -1,3 +1,4 @@
+using Vembar.Common;
 using Vembar.Operations.Sign;
 using Vembar.Windows.Servicing.Drivers;
 
@@ -9,7 +10,7 @@ public sealed class StationSettings
     private Loaded _now;
 
     private sealed record Loaded(StationOptions Options, IReadOnlyList<HardwareProfile> Profiles, ImageTrust? Signers, string? SignersText,
-        IReadOnlyDictionary<string, string> Expectations);
+        IReadOnlyDictionary<string, string> Expectations, string? KeepRules);
 
     /// <param name="options">What the file says.</param>
     /// <exception cref="Common.VembarException">What it names is not there, or not what it should be.</exception>
@@ -30,8 +31,8 @@ public sealed class StationSettings
     /// <summary>Files of expectations, by their names: what stands in them.</summary>
     public IReadOnlyDictionary<string, string> Expectations => _now.Expectations;
 
-    /// <summary>Addresses that this station, and others with the same database, are reached at.</summary>
-    public IReadOnlyList<string> Addresses { get; set; } = [];
+    /// <summary>The rules by which user files are kept, as a file; null for what is usual.</summary>
+    public string? KeepRules => _now.KeepRules;
 
     /// <summary>Takes what the file says from now on; all of it or nothing.</summary>
     /// <exception cref="Common.VembarException">What it names is not there, or not what it should be; then nothing changes.</exception>
@@ -39,14 +40,27 @@ public sealed class StationSettings
 
     private static Loaded Load(StationOptions options) => new(options,
         options.Hardware.Count > 0 ? HardwareProfile.ReadAll(options.Hardware) : [], ImageTrust.Load(options.Signers),
-        PemOf(options.Signers), options.Expectations.ToDictionary(e => e.Name, e => Checked(e.Path)));
+        PemOf(options.Signers), options.Expectations.ToDictionary(e => e.Name, e => Checked(e.Path)),
+        RulesIn(options.UserFilesRules));
+
+    private static string? RulesIn(string? path)
+    {
+        if (path is null)
+            return null;
+        _ = Windows.UserData.KeepRules.Read(path);
+        return File.ReadAllText(path);
+    }
 
     private static string? PemOf(IReadOnlyList<string> paths) => paths.Count == 0 ? null : string.Join('\n',
         TrustedCertificates.Load(paths).All.Select(c => c.ExportCertificatePem()));
 
     private static string Checked(string path)
     {
-        Windows.Inspection.ReadinessRule.ReadExpectations(path);
+        if (Windows.Inspection.ReadinessRule.ReadExpectations(path).Any(r => r.NamesFile))
+            throw VembarException.Input("bad-expectations",
+                $"'{path}' expects drivers by a hardware profile, a file that machines do not have",
+                "Take that out: whether each device has a driver is looked at anyway, before anything is written, by the profiles of the "
+                + "station.");
         return File.ReadAllText(path);
     }
 }

@@ -36,8 +36,9 @@ internal static class ArchiveEndpoints
             TailStore tails, AuditLog audit) =>
         {
             var (archive, who) = await WriterAsync(context, name, access, archives).ConfigureAwait(false);
-            var taken = await tails.CommitAsync(archive, id, context.RequestAborted).ConfigureAwait(false);
-            await audit.NoteAsync(who, PeopleEndpoints.AddressOf(context), "archive", archive.Name, taken.State, context.RequestAborted)
+            var taken = await tails.CommitAsync(archive, id, addsOnly: who.IsMachine, context.RequestAborted).ConfigureAwait(false);
+            await audit.NoteAsync(who.Name, PeopleEndpoints.AddressOf(context), "archive", archive.Name, taken.State,
+                context.RequestAborted)
                 .ConfigureAwait(false);
             return taken;
         }).WithSummary("Adds what has come whole, if the archive is still in the state that it was made for");
@@ -45,29 +46,24 @@ internal static class ArchiveEndpoints
 
     private static async Task ReadAsync(HttpContext context, string name, Access access, StationArchives archives, ArchiveFiles files)
     {
-        // Machines read what they are given; people need to be let in.
-        if (await access.MachineAsync(context).ConfigureAwait(false) is null)
-            await access.DemandAsync(context, Role.Viewer).ConfigureAwait(false);
-        var archive = archives.Named(Plain(name));
+        var archive = archives.At(Plain(name));
+        await access.DemandReaderAsync(context, archive).ConfigureAwait(false);
         var isLocal = !PlaceAddress.IsRemote(archive.Place);
         if (HttpMethods.IsHead(context.Request.Method) && isLocal
-            && await access.WriterAsync(context, archive.Name).ConfigureAwait(false) is not null)
+            && await access.WriterAsync(context, archive).ConfigureAwait(false) is not null)
             context.Response.Headers[TailOffer.Header] = "yes";
         if (isLocal && !Posix.Exists(archive.Place))
             throw StationException.NotFound("no-such-archive", $"there is nothing in '{archive.Name}' yet");
-        using var lease = await Task.Run(() => files.Take(archive)).ConfigureAwait(false);
+        using var lease = await files.TakeAsync(archive, context.RequestAborted).ConfigureAwait(false);
         using var reading = GaugeExtensions.TrackInProgress(StationMetrics.Readers);
         StationMetrics.BytesServed.Inc(await RangeAnswer.WriteAsync(context, lease.File).ConfigureAwait(false));
     }
 
-    private static async Task<(ServedArchive Archive, string Who)> WriterAsync(HttpContext context, string name, Access access,
+    private static async Task<(ServedArchive Archive, ArchiveWriterName Who)> WriterAsync(HttpContext context, string name, Access access,
         StationArchives archives)
     {
-        if (await access.MachineAsync(context).ConfigureAwait(false) is null)
-            await access.DemandAsync(context, Role.Administrator).ConfigureAwait(false);
-        var archive = archives.Writable(Plain(name));
-        return (archive, await access.WriterAsync(context, archive.Name).ConfigureAwait(false)
-            ?? throw StationException.Of(403, "not-for-machines", $"the machine has nothing to add to '{archive.Name}'"));
+        var archive = archives.WritableAt(Plain(name));
+        return (archive, await access.DemandWriterAsync(context, archive).ConfigureAwait(false));
     }
 
     // The file's name does as well as the archive's.

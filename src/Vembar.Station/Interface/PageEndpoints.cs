@@ -31,14 +31,12 @@ internal static class PageEndpoints
         {
             Demand(context);
             var address = PeopleEndpoints.AddressOf(context);
-            await slow.WaitAsync(address, context.RequestAborted).ConfigureAwait(false);
-            if (await tokens.FindAsync(sign.Token ?? "", context.RequestAborted).ConfigureAwait(false) is not { } caller)
+            if (await slow.TryAsync(address, () => tokens.FindAsync(sign.Token ?? "", context.RequestAborted), context.RequestAborted)
+                .ConfigureAwait(false) is not { } caller)
             {
-                slow.Failed(address);
                 await audit.NoteAsync("", address, "sign in", "", "not let: no such token", context.RequestAborted).ConfigureAwait(false);
                 throw StationException.Of(403, "access-denied", "the station does not know this token, or it has ended");
             }
-            slow.Succeeded(address);
             var (secret, until) = await tokens.BeginSessionAsync(caller, context.RequestAborted).ConfigureAwait(false);
             context.Response.Cookies.Append(Access.Cookie, secret, new CookieOptions
             {

@@ -43,7 +43,7 @@ internal static class PeopleEndpoints
                 MachineService service, AuditLog audit) =>
                 await Acting(context, access, audit, Role.Technician, word, machine,
                 caller => service.ApproveAsync(machine, approval, caller,
-                    begin, Request(context), context.RequestAborted), approval.Accept.Count > 0
+                    begin, Request(context), context.RequestAborted), approval.Accept is { Count: > 0 }
                     ? $"set aside: {string.Join(", ", approval.Accept)}" : "").ConfigureAwait(false)).WithSummary(summary);
         }
         group.MapPost("/machines/{machine}/capture", async (HttpContext context, string machine, CaptureOrder order, Access access,

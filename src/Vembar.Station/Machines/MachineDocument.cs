@@ -20,6 +20,12 @@ public sealed record MachineDocument
     /// <summary>What it is at, without the texts that are filled in; null for nothing.</summary>
     public MachineTask? Task { get; init; }
 
+    /// <summary>What it was at before; null for nothing.</summary>
+    public MachineTask? LastTask { get; init; }
+
+    /// <summary>User files that are at the station and not yet back on its disk, the oldest first.</summary>
+    public IReadOnlyList<KeptImage> Kept { get; init; } = [];
+
     /// <summary>How its last task ended; null for none.</summary>
     public TaskOutcome? Outcome { get; init; }
 

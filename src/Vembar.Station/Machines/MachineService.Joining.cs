@@ -58,7 +58,8 @@ public sealed partial class MachineService
             board.Hear(row.Id);
             if (row.State == MachineState.Waiting)
                 await ApproveByRuleAsync(row, cancellation).ConfigureAwait(false);
-            return new JoinAnswer(row.Id, key, model, report.Devices, settings.Addresses);
+            await register.LookAsync(cancellation).ConfigureAwait(false);
+            return new JoinAnswer(row.Id, key, model, report.Devices, register.All);
         }
     }
 
@@ -78,11 +79,14 @@ public sealed partial class MachineService
         }
         return await store.ChangeAsync(row.Id, now =>
         {
-            // At its task, it goes on only if it can tell that it is the one; approved, it may also have been started anew.
-            var goesOn = isSame && now.State is MachineState.Ready or MachineState.Working || now.State == MachineState.Ready;
+            // At its task, or where there is something to fill in, it goes on only if it can tell that it is the one; merely approved, it
+            // may
+            // also have been started anew.
+            var goesOn = isSame ? now.State != MachineState.New : now.State == MachineState.Ready && now.Fills is null;
             var was = now.State switch
             {
                 MachineState.Working => "it was cut off at its task, and joined without what it knew of it: approve it again",
+                MachineState.Ready => "approved for somebody with its key, who joined without it: approve it again",
                 MachineState.Failed => $"failed before: {now.Document.Outcome?.Problem}",
                 MachineState.Done or MachineState.Checked => $"{WaitsForApproval}; it got {now.Document.Outcome?.Result?.Title} before",
                 _ => WaitsForApproval,
@@ -148,10 +152,11 @@ public sealed partial class MachineService
                 return new PollAnswer(row.State, row.Document.Remark, hasTask ? row.Document.Task! with
                 {
                     Fill = row.Fills ?? new Dictionary<string, string>(),
-                } : null);
+                    UserFiles = row.Document.Task.UserFiles is { } keep ? keep with { Kept = row.Document.Kept } : null,
+                } : null, register.All);
             await next.WaitAsync(limit.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             if (cancellation.IsCancellationRequested)
-                return new PollAnswer(row.State, row.Document.Remark, null);
+                return new PollAnswer(row.State, row.Document.Remark, null, register.All);
             board.Hear(machine);
         }
     }
@@ -175,7 +180,9 @@ public sealed partial class MachineService
         var events = report.Events.Select(e => new NewEvent("log", e.Level, e.Text, Source: $"{report.Task}/{e.Number}")).ToList();
         if (isOwn && report.Progress is { } progress && report.Outcome is null)
             board.Note(machine, report.Task, report.Number, progress);
-        if (isOwn && (row.State == MachineState.Ready || report.Outcome is not null))
+        foreach (var said in isOwn ? report.Kept ?? [] : [])
+            archives.DemandKept(row.Id, said);
+        if (isOwn && (row.State == MachineState.Ready || report.Outcome is not null || report.Kept is not null))
             await AdvanceAsync(machine, report, events, cancellation).ConfigureAwait(false);
         else if (events.Count > 0)
             await store.NoteAsync(machine, events, cancellation).ConfigureAwait(false);
@@ -187,6 +194,8 @@ public sealed partial class MachineService
         {
             if (row.Document.Task is not { } task || task.Id != report.Task)
                 return new MachineChange(row, events);
+            if (report.Kept is { } kept)
+                row = row with { Document = row.Document with { Kept = kept } };
             if (report.Outcome is not { } outcome)
                 return new MachineChange(row with
                 {
@@ -204,7 +213,14 @@ public sealed partial class MachineService
             {
                 State = state,
                 Fills = null,
-                Document = row.Document with { Task = null, Outcome = outcome, Remark = remark },
+                Document = row.Document with
+                {
+                    Task = null,
+                    LastTask = task,
+                    Outcome = outcome,
+                    Remark = remark,
+                    Kept = outcome.Done ? [] : row.Document.Kept,
+                },
             }, [.. events, new NewEvent(state == MachineState.Failed ? "failed" : "done", state == MachineState.Failed ? "error" : "info",
                 remark.Length > 0 ? $"{task.Title}: {remark}" : task.Title, Source: $"{task.Id}/end")]);
         }, cancellation);

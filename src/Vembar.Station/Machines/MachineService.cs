@@ -11,12 +11,16 @@ namespace Vembar.Station.Machines;
 
 /// <summary>What machines say, and what people do with them: their way from the first time that they are seen to the end.</summary>
 public sealed partial class MachineService(MachineStore store, ProgressBoard board, ChangeFeed feed, StationArchives archives,
-    StationSettings settings, TimeProvider clock)
+    StationSettings settings, StationRegister register, TimeProvider clock) : IDisposable
 {
     /// <summary>Who was not heard of for so long is taken for gone.</summary>
     public static readonly TimeSpan Absent = TimeSpan.FromSeconds(45);
 
     private const int KeptRequests = 8;
+    private readonly SemaphoreSlim _naming = new(1);
+    /// <inheritdoc/>
+    public void Dispose() => _naming.Dispose();
+
     private const string WaitsForApproval = "waits for somebody to approve it";
 
     private DateTime Now => clock.GetUtcNow().UtcDateTime;
@@ -110,9 +114,24 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
         {
             try
             {
-                return await ApproveOnceAsync(named, approval, caller, begin, request, cancellation).ConfigureAwait(false);
+                // One after the other where names are made: all who come at once would take the same one, and all but one try again.
+                if (approval?.Name is not null || settings.Options.Names.Length == 0)
+                    return await ApproveOnceAsync(named, approval!, caller, begin, request, cancellation).ConfigureAwait(false);
+                await _naming.WaitAsync(cancellation).ConfigureAwait(false);
+                try
+                {
+                    return await ApproveOnceAsync(named, approval!, caller, begin, request, cancellation).ConfigureAwait(false);
+                }
+                finally
+                {
+                    _naming.Release();
+                }
             }
-            catch (StationException taken) when (taken.Problem.Code == "name-taken" && approval.Name is null && attempt < Most
+            catch (StationException changed) when (changed.Problem.Code == ChangedMeanwhile && approval?.Version is null && attempt < Most)
+            {
+                // It said something of itself meanwhile; whoever did not look at a certain state of it means the present one.
+            }
+            catch (StationException taken) when (taken.Problem.Code == "name-taken" && approval?.Name is null && attempt < Most
                 && settings.Options.Names.Length > 0)
             {
                 // Another machine got the name that was free a moment ago; unless it is this one's own, the pattern has another.
@@ -125,6 +144,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
     private async Task<MachineInfo> ApproveOnceAsync(string named, Approval approval, Caller caller, bool begin, string? request,
         CancellationToken cancellation)
     {
+        approval = OrderChecks.Look(approval);
         var row = await store.NamedAsync(named, cancellation).ConfigureAwait(false);
         if (WasDone(row, request))
             return await InfoAsync(row, cancellation).ConfigureAwait(false);
@@ -167,10 +187,13 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
         var text = task is null ? $"is to become {(assignment.Image.Length > 0 ? assignment.Image : "whatever it is given")}"
             : $"gets {task.Title}";
         return text + (assignment.Name.Length > 0 ? $" as {assignment.Name}" : "")
+            + (task?.UserFiles is not null ? ", and keeps the files of its users" : "")
             + (accepted.Count > 0 ? $", although: {string.Join(", ", accepted)}" : "");
     }
 
-    private static StationException Meanwhile(MachineRow now) => StationException.Conflict("changed-meanwhile",
+    private const string ChangedMeanwhile = "changed-meanwhile";
+
+    private static StationException Meanwhile(MachineRow now) => StationException.Conflict(ChangedMeanwhile,
         $"{now.DisplayName} was changed by somebody else meanwhile: it is {Word(now.State)} now", "Look at it again.");
 
     private static StationException Gone(MachineRow row) =>
@@ -188,7 +211,9 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             Image = approval.Image?.Trim() ?? before.Image,
             Layout = approval.Layout?.Trim() ?? before.Layout,
             Expectations = approval.Expectations?.Trim() ?? before.Expectations,
+            UserFiles = approval.UserFiles?.Trim() ?? before.UserFiles,
         };
+        OrderChecks.UserFiles(assignment.UserFiles);
         if (assignment.Name.Length > 0 && (assignment.Name is "*" || assignment.Name.Contains('{')
             || AnswerFile.ComputerNameProblem(assignment.Name) is not null))
             throw StationException.Bad("bad-computer-name", AnswerFile.ComputerNameProblem(assignment.Name)
@@ -201,6 +226,8 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             throw StationException.Bad("bad-text", "a site or image is a short text in one line");
         return assignment;
     }
+
+    private static string NewTask() => Guid.NewGuid().ToString("N");
 
     // A name from the pattern, where nobody gave one.
     private async Task<Assignment> NamedAsync(MachineRow row, Assignment assignment, CancellationToken cancellation)
@@ -240,7 +267,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             throw Refused(row, title, refusals, accepted, caller);
         return new MachineTask
         {
-            Id = Guid.NewGuid().ToString("N"),
+            Id = NewTask(),
             Kind = TaskKind.Deploy,
             Archive = $"/archives/{archive.Name}",
             Image = fit.Image.Number,
@@ -250,6 +277,8 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             Layout = fit.Layout,
             Expectations = archives.Expectations(assignment.Expectations),
             Signers = archives.SignersText(),
+            UserFiles = (assignment.UserFiles.Length > 0 ? assignment.UserFiles : settings.Options.UserFiles) == "keep"
+                ? new KeepOrder($"/archives/{archives.UserFilesOf(row.Id).Name}", assignment.Name, settings.KeepRules, []) : null,
         };
     }
 
@@ -280,7 +309,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
         : new MachineChange(row with
         {
             State = MachineState.Stopped,
-            Document = row.Document with { Task = null, Remark = $"stopped by {caller.Name}" },
+            Document = row.Document with { Task = null, LastTask = row.Document.Task, Remark = $"stopped by {caller.Name}" },
         }, new NewEvent("stopped", "warning", $"{row.Document.Task?.Title} was stopped", caller.Name)), cancellation);
 
     /// <summary>Has a machine do its last task again.</summary>
@@ -290,7 +319,15 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
         if (row.State is not (MachineState.Failed or MachineState.Stopped or MachineState.Waiting) && !WasDone(row, request))
             throw StationException.Conflict("nothing-to-retry",
                 $"{row.DisplayName} is {Word(row.State)}, so there is nothing to try again");
-        return await ApproveAsync(row.Id, new Approval(), caller, begin: true, request, cancellation).ConfigureAwait(false);
+        if (row.Document.LastTask is not { Kind: TaskKind.Capture } capture)
+            return await ApproveAsync(row.Id, new Approval(), caller, begin: true, request, cancellation).ConfigureAwait(false);
+        return await ChangeAsync(row.Id, now => WasDone(now, request) ? null : now.Version != row.Version ? throw Meanwhile(now)
+            : new MachineChange(now with
+            {
+                State = MachineState.Ready,
+                Document = With(now.Document, request) with { Task = capture with { Id = NewTask() }, Remark = "" },
+            }, new NewEvent("capture", "info", $"is to be captured as {capture.Title} again", caller.Name)), cancellation)
+            .ConfigureAwait(false);
     }
 
     /// <summary>Takes a machine off the list.</summary>
@@ -308,11 +345,27 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
     public async Task<MachineInfo> CaptureAsync(string named, CaptureOrder order, Caller caller, string? request,
         CancellationToken cancellation)
     {
+        const int Most = 10;
+        for (var attempt = 0; ; attempt++)
+        {
+            try
+            {
+                return await CaptureOnceAsync(named, order, caller, request, cancellation).ConfigureAwait(false);
+            }
+            catch (StationException changed) when (changed.Problem.Code == ChangedMeanwhile && attempt < Most)
+            {
+                // It said something of itself meanwhile.
+            }
+        }
+    }
+
+    private async Task<MachineInfo> CaptureOnceAsync(string named, CaptureOrder order, Caller caller, string? request,
+        CancellationToken cancellation)
+    {
         var row = await store.NamedAsync(named, cancellation).ConfigureAwait(false);
         if (WasDone(row, request))
             return await InfoAsync(row, cancellation).ConfigureAwait(false);
-        if (string.IsNullOrWhiteSpace(order.Name))
-            throw StationException.Bad("no-name", "the new image needs a name", "Give it one with --name.");
+        OrderChecks.Look(order);
         if (row.Document.Report is null)
             throw StationException.Conflict("never-seen", $"{row.DisplayName} has never joined", "Start it into the starter first.");
         if (row.State is MachineState.Working or MachineState.Ready)
@@ -321,7 +374,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
         var archive = archives.Writable(order.Archive);
         var task = new MachineTask
         {
-            Id = Guid.NewGuid().ToString("N"),
+            Id = NewTask(),
             Kind = TaskKind.Capture,
             Archive = $"/archives/{archive.Name}",
             Title = order.Name,
@@ -341,6 +394,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
     /// <summary>Adds machines and says what they are to become.</summary>
     public async Task<ImportAnswer> ImportAsync(IReadOnlyList<ImportRow> rows, Caller caller, CancellationToken cancellation)
     {
+        OrderChecks.Look(rows);
         var problems = new List<string>();
         for (var at = 0; at < rows.Count; at++)
         {
@@ -354,6 +408,12 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             problems.Add($"two machines are to be called '{twice.Key}'");
         foreach (var twice in rows.GroupBy(r => Identifiers.Parse(r.Identifier) ?? "").Where(g => g.Key.Length > 0 && g.Count() > 1))
             problems.Add($"{twice.Key} stands there twice");
+        foreach (var row in problems.Count == 0 ? rows.Where(r => r.Name.Length > 0) : [])
+        {
+            if (await store.FindByNameAsync(row.Name, cancellation).ConfigureAwait(false) is { } holder
+                && !Identifiers.Of(holder.Document.Identity).Append(holder.Identifier).Contains(Identifiers.Parse(row.Identifier)))
+                problems.Add($"another machine is called '{row.Name}' already ({holder.Id})");
+        }
         if (problems.Count > 0)
             throw StationException.Of(422, "bad-list", $"the list has {problems.Count} mistakes; nothing of it was taken", "Mend them.",
                 problems);
@@ -361,12 +421,13 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
         foreach (var row in rows)
         {
             var identifier = Identifiers.Parse(row.Identifier)!;
-            var assignment = new Assignment { Name = row.Name, Site = row.Site, Image = row.Image };
+            var assignment = new Assignment { Name = row.Name, Site = row.Site, Image = row.Image, UserFiles = row.UserFiles };
             var fills = row.Fill is { Count: > 0 } ? row.Fill : null;
             if (await FindListedAsync(identifier, cancellation).ConfigureAwait(false) is { } known)
             {
                 var before = known.Document.Assignment;
-                if (before.Name == row.Name && before.Site == row.Site && before.Image == row.Image && fills is null
+                if (before.Name == row.Name && before.Site == row.Site && before.Image == row.Image && before.UserFiles == row.UserFiles
+                    && fills is null
                     && known.Document.IsListed)
                 {
                     same++;
@@ -379,13 +440,18 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
                     Document = now.Document with
                     {
                         IsListed = true,
-                        Assignment = now.Document.Assignment with { Name = row.Name, Site = row.Site, Image = row.Image },
+                        Assignment = now.Document.Assignment with
+                        {
+                            Name = row.Name,
+                            Site = row.Site,
+                            Image = row.Image,
+                            UserFiles = row.UserFiles,
+                        },
                     },
                 }, new NewEvent("assigned", "info", Says(assignment, null, []), caller.Name)), cancellation).ConfigureAwait(false);
                 continue;
             }
-            added++;
-            await store.TryAddAsync(new MachineChange(new MachineRow
+            var isNew = await store.TryAddAsync(new MachineChange(new MachineRow
             {
                 Id = Identifiers.IdOf(identifier),
                 Identifier = identifier,
@@ -405,6 +471,9 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
                     },
                 },
             }, new NewEvent("listed", "info", Says(assignment, null, []), caller.Name)), cancellation).ConfigureAwait(false);
+            added += isNew ? 1 : throw StationException.Conflict("changed-meanwhile",
+                $"somebody else added {row.Identifier} or gave its name away meanwhile; {added} rows before it were taken",
+                "Import it again.");
         }
         return new ImportAnswer(added, changed, same);
     }

@@ -7,7 +7,7 @@ namespace Vembar.Station.Machines;
 public static class ReportChecks
 {
     private const int LongestText = 200, MostIds = 64, MostAddresses = 32, MostLines = 64, MostEvents = 500, LongestLine = 4000,
-        MostResults = 5000;
+        MostResults = 5000, MostKept = 100;
 
     /// <summary>Looks at what a machine says of itself.</summary>
     /// <exception cref="StationException">It makes no sense.</exception>
@@ -54,12 +54,15 @@ public static class ReportChecks
                 || happened.Text.Length > LongestLine)
                 throw Nonsense("what happened");
         }
+        if (report.Kept is { } kept && (kept.Count > MostKept
+            || kept.Any(k => k is null || k.Image < 1 || k.Root is not { Length: > 0 and <= LongestText })))
+            throw Nonsense("which user files are kept");
         if (report.Outcome is not { } outcome)
             return;
         if (outcome.Problem is null || outcome.Hint is null || outcome.Code is null || outcome.Details is null
             || outcome.Problem.Length > LongestLine || outcome.Details.Count > MostResults || outcome.Result is { } result
             && (result.Programs is null || result.Drivers is null || result.Checks is null || result.Warnings is null
-            || result.Phases is null
+            || result.Phases is null || result.UserFiles is null || result.UserFiles.Count > MostResults
             || result.Programs.Count + result.Drivers.Count + result.Checks.Count
             + result.Warnings.Count + result.Phases.Count > MostResults))
             throw Nonsense("its outcome");

@@ -1,4 +1,5 @@
 using Vembar.Operations.Stations.Contract;
+using Vembar.Station.Archives;
 using Vembar.Station.Database;
 using Vembar.Station.Machines;
 using Vembar.Station.Problems;
@@ -40,8 +41,7 @@ public sealed class Access(TokenStore tokens, MachineStore machines)
 
     /// <summary>The machine that asks; null for none.</summary>
     public async Task<string?> MachineAsync(HttpContext context) =>
-        Bearer(context) is { } key && key.StartsWith("vsm_", StringComparison.Ordinal)
-            && await machines.FindByKeyAsync(Secrets.Hash(key), context.RequestAborted).ConfigureAwait(false) is { } row ? row.Id : null;
+        (await MachineRowAsync(context).ConfigureAwait(false))?.Id;
 
     /// <summary>Demands somebody who may.</summary>
     /// <exception cref="StationException">Nobody, or one who may not.</exception>
@@ -67,16 +67,48 @@ public sealed class Access(TokenStore tokens, MachineStore machines)
         _ => "an administrator",
     };
 
-    /// <summary>Whether who asks may add to an archive: administrators, and machines that are captured into it.</summary>
-    /// <returns>Who; null for one who may not.</returns>
-    public async Task<string?> WriterAsync(HttpContext context, string archive)
+    private async Task<MachineRow?> MachineRowAsync(HttpContext context) =>
+        Bearer(context) is { } key && key.StartsWith("vsm_", StringComparison.Ordinal)
+            ? await machines.FindByKeyAsync(Secrets.Hash(key), context.RequestAborted).ConfigureAwait(false) : null;
+
+    /// <summary>Demands somebody who may read an archive: people, and machines whose task it is for.</summary>
+    /// <exception cref="StationException">Nobody, or one who may not.</exception>
+    public async Task DemandReaderAsync(HttpContext context, ServedArchive archive)
+    {
+        // What users made is not for everybody who looks after machines.
+        if (await MachineRowAsync(context).ConfigureAwait(false) is not { } row)
+            await DemandAsync(context, archive.UserFilesOf is null ? Role.Viewer : Role.Administrator).ConfigureAwait(false);
+        else if (row.Document.Task?.Archive != AddressOf(archive) && !KeepsIn(row, archive))
+            throw NothingToDoThere(archive);
+    }
+
+    private static string AddressOf(ServedArchive archive) => $"/archives/{archive.Name}";
+
+    private static bool KeepsIn(MachineRow row, ServedArchive archive) =>
+        archive.UserFilesOf == row.Id && row.Document.Task?.UserFiles?.Archive == AddressOf(archive);
+
+    /// <summary>Who may add to an archive: administrators, and machines that are captured into it.</summary>
+    /// <returns>Null for one who may not.</returns>
+    public async Task<ArchiveWriterName?> WriterAsync(HttpContext context, ServedArchive archive)
     {
         if (await CallerAsync(context).ConfigureAwait(false) is { Role: Role.Administrator } caller)
-            return caller.Name;
-        return Bearer(context) is { } key && key.StartsWith("vsm_", StringComparison.Ordinal)
-            && await machines.FindByKeyAsync(Secrets.Hash(key), context.RequestAborted).ConfigureAwait(false)
-            is { Document.Task: { Kind: TaskKind.Capture } task } row && task.Archive == $"/archives/{archive}" ? row.DisplayName : null;
+            return new ArchiveWriterName(caller.Name, IsMachine: false);
+        return await MachineRowAsync(context).ConfigureAwait(false) is { Document.Task: { } task } row
+            && (KeepsIn(row, archive) || task.Kind == TaskKind.Capture && task.Archive == AddressOf(archive))
+            ? new ArchiveWriterName(row.DisplayName, IsMachine: true) : null;
     }
+
+    /// <summary>Demands somebody who may add to an archive.</summary>
+    /// <exception cref="StationException">Nobody, or one who may not.</exception>
+    public async Task<ArchiveWriterName> DemandWriterAsync(HttpContext context, ServedArchive archive)
+    {
+        if (await MachineRowAsync(context).ConfigureAwait(false) is null)
+            await DemandAsync(context, Role.Administrator).ConfigureAwait(false);
+        return await WriterAsync(context, archive).ConfigureAwait(false) ?? throw NothingToDoThere(archive);
+    }
+
+    private static StationException NothingToDoThere(ServedArchive archive) =>
+        StationException.Of(403, "not-for-this-machine", $"the machine has nothing to do with '{archive.Name}' now");
 
     /// <summary>Demands a machine.</summary>
     /// <exception cref="StationException">It is none that is known.</exception>

@@ -31,8 +31,8 @@ public sealed class TokenStore(StationDatabase database, TimeProvider clock) : I
     /// <exception cref="StationException">There is one of that name, or it cannot be made so.</exception>
     public async Task<NewToken> AddAsync(TokenOrder order, string by, CancellationToken cancellation)
     {
-        if (order.Name.Length is 0 or > LongestName || order.Name.Any(char.IsControl) || order.Name.Trim() != order.Name)
-            throw StationException.Bad("bad-name", $"'{order.Name}' cannot be the name of a token", "Give it a short name in one line.");
+        if (order?.Name is not { Length: > 0 and <= LongestName } || order.Name.Any(char.IsControl) || order.Name.Trim() != order.Name)
+            throw StationException.Bad("bad-name", $"'{order?.Name}' cannot be the name of a token", "Give it a short name in one line.");
         if (order.Until <= Now)
             throw StationException.Bad("bad-date", "the token would have ended already", "Give a date that is to come.");
         var secret = Secrets.Make("vst");

@@ -1,3 +1,4 @@
+using Vembar.Common.Files;
 using Vembar.Native;
 
 namespace Vembar.Store.Places;
@@ -75,13 +76,7 @@ public sealed class DiskBlockStore : IBlockStore
             Trim(bytes.Length);
             Directory.CreateDirectory(Path.GetDirectoryName(path)!,
                 UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-            using (var file = new FileStream(scratch, new FileStreamOptions
-            {
-                Mode = FileMode.CreateNew,
-                Access = FileAccess.Write,
-                BufferSize = 0,
-                UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
-            }))
+            using (var file = PrivateFile.Create(scratch))
                 file.Write(bytes);
             File.Move(scratch, path, overwrite: true);
         }

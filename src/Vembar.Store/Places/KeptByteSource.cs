@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using System.Globalization;
 using System.Text;
 using Vembar.Store.Hashing;
 
@@ -80,17 +79,16 @@ public sealed class KeptByteSource(IByteSource source, IBlockStore store, long e
     private async Task<byte[]> FetchAsync(long number)
     {
         var archive = await _name.Value.ConfigureAwait(false);
-        var name = Blake3.Hash(Encoding.UTF8.GetBytes(string.Create(CultureInfo.InvariantCulture, $"{archive} {number}"))).ToString();
         var piece = new byte[(int)Math.Min(PieceLength, end - number * PieceLength)];
-        var isWhole = piece.Length == PieceLength;
-        if (isWhole && store.TryRead(name, piece))
+        // The last one grows with the archive's next state: it is another piece then.
+        var which = piece.Length == PieceLength ? $"{archive} {number}" : $"{archive} {number} {piece.Length}";
+        var name = Blake3.Hash(Encoding.UTF8.GetBytes(which)).ToString();
+        if (store.TryRead(name, piece))
             return piece;
         var count = await source.ReadAsync(piece, number * PieceLength).ConfigureAwait(false);
         if (count < piece.Length)
             throw new IOException("the archive is shorter than it was");
-        // The last one grows yet.
-        if (isWhole)
-            store.Keep(name, piece);
+        store.Keep(name, piece);
         return piece;
     }
 

@@ -180,7 +180,7 @@ internal sealed class FolderWalker(SafeFileHandle root, string displayName, Fold
     {
         if (mayLeaveOut && walk.Exclusions.RuleFor(path) is { } rule)
         {
-            walk.Excluded.Add(new ExcludedEntry(string.Join('/', path), rule));
+            walk.LeaveOut(path, rule);
             return null;
         }
         try
@@ -191,6 +191,8 @@ internal sealed class FolderWalker(SafeFileHandle root, string displayName, Fold
                 walk.Excluded.Add(new ExcludedEntry(string.Join('/', path), "the archive being written"));
                 return null;
             }
+            if (stat.Kind != PosixKind.Folder && !walk.Exclusions.Takes(path))
+                return null;
             if (stat.Kind is PosixKind.Special or PosixKind.Disk)
             {
                 walk.Excluded.Add(new ExcludedEntry(string.Join('/', path), "a pipe, socket or device"));

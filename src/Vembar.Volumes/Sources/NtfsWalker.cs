@@ -135,13 +135,15 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
     {
         if (walk.Exclusions.RuleFor(path) is { } rule)
         {
-            walk.Excluded.Add(new ExcludedEntry(string.Join('/', path), rule));
+            walk.LeaveOut(path, rule);
             return;
         }
         try
         {
             using var file = volume.Open(reference, string.Join('/', path));
             var description = file.Describe();
+            if (!description.IsFolder && !walk.Exclusions.Takes(path))
+                return;
             if (!description.IsFolder && ReparseTag.KeepsContentElsewhere(description.Reparse))
             {
                 walk.KeptElsewhere(string.Join('/', path), ReparseTag.Elsewhere);

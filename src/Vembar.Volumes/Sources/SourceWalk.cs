@@ -48,6 +48,14 @@ internal sealed class SourceWalk(WalkOptions options, CancellationToken cancella
     }
 
     public List<ExcludedEntry> Excluded { get; } = [];
+
+    /// <summary>Notes what a rule leaves out.</summary>
+    public void LeaveOut(string[] path, string rule)
+    {
+        if (rule != Exclusions.NotAsked)
+            Excluded.Add(new ExcludedEntry(string.Join('/', path), rule));
+    }
+
     public List<string> Warnings { get; } = [];
     public List<VembarException> Problems { get; } = [];
     public long Files { get; set; }

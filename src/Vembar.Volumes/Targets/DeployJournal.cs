@@ -36,6 +36,19 @@ public sealed record DeployJournal
 
     internal byte[] Encode() => JsonSerializer.SerializeToUtf8Bytes(this, DeployJournalJson.Default.DeployJournal);
 
+    /// <summary>What is deployed by one that was found; null for none, and for one that cannot be told.</summary>
+    internal static string? KeyIn(byte[]? bytes)
+    {
+        try
+        {
+            return bytes is null ? null : JsonSerializer.Deserialize(bytes, DeployJournalJson.Default.DeployJournal)?.Key;
+        }
+        catch (JsonException)
+        {
+            return null;
+        }
+    }
+
     /// <summary>Reads one that was found, for a deployment.</summary>
     /// <exception cref="VembarException">It is of another deployment, or damaged.</exception>
     internal static DeployJournal Parse(byte[] bytes, string key, string target)

@@ -130,6 +130,7 @@ internal sealed class FolderTarget : IDisposable
                         Finish(folder);
                 }, cancellation).ConfigureAwait(false);
             }
+            _options.BeforeEnd?.Invoke();
             if (_resume.HasBegun)
                 Posix.Remove(_root, PosixName.Encode(DeployJournal.FileName), false);
             _resume.HasBegun = false;

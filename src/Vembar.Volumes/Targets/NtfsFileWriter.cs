@@ -35,7 +35,9 @@ internal sealed class NtfsFileWriter(TargetVolume place, ImageTree image, Archiv
             item.Entry.Attributes?.HasFlag(WindowsAttributes.Compressed) ?? false);
         try
         {
-            if (!id.IsNone && !isKnown)
+            if (item.Entry.PendingSecurity is { } own)
+                file.SetSecurity(own);
+            else if (!id.IsNone && !isKnown)
             {
                 file.SetSecurity(archive.Read(id).Span);
                 if (file.SecurityId != 0)

@@ -216,6 +216,7 @@ internal sealed class NtfsTarget
                 current = link.Path;
                 WriteLink(link);
             }
+            _options.BeforeEnd?.Invoke();
             // The deepest first: writing into a folder changes its times.
             for (var i = _plan.Folders.Count - 1; i >= 0; i--)
             {

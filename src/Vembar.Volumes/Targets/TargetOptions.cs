@@ -17,6 +17,10 @@ internal sealed record TargetOptions
     /// <summary>Whether it is known that an earlier run of this deployment was broken off here, and that all there is is its.</summary>
     public bool GoesOn { get; init; }
 
+    /// <summary>Called when all files are there, and before what tells that the target is not finished is taken away; null for
+    /// nothing.</summary>
+    public Action? BeforeEnd { get; init; }
+
     /// <summary>Which files are written compacted; on volumes only.</summary>
     public CompactionChoice Compact { get; init; }
 

@@ -139,13 +139,18 @@ public sealed class ReadinessCheck
 
     private RegistryKey? Control(string path) => Hive("SYSTEM") is { } system ? WindowsInstall.ControlSet(system)?.Key(path) : null;
 
+    /// <summary>How the file begins in which Windows keeps what was in memory; null where nothing is kept in it.</summary>
+    /// <param name="source">The volume that it starts from.</param>
+    internal static string? Hibernation(IReadOnlyTree source)
+    {
+        // A file that was resumed from begins otherwise ("wake"), and with zeros when nothing was saved.
+        return source.ReadStart(WindowsPath.Root.Child("hiberfil.sys"), 4) is { Length: 4 } start
+            && Encoding.ASCII.GetString(start) is ("HIBR" or "hibr" or "RSTR" or "rstr") and var mark ? mark : null;
+    }
+
     private void Volume()
     {
-        var path = WindowsPath.Root.Child("hiberfil.sys");
-        var start = _source.ReadStart(path, 4);
-        // A file that was resumed from begins otherwise ("wake"), and with zeros when nothing was saved.
-        if (start is { Length: 4 } && Encoding.ASCII.GetString(start) is "HIBR" or "hibr" or "RSTR" or "rstr"
-            && Encoding.ASCII.GetString(start) is var mark)
+        if (Hibernation(_source) is { } mark)
         {
             Add("hibernated", Severity.Stop, "Windows was hibernated, or shut down for a fast start: files of it are in memory only",
                 $"hiberfil.sys begins with {mark}",

@@ -41,6 +41,9 @@ public sealed class ReadinessRule
     /// <summary>The finding's short word.</summary>
     public string Word => _check;
 
+    /// <summary>Whether it names another file, which has to be where it is looked at.</summary>
+    public bool NamesFile { get; private init; }
+
     /// <summary>How much it weighs.</summary>
     public Severity Severity => _severity;
 
@@ -126,7 +129,10 @@ public sealed class ReadinessRule
             _ => InstallRules.Read(yaml, item, subject, fields, folder, isExpectation),
         };
         return violation is null ? null : new ReadinessRule(fields.GetValueOrDefault("check", subject), severity,
-            fields.GetValueOrDefault("text", Expected(subject, fields)), fields.GetValueOrDefault("mend", ""), violation);
+            fields.GetValueOrDefault("text", Expected(subject, fields)), fields.GetValueOrDefault("mend", ""), violation)
+        {
+            NamesFile = subject == "drivers",
+        };
     }
 
     private static readonly string[] s_words = ["check", "severity", "text", "mend"];

@@ -7,7 +7,8 @@ namespace Vembar.Windows.Install;
 /// <summary>The users of an install: SOFTWARE › Microsoft\Windows NT\CurrentVersion\ProfileList names the folder of each.</summary>
 public static partial class UserProfiles
 {
-    private const string List = @"Microsoft\Windows NT\CurrentVersion\ProfileList", Classes = "_CLASSES";
+    internal const string List = @"Microsoft\Windows NT\CurrentVersion\ProfileList";
+    private const string Classes = "_CLASSES";
 
     [GeneratedRegex("^S-1(-[0-9]{1,10}){2,14}(_Classes)?$", RegexOptions.IgnoreCase | RegexOptions.CultureInvariant)]
     private static partial Regex Form();
@@ -28,6 +29,16 @@ public static partial class UserProfiles
     {
         var isClasses = name.EndsWith(Classes, StringComparison.OrdinalIgnoreCase);
         var user = isClasses ? name[..^Classes.Length] : name;
+        string[] rest = isClasses ? ["AppData", "Local", "Microsoft", "Windows", "UsrClass.dat"] : ["NTUSER.DAT"];
+        return FolderOf(software, user, windows) is { } folder ? rest.Aggregate(folder, (at, part) => at.Child(part)) : null;
+    }
+
+    /// <summary>Where a user's profile is; null when the install has no such user.</summary>
+    /// <param name="software">The SOFTWARE hive; may be null.</param>
+    /// <param name="user">The security identifier.</param>
+    /// <param name="windows">The name of the Windows folder.</param>
+    public static WindowsPath? FolderOf(RegistryHive? software, string user, string windows)
+    {
         if (software?.Key($@"{List}\{user}")?.GetString("ProfileImagePath") is not { Length: > 0 } folder)
             return null;
         var path = folder.Replace("%SystemRoot%", windows, StringComparison.OrdinalIgnoreCase)
@@ -38,7 +49,6 @@ public static partial class UserProfiles
         var parts = path.Split('\\', StringSplitOptions.RemoveEmptyEntries);
         if (parts.Length == 0 || !parts.All(p => p is not ("." or "..") && WindowsPath.IsUsableName(p)))
             return null;
-        string[] rest = isClasses ? ["AppData", "Local", "Microsoft", "Windows", "UsrClass.dat"] : ["NTUSER.DAT"];
-        return parts.Concat(rest).Aggregate(WindowsPath.Root, (at, part) => at.Child(part));
+        return parts.Aggregate(WindowsPath.Root, (at, part) => at.Child(part));
     }
 }

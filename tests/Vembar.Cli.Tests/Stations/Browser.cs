@@ -5,6 +5,9 @@ namespace Vembar.Cli.Tests.Stations;
 /// <summary>Debian's Chromium, without a screen, at a station's page.</summary>
 internal static class Browser
 {
+    private static readonly string[] s_programs =
+        ["/usr/bin/chromium", "/usr/bin/chromium-browser", "/snap/bin/chromium", "/usr/bin/google-chrome"];
+
     /// <summary>Opens a browser of nobody's.</summary>
     public static async Task<IBrowser> OpenAsync(IPlaywright playwright)
     {
@@ -13,7 +16,7 @@ internal static class Browser
         Assertions.SetDefaultExpectTimeout(Patience);
         return await playwright.Chromium.LaunchAsync(new BrowserTypeLaunchOptions
         {
-            ExecutablePath = "/usr/bin/chromium",
+            ExecutablePath = s_programs.FirstOrDefault(File.Exists) ?? s_programs[0],
             Timeout = Patience,
             Args = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
                 "--disable-component-update", "--disable-sync"],

@@ -20,6 +20,8 @@ public sealed class RunningStation : IDisposable
     private readonly World _world;
     private readonly int _port;
     private readonly string _host;
+    private readonly string _data;
+    private readonly string? _space;
     private readonly RunningStation? _central;
     private Process? _process;
 
@@ -28,11 +30,15 @@ public sealed class RunningStation : IDisposable
     /// <param name="more">What else its file says.</param>
     /// <param name="authority">The folder of a station whose authority it shares; null for one of its own.</param>
     /// <param name="host">The address that it listens at.</param>
+    /// <param name="data">Where it keeps what is its own.</param>
+    /// <param name="space">The network namespace that it is in; null for the test's own.</param>
     /// <param name="central">A station whose archive it reads through; null for one of its own.</param>
     public RunningStation(World world, string? database = null, string more = "", RunningStation? authority = null,
-        RunningStation? central = null, string host = "127.0.0.1")
+        RunningStation? central = null, string host = "127.0.0.1", string data = "data", string? space = null)
     {
         _host = host;
+        _data = data;
+        _space = space;
         _central = central;
         _world = world;
         _port = LoopbackServers.Port();
@@ -40,7 +46,7 @@ public sealed class RunningStation : IDisposable
         File.WriteAllText(At("station.yaml"), string.Create(CultureInfo.InvariantCulture, $"""
             listen: '{host}:{_port}'
             addresses: [ 'https://{host}:{_port}' ]
-            data: data
+            data: {data}
             archives: {"{"} desks: {authority?.At("desks.vmb") ?? central?.Archive ?? "desks.vmb"}, fresh: fresh.vmb {"}"}
             hardware: {world.At("hardware")}
             {(database is null ? "" : $"database: '{database}'")}
@@ -64,7 +70,7 @@ public sealed class RunningStation : IDisposable
 
     public string Archive => $"{Address}/archives/desks";
 
-    public string Authority => At("data/authority.pem");
+    public string Authority => Path.Combine(At(_data), "authority.pem");
 
     /// <summary>The first administrator's token.</summary>
     public string Token { get; private set; } = "";
@@ -72,7 +78,9 @@ public sealed class RunningStation : IDisposable
     /// <summary>Starts it, and returns when it answers.</summary>
     public void Start()
     {
-        var start = new ProcessStartInfo(Path.Combine(Vembar.Repository, "out/station/vembar-station"), ["--config", At("station.yaml")])
+        string[] program = [Path.Combine(Vembar.Repository, "out/station/vembar-station"), "--config", At("station.yaml")];
+        string[] command = _space is null ? program : ["ip", "netns", "exec", _space, .. program];
+        var start = new ProcessStartInfo(command[0], command[1..])
         {
             RedirectStandardOutput = true,
             RedirectStandardError = true,
@@ -145,6 +153,14 @@ public sealed class RunningStation : IDisposable
         start.Environment["VEMBAR_TOKEN"] = token;
         start.Environment["VEMBAR_STATION"] = Address;
         start.WorkingDirectory = _folder.Path;
+        if (_space is null)
+            return;
+        // Whoever speaks to it is where it is.
+        string[] command = ["netns", "exec", _space, start.FileName, .. start.ArgumentList];
+        start.FileName = "ip";
+        start.ArgumentList.Clear();
+        foreach (var argument in command)
+            start.ArgumentList.Add(argument);
     }
 
     /// <summary>Runs the program as somebody with a token.</summary>
@@ -163,6 +179,22 @@ public sealed class RunningStation : IDisposable
     /// <summary>The disk of a machine.</summary>
     public string Disk(int number) => At(string.Create(CultureInfo.InvariantCulture, $"disk-{number}.img"));
 
+    /// <summary>Whether a machine's disk says that it is being written: it does as soon as it is divided.</summary>
+    public bool HasNote(int number)
+    {
+        var bytes = new byte[8];
+        using var file = File.OpenRead(Disk(number));
+        file.Position = 64 << 10;
+        return file.Read(bytes) == bytes.Length && bytes.AsSpan().SequenceEqual("VMBNOTE1"u8);
+    }
+
+    /// <summary>Waits until a machine's disk is divided, or the machine has ended.</summary>
+    public void WaitForNote(int number, Process machine)
+    {
+        for (var tries = 0; tries < 4000 && !HasNote(number) && !machine.HasExited; tries++)
+            Thread.Sleep(5);
+    }
+
     /// <summary>Starts a machine.</summary>
     /// <param name="number">Tells it from others.</param>
     /// <param name="model">The hardware profile of its model.</param>
@@ -174,7 +206,16 @@ public sealed class RunningStation : IDisposable
     /// <inheritdoc cref="Join(int, string, string?, string[])"/>
     /// <param name="more">Further options.</param>
     /// <param name="input">What is typed at it; null for nobody there.</param>
-    public Process Join(int number, string model, string? disk, string[] more, string? input, params string[] stations)
+    public Process Join(int number, string model, string? disk, string[] more, string? input, params string[] stations) =>
+        Join(number, model, disk, more, input, stations, null);
+
+    /// <summary>Starts a machine whose clock is off.</summary>
+    /// <param name="number">Tells it from others.</param>
+    /// <param name="model">The hardware profile of its model.</param>
+    /// <param name="clock">By how much: "-1d".</param>
+    public Process JoinAtAnotherTime(int number, string model, string clock) => Join(number, model, null, [], null, [], clock);
+
+    private Process Join(int number, string model, string? disk, string[] more, string? input, string[] stations, string? clock)
     {
         var sys = At(string.Create(CultureInfo.InvariantCulture, $"sys-{number}"));
         if (!Directory.Exists(sys))
@@ -190,6 +231,14 @@ public sealed class RunningStation : IDisposable
             {
                 Prepare(start, At(string.Create(CultureInfo.InvariantCulture, $"home-{number}")), "none");
                 start.RedirectStandardInput = input is not null;
+                if (clock is null)
+                    return;
+                start.Environment["LD_PRELOAD"] = "libfaketimeMT.so.1";
+                start.Environment["LD_LIBRARY_PATH"] =
+                    Directory.EnumerateFiles("/usr/lib", "libfaketimeMT.so.1", SearchOption.AllDirectories)
+                    .Select(Path.GetDirectoryName).First();
+                start.Environment["FAKETIME"] = clock;
+                start.Environment["FAKETIME_DONT_FAKE_MONOTONIC"] = "1";
             });
         if (input is not null)
         {

@@ -65,7 +65,7 @@ public sealed class StationTests(World world, PostgresServer postgres)
         Assert.Contains("TVL-DESK-001", UnattendOf(station.Disk(1)), StringComparison.Ordinal);
         Assert.Contains("refused", station.Ok("station", "audit").Output, StringComparison.Ordinal);
         // Nothing of it is left that was only needed on the way.
-        Assert.False(HasNote(station.Disk(1)));
+        Assert.False(station.HasNote(1));
 
         // A second time it asks.
         var again = station.Join(1, Desk);
@@ -132,6 +132,8 @@ public sealed class StationTests(World world, PostgresServer postgres)
         Assert.Contains("has no driver", held.Remark, StringComparison.Ordinal);
         station.Join(4, Desk);
         Assert.Equal("waits for somebody to approve it", station.WaitFor(4, MachineState.Waiting).Remark);
+        File.WriteAllText(station.At("taken.csv"), "identifier,name\nTV-77777,TVL-OWN\n");
+        Assert.Equal(3, station.Run("station", "import", "taken.csv").Code);
         File.WriteAllText(station.At("bad.csv"), "identifier,name\nx,TVL-1\n11,TVL-1\n");
         var bad = station.Run("station", "import", "bad.csv", "--json");
         Assert.Equal(3, bad.Code);
@@ -180,8 +182,7 @@ public sealed class StationTests(World world, PostgresServer postgres)
         station.WaitFor(6, MachineState.Waiting);
         station.Ok(Approve(6, "TVL-DESK-006"));
         // Its disk says whose it is as soon as it is divided.
-        for (var tries = 0; tries < 2000 && !HasNote(station.Disk(6)) && !first.HasExited; tries++)
-            Thread.Sleep(5);
+        station.WaitForNote(6, first);
         if (!first.HasExited)
             Tools.Try("sh", ["-c", $"pkill -KILL -f 'disk-6.img'"]);
         first.WaitForExit();
@@ -189,14 +190,6 @@ public sealed class StationTests(World world, PostgresServer postgres)
         Assert.True(second.Code == 0, second.Error + second.Output);
         station.WaitFor(6, MachineState.Done);
         Assert.Contains("joined again and goes on", station.Ok("station", "log", "TVL-DESK-006").Output, StringComparison.Ordinal);
-    }
-
-    private static bool HasNote(string disk)
-    {
-        var bytes = new byte[8];
-        using var file = File.OpenRead(disk);
-        file.Position = 64 << 10;
-        return file.Read(bytes) == 8 && bytes.AsSpan().SequenceEqual("VMBNOTE1"u8);
     }
 
     [Fact]
@@ -358,6 +351,67 @@ public sealed class StationTests(World world, PostgresServer postgres)
     }
 
     [Fact]
+    public async Task NoRequestIsAMistakeOfTheStations()
+    {
+        using var station = Begin("sqlite");
+        using var anyone = Raw(station, null);
+        using var joined = await Join(anyone, Report(1));
+        var answer = (await joined.Content.ReadFromJsonAsync(StationJson.Default.JoinAnswer))!;
+        using var machine = Raw(station, answer.Key);
+        using var person = Raw(station, station.Token);
+        using var api = JsonDocument.Parse(await anyone.GetStringAsync("/openapi/v1.json"));
+        string[] bodies = ["", "null", "[]", "[null]", "{}", "7", "{\"name\":null,\"accept\":null,\"fill\":{\"a\":null},\"report\":{},"
+            + "\"identifier\":null,\"events\":null,\"task\":null,\"parts\":null,\"ticket\":null,\"approval\":null}",
+            "[{\"identifier\":null,\"name\":\"x\"}]", "{\"accept\":[null],\"name\":\"\\u0000\"}"];
+        var tried = 0;
+        foreach (var path in api.RootElement.GetProperty("paths").EnumerateObject())
+        {
+            foreach (var method in path.Value.EnumerateObject().Where(m => m.Name is "post" or "put" or "delete"))
+            {
+                foreach (var body in bodies)
+                {
+                    foreach (var client in (HttpClient[])[machine, person])
+                    {
+                        var address = path.Name.Replace("{machine}", "nobody", StringComparison.Ordinal).Replace("{name}", "fresh",
+                            StringComparison.Ordinal).Replace("{id}", new string('a', 32), StringComparison.Ordinal).Replace("{part}", "0",
+                            StringComparison.Ordinal);
+                        using var request = new HttpRequestMessage(new HttpMethod(method.Name), address)
+                        {
+                            Content = new StringContent(body, Encoding.UTF8, "application/json"),
+                        };
+                        using var response = await client.SendAsync(request);
+                        Assert.True((int)response.StatusCode < 500 && method.Name + address != "delete/api/tokens/first",
+                            $"{method.Name} {address} with {body}: {response.StatusCode} {await response.Content.ReadAsStringAsync()}");
+                        tried++;
+                    }
+                }
+            }
+        }
+        Assert.True(tried > 150);
+        using var people = station.Client();
+        Assert.Single(await people.MachinesAsync(CancellationToken.None));
+    }
+
+    [Fact]
+    public async Task WhoWaitsForTheirDiskToBeWrittenMayBeStopped()
+    {
+        using var station = Begin("sqlite");
+        using var people = station.Client();
+        var machine = station.Join(1, Desk);
+        station.WaitFor(1, MachineState.Waiting);
+        station.Ok(Approve(1, "TVL-1"));
+        await Task.Run(() => station.WaitForNote(1, machine));
+        var stopped = station.Run("station", "stop", "TVL-1");
+        var ran = RunningStation.Finish(machine);
+        if (stopped.Code != 0)
+            return;
+        // Nothing is kept on the disk that was for this task alone.
+        Assert.Equal(MachineState.Stopped, station.WaitFor(1, MachineState.Stopped).State);
+        Assert.Contains("stopped at the station", ran.Error + ran.Output, StringComparison.Ordinal);
+        Assert.False(station.HasNote(1));
+    }
+
+    [Fact]
     public async Task AMachineIsNotTakenForAnother()
     {
         using var station = Begin("sqlite");
@@ -373,8 +427,13 @@ public sealed class StationTests(World world, PostgresServer postgres)
             Assert.Equal("machine-present", (await ProblemOf(wrong)).Code);
         using (var same = await Join(client, Report(1), first.Key))
             Assert.Equal(HttpStatusCode.OK, same.StatusCode);
-        // A machine's key is none of a person's, nor the other way round.
+        // A machine's key is none of a person's, nor the other way round; and nothing is read with it before somebody approved it.
         using var machine = Raw(station, first.Key);
+        using (var read = await machine.GetAsync("/archives/desks"))
+        {
+            Assert.Equal(HttpStatusCode.Forbidden, read.StatusCode);
+            Assert.Equal("not-for-this-machine", (await ProblemOf(read)).Code);
+        }
         Assert.Equal(HttpStatusCode.Unauthorized, (await machine.GetAsync("/api/machines")).StatusCode);
         using var person = Raw(station, station.Token);
         Assert.Equal(HttpStatusCode.Unauthorized, (await person.GetAsync("/api/machine/task")).StatusCode);
@@ -458,7 +517,7 @@ public sealed class StationTests(World world, PostgresServer postgres)
         var database = postgres.Database();
         using var first = new RunningStation(world, database);
         using var second = new RunningStation(world, database, "", first);
-        var machines = Enumerable.Range(1, 4).Select(n => first.Join(n, Desk, null, first.Address, second.Address)).ToList();
+        var machines = Enumerable.Range(1, 4).Select(n => first.Join(n, Desk)).ToList();
         foreach (var number in Enumerable.Range(1, 4))
         {
             second.WaitFor(number, MachineState.Waiting);
@@ -472,6 +531,28 @@ public sealed class StationTests(World world, PostgresServer postgres)
         }
         foreach (var number in Enumerable.Range(1, 4))
             second.WaitFor(number, MachineState.Done);
+    }
+
+    [Theory]
+    [InlineData("sqlite")]
+    [InlineData("postgres")]
+    public async Task ManyThatComeAtOnceAreAllNamed(string database)
+    {
+        const int Machines = 150;
+        using var station = Begin(database, "approve: always\nimage: Reading room\nnames: 'TVL-{number:4}'");
+        await Task.WhenAll(Enumerable.Range(1, Machines).Select(async number =>
+        {
+            using var anyone = station.Client("none");
+            await anyone.JoinAsync(new JoinRequest(new MachineReport
+            {
+                Identity = new MachineIdentity { Serial = RunningStation.Serial(number) },
+                Disks = [new ReportedDisk("/dev/sda", 64L << 30, "", [])],
+            }, null), CancellationToken.None);
+        }));
+        using var people = station.Client();
+        var all = await people.MachinesAsync(CancellationToken.None);
+        Assert.All(all, m => Assert.True(m.State == MachineState.Ready, m.Remark));
+        Assert.Equal(Enumerable.Range(1, Machines).Select(n => $"TVL-{n:0000}"), all.Select(m => m.Assignment.Name).Order());
     }
 
     [Fact]
@@ -506,7 +587,7 @@ public sealed class StationTests(World world, PostgresServer postgres)
             "TVL-KIOSK-001", "yes", "");
         var machine = station.Join(1, "wharf-11", null, ["--attended"], input);
         var ran = RunningStation.Finish(machine);
-        Assert.Contains("not the PIN", ran.Error, StringComparison.Ordinal);
+        Assert.Contains("not the token or PIN", ran.Error, StringComparison.Ordinal);
         Assert.Contains("Signed in as front desk", ran.Error, StringComparison.Ordinal);
         Assert.True(ran.Error.IndexOf("Reading room", StringComparison.Ordinal) > ran.Error.IndexOf("Signed in", StringComparison.Ordinal));
         Assert.True(ran.Code == 0, ran.Error);
@@ -558,6 +639,11 @@ public sealed class StationTests(World world, PostgresServer postgres)
             .GetString() != "new"; tries++)
             await Task.Delay(100);
         Assert.Equal("new", branch.Ok("show", branch.Archive + "#1", "--json").Json.GetProperty("image").GetProperty("note").GetString());
+        // When the line is down, what was fetched is there.
+        central.Kill();
+        await Task.Delay(TimeSpan.FromSeconds(6));
+        branch.Ok("deploy", branch.Archive + "#1", branch.At("while-the-line-is-down"), "--verify");
+        central.Start();
     }
 
     [Fact]

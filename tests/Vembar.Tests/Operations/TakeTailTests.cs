@@ -31,9 +31,11 @@ public sealed class TakeTailTests : IDisposable
 
     public void Dispose() => _folder.Dispose();
 
-    private static string Take(string archive, string tail, string after, bool replaces = false, IFileSystem? layer = null) =>
+    private static string Take(string archive, string tail, string after, bool replaces = false, IFileSystem? layer = null,
+        bool addsOnly = false) =>
         new TakeTailHandler(layer is null ? OperationHost.Default : new OperationHost { Files = layer })
-            .HandleAsync(new TakeTailRequest(archive, tail, after, replaces, TimeSpan.Zero), NoProgress.Instance, CancellationToken.None)
+            .HandleAsync(new TakeTailRequest(archive, tail, after, replaces, addsOnly, TimeSpan.Zero), NoProgress.Instance,
+                CancellationToken.None)
             .GetAwaiter().GetResult();
 
     private string Copy(string name)
@@ -73,6 +75,28 @@ public sealed class TakeTailTests : IDisposable
         var again = Copy("again.vmb");
         Assert.Equal("bad-tail", Code(() => Take(again, other, _state, replaces: true)));
         Assert.Equal("bad-tail", Code(() => Take(again, other, _state)));
+        Assert.Equal(File.ReadAllBytes(_before), File.ReadAllBytes(again));
+    }
+
+    [Fact]
+    public void WhoMayOnlyAddTakesNothingAway()
+    {
+        var archive = Copy("archive.vmb");
+        Take(archive, _tail, _state, addsOnly: true);
+        string After(Action<string> change)
+        {
+            var changed = Copy("changed.vmb");
+            change(changed);
+            using var before = ArchiveReader.Open(_before);
+            return _folder.Write("changed.tail", File.ReadAllBytes(changed)[(int)before.CommittedLength..]);
+        }
+        var again = Copy("again.vmb");
+        foreach (var change in (Action<string>[])[
+            a => Do.Drop(new ImageReference(a, "1"), default),
+            a => Do.Mark(new Vembar.Operations.Mark.MarkRequest { Image = new ImageReference(a, "1"), Channels = ["pilot"] }),
+            a => Do.Retitle(new Vembar.Operations.History.RetitleRequest { Image = new ImageReference(a, "1"), Note = "other" })])
+            Assert.Equal("bad-tail", Code(() => Take(again, After(change), _state, addsOnly: true)));
+        Assert.Equal("bad-tail", Code(() => Take(again, _after, _state, replaces: true, addsOnly: true)));
         Assert.Equal(File.ReadAllBytes(_before), File.ReadAllBytes(again));
     }
 

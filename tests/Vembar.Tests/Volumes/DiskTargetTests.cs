@@ -5,6 +5,7 @@ using Vembar.Operations.Deploy;
 using Vembar.Operations.Survey;
 using Vembar.Store.Compression;
 using Vembar.Volumes.Disks;
+using Vembar.Volumes.Targets;
 using Vembar.Windows.Install;
 using Vembar.Windows.Registry;
 using Xunit;
@@ -106,6 +107,55 @@ public class DiskTargetTests(DemoDisks demo)
         })).Code);
         Assert.False(asked);
         Assert.Equal("precious", Tools.Run("head", ["-c", "8", folder.At("old.img")]));
+    }
+
+    [Fact]
+    public void ANotedDiskIsGoneOnWithUnlessItIsGivenUp()
+    {
+        using var folder = new TempFolder();
+        for (var i = 0; i < 40; i++)
+            folder.Write($"src/f{i:00}.bin", new byte[50_000 + i]);
+        var archive = folder.At("a.vmb");
+        Do.Capture(folder.At("src"), archive, "one");
+        var disk = folder.At("disk.img");
+        using (var file = File.Create(disk))
+            file.SetLength(2L << 30);
+        var request = new DeployRequest
+        {
+            Image = new ImageReference(archive, "1"),
+            Target = disk,
+            MayErase = _ => true,
+            Note = "whose it is",
+            Verify = true,
+        };
+        DiskNote? Note()
+        {
+            using var image = DiskImage.Open(disk);
+            using var device = image.OpenDevice();
+            return DiskNote.Read(device);
+        }
+        void Stop(DeployRequest what)
+        {
+            using var stop = new StopAfter(20);
+            Assert.Equal(VembarException.Interrupted, Assert.Throws<VembarException>(() => Do.Deploy(what, stop, stop.Token)).Code);
+        }
+        Stop(request);
+        Assert.Equal("whose it is", Note()!.Text);
+        Assert.InRange(Do.Deploy(request).Resumed, 10, 39);
+        // All of it is there, and the note until whoever began it takes it away.
+        Assert.Equal(40, Do.Deploy(request).Resumed);
+        using (var image = DiskImage.Open(disk, write: true))
+        {
+            using var device = image.OpenDevice();
+            DiskNote.Remove(device);
+        }
+        Assert.Null(Note());
+        Assert.Equal(0, Do.Deploy(request).Resumed);
+        // With other answers it is another deployment; given up, it leaves a disk that holds nothing.
+        Stop(request with { IsGivenUp = _ => true, Layout = "bios" });
+        Assert.Null(Note());
+        using var left = Disk.Open(disk);
+        Assert.Equal(PartitionScheme.None, left.Table.Scheme);
     }
 
     [Fact]

@@ -35,6 +35,10 @@ internal static class DemoCommand
             "vembar demo /tmp/world --scale 4 --world-only", "vembar demo /tmp/network --network")
             .With(folder, scale, worldOnly, withoutDisks, network).Does(async (parse, session) =>
             {
+                if (parse.GetValue(network) && (parse.GetValue(worldOnly) || parse.GetValue(withoutDisks) || parse.GetResult(scale) is
+                    { Implicit: false }))
+                    throw new VembarException(ErrorKind.Usage, "network-alone", "--network takes no other option of the demo",
+                        "Leave the others out.");
                 if (parse.GetValue(network))
                     return await NetworkStory.RunAsync(parse.GetRequiredValue(folder), session).ConfigureAwait(false);
                 if (parse.GetValue(withoutDisks) && !parse.GetValue(worldOnly))

@@ -8,6 +8,7 @@ using Vembar.Native;
 using Vembar.Operations.Stations;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Store.Places.Remote;
+using Vembar.Volumes.Disks;
 
 namespace Vembar.Cli.Commands.Demo;
 
@@ -15,7 +16,7 @@ namespace Vembar.Cli.Commands.Demo;
 internal sealed class NetworkStory : IDisposable
 {
     private const string Bridge = "vembardemo0", Subnet = "10.213.77.";
-    private const int Port = 8470, Machines = 3;
+    private const int Port = 8470, Machines = 3, Used = 2;
     private static readonly TimeSpan s_patience = TimeSpan.FromMinutes(3);
 
     private readonly Session _session;
@@ -218,9 +219,11 @@ internal sealed class NetworkStory : IDisposable
             "--version", "2026.10", "--ca", At("station/authority.pem"));
         Own("mark", $"{_address}/archives/desks#2", "--channel", "production", "--ca", At("station/authority.pem"));
 
-        Step("Now two are approved, and get it.");
+        Step("Now two are approved, and get it. The second one was in use for years: what its users made is to be kept.");
+        Show("station approve TV-00001 --name TVL-DESK-001 --image \"Lending desk@production\"");
+        Show("station approve TV-00002 --name TVL-DESK-002 --image \"Lending desk@production\" --user-files keep");
         await ApproveAsync(client, 1).ConfigureAwait(false);
-        await ApproveAsync(client, 2).ConfigureAwait(false);
+        await ApproveAsync(client, 2, "keep").ConfigureAwait(false);
         var ended = await UntilAsync(client, all => all.Count(m => m.State is MachineState.Checked or MachineState.Failed
             or MachineState.Done) == 2).ConfigureAwait(false);
         Shown(() => MachinePage.List(ended, _session));
@@ -232,6 +235,14 @@ internal sealed class NetworkStory : IDisposable
             Shown(() => MachinePage.Result(result));
             Check("every device of it has a driver", result.Drivers.All(d => d.Driver.Length > 0), $"{result.Drivers.Count} devices");
         }
+
+        var detail2 = await client.MachineAsync("TVL-DESK-002", _session.Cancellation).ConfigureAwait(false);
+        Say();
+        Say($"   Of {OldDesk.Machine}, which is TVL-DESK-002 now:");
+        foreach (var laid in detail2.Outcome?.Result?.UserFiles ?? [])
+            Say($"   {laid.Account}: {Text.Count(laid.Files, "file")} in {laid.To}{(laid.IsProfile ? ", the account's profile" : "")}");
+        Check("what users made is there again", detail2.Outcome?.Result?.UserFiles.Count == 3,
+            $"{detail2.Outcome?.Result?.UserFiles.Count ?? 0} accounts");
 
         Step("The third one is a reference: it is captured from where it stands, and only what is new crosses the line.");
         Show("station capture TV-00003 --name Bookmobile");
@@ -261,13 +272,14 @@ internal sealed class NetworkStory : IDisposable
 
     private string Disk(int number) => At(string.Create(CultureInfo.InvariantCulture, $"machine-{number}.img"));
 
-    private Task<MachineInfo> ApproveAsync(StationClient client, int number) => client.ApproveAsync(
+    private Task<MachineInfo> ApproveAsync(StationClient client, int number, string? userFiles = null) => client.ApproveAsync(
         string.Create(CultureInfo.InvariantCulture, $"TV-{number:00000}"), new Approval
         {
             Name = string.Create(CultureInfo.InvariantCulture, $"TVL-DESK-{number:000}"),
             Site = "Staithe",
             Image = "Lending desk@production",
             Expectations = "desk",
+            UserFiles = userFiles,
         }, _session.Cancellation);
 
     private void StartStation()
@@ -300,6 +312,8 @@ internal sealed class NetworkStory : IDisposable
             string.Create(CultureInfo.InvariantCulture, $"TV-{number:00000}"), number);
         if (isReference)
             File.Copy(At("disks/bookmobile.vhdx"), Disk(number));
+        else if (number == Used)
+            OldDesk.Make(Disk(number), DiskFormat.Raw, _session.Cancellation);
         else
         {
             using var disk = File.Create(Disk(number));

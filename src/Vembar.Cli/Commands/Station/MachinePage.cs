@@ -56,6 +56,7 @@ internal static class MachinePage
         Field("Addresses", string.Join(", ", machine.Identity.Addresses));
         Field("Site", machine.Assignment.Site);
         Field("Image", machine.Assignment.Image);
+        Field("User files", machine.Assignment.UserFiles);
         Field("Fills in", string.Join(", ", machine.Assignment.Fills));
         Field("Task", machine.Task is { } task ? $"{task.ToString().ToLowerInvariant()} {machine.Title}" : "");
         if (machine.Progress is { } progress)
@@ -119,6 +120,9 @@ internal static class MachinePage
                 + (without.Count > 0 ? $"; none for {string.Join(", ", without.Select(d => d.Device))}." : "."));
         if (result.Programs.Count > 0)
             Session.Line($"Programs: {string.Join(", ", result.Programs)}.");
+        foreach (var laid in result.UserFiles)
+            Session.Line($"User files of {laid.Account}: {Text.Count(laid.Files, "file")}, {Text.Size(laid.Bytes)}, in {laid.To}"
+                + (laid.IsProfile ? ", the account's profile." : "."));
         foreach (var check in result.Checks.Where(c => !c.IsSo))
             Session.Line($"Not as expected ({check.Severity}): {check.Text}{(check.Found.Length > 0 ? $": {check.Found}" : "")}");
         if (result.IsChecked)

@@ -20,7 +20,8 @@ internal static class StationCommand
             "vembar station serve", "vembar station machines --watch",
             "vembar station approve TVL-DESK-014 --image \"Lending desk@production\"",
             "vembar station join https://station.example:8470 --ca authority.pem");
-        foreach (var sub in (VembarCommand[])[StationServeCommand.Create(), StationJoinCommand.Create(), Machines(), Decide("approve"),
+        foreach (var sub in (VembarCommand[])[StationServeCommand.Create(), StationServeCommand.CheckBoot(), StationJoinCommand.Create(),
+            Machines(), Decide("approve"),
             Decide("assign"), .. Simple(), Capture(), Log(), StationListCommand.Import(), StationListCommand.Export(), Audit(),
             StationTokenCommand.Create()])
             command.Subcommands.Add(sub);
@@ -79,7 +80,8 @@ internal static class StationCommand
                     if (parse.GetValue(watch) && !session.Json && !Console.IsOutputRedirected)
                         Console.Out.Write("\u001b[H\u001b[2J");
                     session.Result(machines, json => json.IReadOnlyListMachineInfo, () => MachinePage.List(machines, session));
-                    if (!parse.GetValue(watch))
+                    // Watching is for eyes; whoever wants JSON gets one document.
+                    if (!parse.GetValue(watch) || session.Json)
                         return ExitCode.Done;
                     await Task.Delay(TimeSpan.FromSeconds(2), session.Cancellation).ConfigureAwait(false);
                 }
@@ -113,6 +115,11 @@ internal static class StationCommand
             HelpName = "NAME=TEXT",
             DefaultValueFactory = _ => [],
         };
+        var userFiles = new Option<string?>("--user-files")
+        {
+            Description = "Keep the files that users made on the machine and put them back afterwards, or not; else as the station does",
+            HelpName = "keep|none",
+        }.AcceptOnlyFromAmong("keep", "none");
         var accept = new Option<string[]>("--accept")
         {
             Description = "Set a refusal aside, by its word; for administrators",
@@ -122,8 +129,9 @@ internal static class StationCommand
         var command = new VembarCommand(word, isApproval ? "Approve a machine: it gets its image as soon as it can"
             : "Say what a machine is to become, without approving it",
             $"vembar station {word} 3f2a --name TVL-DESK-014 --image \"Lending desk@production\"",
-            $"vembar station {word} TVL-DESK-014 --image \"Reading room\" --fill adminPassword=Secret1")
-            .With(machine, name, site, image, layout, expect, fill, s_station);
+            $"vembar station {word} TVL-DESK-014 --image \"Reading room\" --fill adminPassword=Secret1",
+            $"vembar station {word} TVL-DESK-014 --user-files keep")
+            .With(machine, name, site, image, layout, expect, userFiles, fill, s_station);
         if (isApproval)
             command.Options.Add(accept);
         return command.Does(async (parse, session) =>
@@ -136,6 +144,7 @@ internal static class StationCommand
                 Image = parse.GetValue(image),
                 Layout = parse.GetValue(layout),
                 Expectations = parse.GetValue(expect),
+                UserFiles = parse.GetValue(userFiles),
                 Fill = SharedOptions.Pairs(parse.GetRequiredValue(fill), "--fill") is { Count: > 0 } pairs ? pairs : null,
                 Accept = isApproval ? parse.GetRequiredValue(accept) : [],
             };
@@ -157,7 +166,7 @@ internal static class StationCommand
         [
             ("stop", "Stop what a machine is at", "is stopped"), ("retry", "Have a machine do its last task again", "begins again"),
             ("wake", "Call a machine that is switched off, by a magic packet from the station", "was called"),
-            ("forget", "Take a machine off the list; what happened to it stays in the log", "is off the list"),
+            ("forget", "Take a machine off the list; the audit keeps that it was there", "is off the list"),
         ])
         {
             var machine = Machine();

@@ -62,7 +62,12 @@ internal static class StationJoinCommand
 
     private static void Show(TaskOutcome outcome)
     {
-        if (outcome is not { Done: true, Result: { } result })
+        if (outcome is { Done: true, Result: null })
+        {
+            Session.Line("It was done before, and the station knows.");
+            return;
+        }
+        if (outcome is not { Result: { } result })
         {
             Session.Line($"Not done: {outcome.Problem}. {outcome.Hint}".TrimEnd());
             foreach (var detail in outcome.Details)

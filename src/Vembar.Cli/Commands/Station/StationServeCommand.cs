@@ -28,20 +28,36 @@ internal static class StationServeCommand
         return new VembarCommand("serve", "Run a station: serve archives, and hand images to machines that join",
             "vembar station serve", "vembar station serve --config /etc/vembar/station.yaml",
             "vembar station serve --data station --listen 127.0.0.1:8470")
-            .With(config, data, listen).Does(int (parse, session) =>
-            {
-                var program = Find() ?? throw Missing();
-                var arguments = new List<string> { ProgramName };
-                foreach (var (option, value) in ((string, string?)[])[("--config", parse.GetValue(config)),
-                    ("--data", parse.GetValue(data)),
-                    ("--listen", parse.GetValue(listen)), ("--project", session.Project?.Path)])
-                {
-                    if (value is not null)
-                        arguments.AddRange([option, value]);
-                }
-                // It takes this process's place: who watches over it sees the station itself.
-                throw VembarException.From(Posix.Execute(program, arguments), "run", program)!;
-            });
+            .With(config, data, listen).Does(int (parse, session) => throw Execute([], ("--config", parse.GetValue(config)),
+                ("--data", parse.GetValue(data)), ("--listen", parse.GetValue(listen)), ("--project", session.Project?.Path)));
+    }
+
+    // It takes this process's place: who watches over it sees the station itself.
+    private static VembarException Execute(string[] first, params (string Option, string? Value)[] options)
+    {
+        var program = Find() ?? throw Missing();
+        string[] arguments =
+            [ProgramName, .. first, .. options.Where(o => o.Value is not null).SelectMany(o => (string[])[o.Option, o.Value!])];
+        return VembarException.From(Posix.Execute(program, arguments), "run", program)!;
+    }
+
+    /// <summary>What is in the way of machines that start from the network.</summary>
+    public static VembarCommand CheckBoot()
+    {
+        var config = new Option<string?>("--config")
+        {
+            Description = "The station's file; station.yaml in the working folder where there is one",
+            HelpName = "FILE",
+        };
+        var check = new VembarCommand("check",
+            "Say what is in the way: ports, the interface, starters, other DHCP servers; on the station's "
+            + "own machine", "vembar station boot check", "vembar station boot check --config /etc/vembar/station.yaml").With(config)
+            .Does(int (parse, session) => throw Execute(session.Json ? ["--check-boot", "--json"] : ["--check-boot"],
+                ("--config", parse.GetValue(config)),
+                ("--project", session.Project?.Path)));
+        var command = new VembarCommand("boot", "Starting machines from the network: docs/netboot.md", "vembar station boot check");
+        command.Subcommands.Add(check);
+        return command;
     }
 
     /// <summary>The error where the program is not there.</summary>

@@ -18,6 +18,9 @@ public sealed record Approval
     /// <summary>The file of expectations.</summary>
     public string? Expectations { get; init; }
 
+    /// <summary>What is done about files that users made on the machine: "keep", "none", or empty for what the station does.</summary>
+    public string? UserFiles { get; init; }
+
     /// <summary>Texts for what stands between {{ and }} in the answer file.</summary>
     public IReadOnlyDictionary<string, string>? Fill { get; init; }
 

@@ -19,6 +19,9 @@ public sealed record Assignment
     /// <summary>The station's file of expectations, by its name; empty for the image's own, or none.</summary>
     public string Expectations { get; init; } = "";
 
+    /// <summary>What is done about files that users made on the machine: "keep" or "none"; empty for what the station does.</summary>
+    public string UserFiles { get; init; } = "";
+
     /// <summary>The names of the texts that are filled in.</summary>
     public IReadOnlyList<string> Fills { get; init; } = [];
 }

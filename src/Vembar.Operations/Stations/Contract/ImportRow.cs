@@ -6,4 +6,8 @@ namespace Vembar.Operations.Stations.Contract;
 /// <param name="Site">The site; may be empty.</param>
 /// <param name="Image">The image; may be empty.</param>
 /// <param name="Fill">Texts for the answer file.</param>
-public sealed record ImportRow(string Identifier, string Name, string Site, string Image, IReadOnlyDictionary<string, string> Fill);
+public sealed record ImportRow(string Identifier, string Name, string Site, string Image, IReadOnlyDictionary<string, string> Fill)
+{
+    /// <summary>What is done about files that users made: "keep", "none", or empty for what the station does.</summary>
+    public string UserFiles { get; init; } = "";
+}

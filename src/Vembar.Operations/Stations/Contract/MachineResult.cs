@@ -42,6 +42,9 @@ public sealed record MachineResult
     /// <summary>What was expected, and whether it is so.</summary>
     public IReadOnlyList<CheckedExpectation> Checks { get; init; } = [];
 
+    /// <summary>Where the files of its users went that were kept.</summary>
+    public IReadOnlyList<LaidBack> UserFiles { get; init; } = [];
+
     /// <summary>What should be known.</summary>
     public IReadOnlyList<string> Warnings { get; init; } = [];
 

@@ -36,6 +36,9 @@ public sealed record MachineTask
     /// <summary>What the machine has to be afterwards, as a file of expectations; null for nothing.</summary>
     public string? Expectations { get; init; }
 
+    /// <summary>Deploying: whether and where the files of its users are kept; null for not at all.</summary>
+    public KeepOrder? UserFiles { get; init; }
+
     /// <summary>Certificates (PEM) of whom one has to have signed the image; null for nobody.</summary>
     public string? Signers { get; init; }
 

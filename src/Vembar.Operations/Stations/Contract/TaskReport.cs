@@ -6,4 +6,9 @@ namespace Vembar.Operations.Stations.Contract;
 /// <param name="Progress">How far it is; null for as far as before.</param>
 /// <param name="Events">What happened since.</param>
 /// <param name="Outcome">How it ended; null while it goes on.</param>
-public sealed record TaskReport(string Task, int Number, TaskProgress? Progress, IReadOnlyList<TaskEvent> Events, TaskOutcome? Outcome);
+public sealed record TaskReport(string Task, int Number, TaskProgress? Progress, IReadOnlyList<TaskEvent> Events, TaskOutcome? Outcome)
+{
+    /// <summary>The user files that are to be put back, the oldest first; null for no news of them. The disk is not divided before the
+    /// station took note of it.</summary>
+    public IReadOnlyList<KeptImage>? Kept { get; init; }
+}

@@ -22,6 +22,8 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
     /// <exception cref="OperationCanceledException">It was ended; the station is told that the machine leaves.</exception>
     public async Task<TaskOutcome> HandleAsync(JoinOptions request, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
+        if (request.Disk is { } named && !File.Exists(named))
+            throw VembarException.Input("no-such-disk", $"there is no disk '{named}'", Advice.Of("check-path"));
         var report = await MachineScan.RunAsync(request.Sys, request.Disk, host, cancellation).ConfigureAwait(false);
         if (report.Disks.Count == 0)
             throw VembarException.Input("no-disk", "this machine has no disk that an image could go to",
@@ -32,18 +34,23 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
             while (true)
             {
                 await run.JoinAsync(cancellation).ConfigureAwait(false);
-                if (request.Attendant is { } attendant)
-                    await run.AttendAsync(attendant, cancellation).ConfigureAwait(false);
-                var task = await run.WaitForTaskAsync(cancellation).ConfigureAwait(false);
-                if (task is null)
-                    continue;
-                var outcome = await run.DoAsync(task, progress, cancellation).ConfigureAwait(false);
-                if (outcome.Done || request.Once)
+                if (run.EndedBefore is { } before)
+                    return before;
+                // It stays joined after a failure, and waits for somebody to try again.
+                while (true)
                 {
-                    await run.LeaveAsync().ConfigureAwait(false);
-                    return outcome;
+                    if (request.Attendant is { } attendant)
+                        await run.AttendAsync(attendant, cancellation).ConfigureAwait(false);
+                    if (await run.WaitForTaskAsync(cancellation).ConfigureAwait(false) is not { } task)
+                        break;
+                    var outcome = await run.DoAsync(task, progress, cancellation).ConfigureAwait(false);
+                    if (outcome.Done || request.Once)
+                    {
+                        await run.LeaveAsync().ConfigureAwait(false);
+                        return outcome;
+                    }
+                    request.Tell($"{outcome.Problem}. {outcome.Hint}".TrimEnd());
                 }
-                request.Tell($"{outcome.Problem}. {outcome.Hint}".TrimEnd());
             }
         }
         catch (OperationCanceledException)
@@ -92,6 +99,12 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
             _options.Tell(text);
         }
 
+        private void LearnOf(IReadOnlyList<string>? stations)
+        {
+            foreach (var station in (stations ?? []).Select(s => s.TrimEnd('/')).Where(s => !_stations.Contains(s)))
+                _stations.Add(station);
+        }
+
         // One that does not answer goes to the end.
         private void TryNext()
         {
@@ -115,8 +128,8 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                     var answer = await Client.JoinAsync(new JoinRequest(_report, _key), cancellation).ConfigureAwait(false);
                     _key = answer.Key;
                     _devices = answer.Devices;
-                    foreach (var station in answer.Stations.Select(s => s.TrimEnd('/')).Where(s => !_stations.Contains(s)))
-                        _stations.Add(station);
+                    await LookBackAsync(cancellation).ConfigureAwait(false);
+                    LearnOf(answer.Stations);
                     Tell($"This machine is {answer.Machine} at {Client.Address}"
                         + (answer.Model.Length > 0 ? $", taken for {answer.Model}" : ", of a model that is not known") + ".");
                     return;
@@ -131,25 +144,81 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
             }
         }
 
+        /// <summary>How the task ended that was found on the disk, where the station knows that already; null else.</summary>
+        public TaskOutcome? EndedBefore { get; private set; }
+
+        // The power may have gone after the last word was said, and before it was heard that it arrived.
+        private async Task LookBackAsync(CancellationToken cancellation)
+        {
+            if (_left is null
+                || await Client.PollAsync(null, cancellation)
+                .ConfigureAwait(false) is not { State: MachineState.Done or MachineState.Checked })
+                return;
+            TaskNote.Remove(Disk);
+            EndedBefore = new TaskOutcome { Done = true };
+        }
+
         /// <summary>Lets somebody at the machine approve it, if it is not approved yet.</summary>
         public async Task AttendAsync(IAttendant attendant, CancellationToken cancellation)
         {
-            while (!cancellation.IsCancellationRequested
-                && await Client.PollAsync(null, cancellation).ConfigureAwait(false) is { Task: null })
+            while (true)
             {
-                if (attendant.SignIn() is not { } request)
-                    return;
                 try
                 {
+                    if (await AskAsync(attendant.SignIn, cancellation).ConfigureAwait(false) is not { } request)
+                        return;
                     var answer = await Client.AttendAsync(request, cancellation).ConfigureAwait(false);
-                    if (attendant.Choose(answer, _report) is { } approval)
-                        await Client.ApproveAttendedAsync(new AttendedApproval(answer.Ticket, approval), cancellation)
-                            .ConfigureAwait(false);
+                    if (await AskAsync(() => attendant.Choose(answer, _report), cancellation).ConfigureAwait(false) is not { } approval)
+                        continue;
+                    await Client.ApproveAttendedAsync(new AttendedApproval(answer.Ticket, approval), cancellation).ConfigureAwait(false);
+                    return;
                 }
-                catch (VembarException problem) when (problem.Code != "unknown-machine")
+                catch (VembarException problem) when (problem.Code == "unknown-machine")
+                {
+                    return;
+                }
+                catch (VembarException problem)
                 {
                     attendant.Refused(problem);
+                    if (IsAway(problem))
+                    {
+                        TryNext();
+                        await Task.Delay(s_soon, _host.Clock, cancellation).ConfigureAwait(false);
+                    }
                 }
+            }
+        }
+
+        // While somebody thinks, the station hears that the machine is there; and somebody at the station may be quicker.
+        private async Task<T?> AskAsync<T>(Func<T?> ask, CancellationToken cancellation)
+            where T : class
+        {
+            Task<T?>? asking = null;
+            MachineState? known = null;
+            while (true)
+            {
+                try
+                {
+                    var answer = await Client.PollAsync(known, cancellation).ConfigureAwait(false);
+                    if (answer.Task is not null)
+                        return null;
+                    known = answer.State;
+                }
+                catch (VembarException problem) when (IsAway(problem))
+                {
+                    // Whoever is asked is not asked twice.
+                    TryNext();
+                    await Task.Delay(s_soon, _host.Clock, cancellation).ConfigureAwait(false);
+                }
+                asking ??= Task.Run(ask, cancellation);
+                using var told = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
+                var waiting = Client.PollAsync(known, told.Token);
+                await Task.WhenAny(asking, waiting).ConfigureAwait(false);
+                await told.CancelAsync().ConfigureAwait(false);
+                await ((Task)waiting).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+                if (asking.IsCompleted)
+                    return await asking.ConfigureAwait(false);
+                cancellation.ThrowIfCancellationRequested();
             }
         }
 
@@ -162,6 +231,7 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                 try
                 {
                     var answer = await Client.PollAsync(known, cancellation).ConfigureAwait(false);
+                    LearnOf(answer.Stations);
                     if (answer.Task is { } task)
                         return task.Id == _left?.Task.Id ? task with { Fill = _left.Task.Fill } : task;
                     known = answer.State;
@@ -179,6 +249,11 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                 }
             }
         }
+
+        // A station takes no longer reports.
+        private const int MostListed = 1000, LongestLine = 500;
+
+        private static string Cut(string text) => text.Length <= LongestLine ? text : $"{text[..LongestLine]}…";
 
         private static string Capital(MachineState state) => state.ToString();
 
@@ -198,6 +273,7 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
         /// <summary>Does a task, and tells how it went.</summary>
         public async Task<TaskOutcome> DoAsync(MachineTask task, IProgress<OperationProgress> shown, CancellationToken cancellation)
         {
+            (_written, _userFiles) = (null, null);
             Tell(task.Kind == TaskKind.Capture ? $"Captured as \"{task.Title}\"." : $"Gets {task.Title} as {task.ComputerName}.");
             var reporter = new TaskReporter(task.Id, ReportAsync, shown, _host.Clock, cancellation);
             await using (reporter.ConfigureAwait(false))
@@ -209,9 +285,10 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                     var result = await RunAsync(task, reporter).ConfigureAwait(false);
                     outcome = new TaskOutcome { Done = true, Result = result };
                 }
-                catch (Exception failure) when (reporter.IsStoppedThere && failure is OperationCanceledException or VembarException)
+                catch (Exception failure) when (failure is OperationCanceledException or VembarException && IsStop(failure, reporter))
                 {
                     Tell("It was stopped at the station.");
+                    TaskNote.Remove(Disk);
                     return new TaskOutcome { Done = false, Code = "stopped", Problem = "it was stopped at the station" };
                 }
                 catch (VembarException problem) when (!cancellation.IsCancellationRequested)
@@ -220,15 +297,26 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                     {
                         Done = false,
                         Code = problem.Code,
-                        Problem = problem.Message,
-                        Hint = _options.HintOf(problem),
-                        Details = problem.Details,
+                        Problem = Cut(problem.Message),
+                        Hint = Cut(_options.HintOf(problem)),
+                        Details = [.. problem.Details.Take(MostListed).Select(Cut)],
                     };
                 }
                 await reporter.EndAsync(outcome, cancellation).ConfigureAwait(false);
                 TaskNote.Remove(Disk);
                 return outcome;
             }
+        }
+
+        // The archive is closed to a machine that was stopped, and it may hear of that first.
+        private static bool IsStop(Exception failure, TaskReporter reporter)
+        {
+            for (var cause = failure; cause is not null; cause = cause.InnerException)
+            {
+                if (cause is VembarException { Code: "not-for-this-machine" })
+                    return true;
+            }
+            return reporter.IsStoppedThere;
         }
 
         private async Task<MachineResult> RunAsync(MachineTask task, TaskReporter reporter)
@@ -261,11 +349,21 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
             }
         }
 
+        // What was written in this run: a connection that breaks afterwards does not have it written again.
+        private DeployResult? _written;
+        private UserFilesTask? _userFiles;
+
         private async Task<MachineResult> DeployAsync(MachineTask task, string address, OperationHost host, TaskReporter reporter)
         {
+            if (task.UserFiles is { } keep && _written is null)
+            {
+                _userFiles ??= new UserFilesTask(keep, task.Id, Disk, reporter);
+                await _userFiles.KeepAsync(address, host).ConfigureAwait(false);
+            }
             var image = new ImageReference($"{address}{task.Archive}", task.Image.ToString(CultureInfo.InvariantCulture));
             using var signers = TextFile.For(host, task.Signers, ".pem");
-            var done = await new DeployHandler(host).HandleAsync(new DeployRequest
+            var isBefore = _written is not null;
+            var done = _written ?? await new DeployHandler(host).HandleAsync(new DeployRequest
             {
                 Image = image,
                 Target = Disk,
@@ -274,19 +372,23 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                 ComputerName = task.ComputerName,
                 Fill = task.Fill,
                 Root = task.Root,
-                Note = TaskNote.Write(_key!, task),
+                Note = TaskNote.Write(_key!, _userFiles is null ? task : task with { UserFiles = _userFiles.Order }),
+                IsGivenUp = failure => IsStop(failure, reporter),
                 SignedBy = signers is null ? null : ImageTrust.Load([signers.Path]),
                 // The station looked at that, and somebody may have set it aside.
                 AcceptMisfit = true,
                 Verify = task.Verify,
             }, reporter, reporter.Stopped).ConfigureAwait(false);
-            if (done.Resumed > 0)
+            if (done.Resumed > 0 && !isBefore)
                 reporter.Note("info", $"went on where it was: {done.Resumed} files were written before");
-            foreach (var warning in done.Warnings)
+            foreach (var warning in isBefore ? [] : done.Warnings)
                 reporter.Note("warning", warning);
             if (done.Differences is [var first, ..])
                 throw VembarException.Environment("read-back", $"reading back found {done.Differences.Count} differences: {first}",
                     "See whether the disk is sound, and try again.");
+            _written = done;
+            if (_userFiles is not null)
+                await _userFiles.LayBackAsync(address, host).ConfigureAwait(false);
             reporter.Report(new OperationProgress("looking at the result", 0, 0, false, ""));
             var shown = await new ShowHandler(host).HandleAsync(new ShowRequest(image, false, false), reporter, reporter.Stopped)
                 .ConfigureAwait(false);
@@ -305,10 +407,12 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                 Bytes = done.Bytes,
                 Resumed = done.Resumed,
                 ReadBack = done.Verified,
-                Programs = [.. (shown.Programs ?? []).Select(p => $"{p.Name} {p.Version}".TrimEnd())],
+                Programs = [.. (shown.Programs ?? []).Take(MostListed).Select(p => Cut($"{p.Name} {p.Version}".TrimEnd()))],
                 Drivers = fit.Drivers,
                 Checks = await CheckAsync(task, host, reporter).ConfigureAwait(false),
-                Warnings = done.Warnings,
+                Warnings = [.. done.Warnings.Concat(_userFiles?.Warnings ?? []).Take(MostListed).Select(Cut)],
+                UserFiles = [.. (_userFiles?.Accounts ?? []).Take(MostListed)
+                    .Select(a => new LaidBack(Cut(a.Name), Cut(a.To), a.IsProfile, a.Files, a.Bytes))],
                 Phases = reporter.Phases,
             };
         }
@@ -345,7 +449,7 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                 Files = done.Image.Files,
                 Bytes = done.Image.Bytes,
                 BytesStored = done.Stats.BytesStored,
-                Warnings = done.Warnings,
+                Warnings = [.. done.Warnings.Take(MostListed).Select(Cut)],
                 Phases = reporter.Phases,
             };
         }

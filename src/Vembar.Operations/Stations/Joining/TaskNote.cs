@@ -15,7 +15,12 @@ public sealed record TaskNote(string Key, MachineTask Task)
 {
     /// <summary>The note as it is kept.</summary>
     internal static string Write(string key, MachineTask task) =>
-        JsonSerializer.Serialize(new TaskNote(key, task with { Expectations = null, Signers = null }), TaskNoteJson.Default.TaskNote);
+        JsonSerializer.Serialize(new TaskNote(key, task with
+        {
+            Expectations = null,
+            Signers = null,
+            UserFiles = task.UserFiles is { } keep ? keep with { Rules = null } : null,
+        }), TaskNoteJson.Default.TaskNote);
 
     /// <summary>Finds what was left on a disk; null for nothing.</summary>
     internal static TaskNote? Find(string path)
@@ -32,6 +37,18 @@ public sealed record TaskNote(string Key, MachineTask Task)
         {
             return null;
         }
+    }
+
+    /// <summary>Notes on a disk that all of the image is written, and user files go onto it now: if that is broken off, nothing tells what
+    /// of it is whole, and the disk is begun anew.</summary>
+    internal static void MarkWritten(string path)
+    {
+        if (Find(path) is not { } note)
+            return;
+        using var disk = DiskImage.Open(path, write: true);
+        using var device = disk.OpenDevice();
+        DiskNote.Remove(device);
+        new DiskNote("", JsonSerializer.Serialize(note, TaskNoteJson.Default.TaskNote), 0, 0).Write(device);
     }
 
     /// <summary>Takes what was left off a disk: the station knows how the task ended.</summary>

@@ -16,6 +16,7 @@ internal sealed class TaskReporter : IProgress<OperationProgress>, IAsyncDisposa
     private readonly CancellationTokenSource _stopped;
     private readonly CancellationTokenSource _ending = new();
     private readonly Lock _gate = new();
+    private readonly SemaphoreSlim _sending = new(1);
     private readonly List<TaskEvent> _pending = [];
     private readonly List<PhaseTime> _phases = [];
     private readonly Stopwatch _phaseTime = Stopwatch.StartNew();
@@ -61,6 +62,10 @@ internal sealed class TaskReporter : IProgress<OperationProgress>, IAsyncDisposa
         await SendAsync(null, _stopped.Token).ConfigureAwait(false);
         _loop = Task.Run(RunAsync);
     }
+
+    /// <summary>Tells that user files are at the station, and waits until the station took note of it.</summary>
+    /// <exception cref="OperationCanceledException">It was ended before.</exception>
+    public Task KeptAsync(IReadOnlyList<KeptImage> kept) => SendAsync(null, _stopped.Token, kept);
 
     /// <summary>Something happened.</summary>
     public void Note(string level, string text)
@@ -123,14 +128,29 @@ internal sealed class TaskReporter : IProgress<OperationProgress>, IAsyncDisposa
     }
 
     // Until it gets through; a report that makes no sense to the station is not sent again.
-    private async Task SendAsync(TaskOutcome? outcome, CancellationToken cancellation)
+    private async Task SendAsync(TaskOutcome? outcome, CancellationToken cancellation,
+        IReadOnlyList<KeptImage>? kept = null)
+    {
+        // One after the other: what was sent is taken off the front.
+        await _sending.WaitAsync(cancellation).ConfigureAwait(false);
+        try
+        {
+            await SendNextAsync(outcome, kept, cancellation).ConfigureAwait(false);
+        }
+        finally
+        {
+            _sending.Release();
+        }
+    }
+
+    private async Task SendNextAsync(TaskOutcome? outcome, IReadOnlyList<KeptImage>? kept, CancellationToken cancellation)
     {
         TaskReport report;
         int sent;
         lock (_gate)
         {
             sent = Math.Min(_pending.Count, 200);
-            report = new TaskReport(_task, ++_number, Progress(), [.. _pending.Take(sent)], outcome);
+            report = new TaskReport(_task, ++_number, Progress(), [.. _pending.Take(sent)], outcome) { Kept = kept };
         }
         while (true)
         {
@@ -146,7 +166,14 @@ internal sealed class TaskReporter : IProgress<OperationProgress>, IAsyncDisposa
                 }
                 return;
             }
-            catch (VembarException problem) when (problem.Kind == ErrorKind.Environment && problem.Code != "unknown-machine")
+            catch (VembarException problem) when (problem.Code == "unknown-machine")
+            {
+                // It was taken off the list: whatever it does is nobody's.
+                IsStoppedThere = true;
+                await _stopped.CancelAsync().ConfigureAwait(false);
+                return;
+            }
+            catch (VembarException problem) when (problem.Kind == ErrorKind.Environment)
             {
                 await Task.Delay(s_retry, _clock, cancellation).ConfigureAwait(false);
             }
@@ -159,6 +186,7 @@ internal sealed class TaskReporter : IProgress<OperationProgress>, IAsyncDisposa
         await _ending.CancelAsync().ConfigureAwait(false);
         await _loop.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         _ending.Dispose();
+        _sending.Dispose();
         _stopped.Dispose();
     }
 }

@@ -1,3 +1,5 @@
+using Vembar.Common.Files;
+
 namespace Vembar.Operations.Stations.Joining;
 
 /// <summary>A text in a file for as long as it is needed, that nobody else may read.</summary>
@@ -14,14 +16,7 @@ internal sealed class TextFile : IDisposable
         if (text is null)
             return null;
         var path = System.IO.Path.Combine(host.TemporaryFolder, $"vembar-{Guid.NewGuid():N}{extension}");
-        using var file = new FileStream(path, new FileStreamOptions
-        {
-            Mode = FileMode.CreateNew,
-            Access = FileAccess.Write,
-            UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
-        });
-        using var writer = new StreamWriter(file);
-        writer.Write(text);
+        PrivateFile.Write(path, text);
         return new TextFile(path);
     }
 

@@ -39,7 +39,9 @@ async function ask(path, method = 'GET', body = undefined) {
   const told = text ? JSON.parse(text) : null;
   if (answer.ok) return told;
   if (answer.status === 401 && caller) { caller = null; show(); }
-  throw Object.assign(new Error([told?.title ?? `the station answers ${answer.status}`, told?.hint, ...(told?.details ?? [])]
+  // What a hint says of commands helps nobody here.
+  const hint = /--|`/.test(told?.hint ?? '') ? '' : told?.hint;
+  throw Object.assign(new Error([told?.title ?? `the station answers ${answer.status}`, hint, ...(told?.details ?? [])]
     .filter(Boolean).join('\n')), { problem: told });
 }
 
@@ -186,6 +188,8 @@ function approve(chosen) {
   const names = chosen.map(m => make('input', { value: m.assignment.name, maxlength: 15, 'aria-label': `Name of ${nameOf(m)}`,
     placeholder: 'computer name' }));
   const site = make('input', { value: chosen[0].assignment.site });
+  const userFiles = make('select', { id: 'user-files' }, [['', 'as the station does'], ['keep', 'keep, and put back'], ['none', 'do not keep']]
+    .map(([value, text]) => make('option', { value, selected: chosen.every(m => m.assignment.userFiles === value) }, text)));
   const accepted = () => [...refusals.querySelectorAll('input:checked')].map(i => i.value);
   const form = make('form', {
     onsubmit: async event => {
@@ -196,7 +200,7 @@ function approve(chosen) {
         const machine = machines.find(m => m.id === chosen[at].id) ?? chosen[at];
         try {
           await ask(`/api/machines/${machine.id}/approve`, 'POST', {
-            name: names[at].value || null, image: image.value, site: site.value, accept: accepted(),
+            name: names[at].value || null, image: image.value, site: site.value, userFiles: userFiles.value, accept: accepted(),
           });
           shown.picked.delete(machine.id);
           names[at].disabled = true;
@@ -216,6 +220,7 @@ function approve(chosen) {
     },
   }, make('h2', { id: 'dialog-title' }, chosen.length === 1 ? `Approve ${nameOf(chosen[0])}` : `Approve ${chosen.length} machines`),
     make('label', { for: 'image' }, 'Image', image), make('label', {}, 'Site', site),
+    make('label', { for: 'user-files' }, 'User files on the disk', userFiles),
     make('div', { class: 'names' }, chosen.map((m, at) => make('label', {},
       make('span', {}, `${m.model || 'unknown model'} ${m.identity.serial || m.id}`), names[at]))),
     refusals, problem, make('div', { class: 'row' },
@@ -272,7 +277,7 @@ async function machinePage(id) {
       make('section', { class: 'card' }, make('h3', {}, 'What it is'), make('dl', {},
         field('Model', machine.model), field('Serial', machine.identity.serial), field('UUID', machine.identity.uuid),
         field('Addresses', machine.identity.addresses.join(', ')), field('Site', machine.assignment.site),
-        field('Image', title(machine)), field('Firmware', report ? `${report.firmware}${report.secureBoot ? ', secure boot' : ''}` : ''),
+        field('Image', title(machine)), field('User files', machine.assignment.userFiles), field('Firmware', report ? `${report.firmware}${report.secureBoot ? ', secure boot' : ''}` : ''),
         field('Memory', report ? size(report.memory) : ''), field('Since', time(machine.since)), field('Seen', ago(machine.seen)),
         (report?.disks ?? []).flatMap(d => field('Disk', `${d.path} ${d.model} ${size(d.bytes)}`,
           d.contents.map(c => make('div', { class: 'small soft' }, c))))),
@@ -291,6 +296,8 @@ async function machinePage(id) {
         field('Files', `${result.files.toLocaleString('en')} in ${size(result.bytes)}${result.readBack ? ', read back' : ''}`),
         field('Went on', result.resumed > 0 ? `${result.resumed.toLocaleString('en')} files were written before` : ''),
         field('Programs', result.programs.map(p => make('div', {}, p))),
+        field('User files', result.userFiles.map(u => make('div', {},
+          `${u.account}: ${u.files.toLocaleString('en')} files in ${u.to}${u.isProfile ? ', the profile' : ''}`))),
         field('Checks', result.checks.map(c => make('div', { class: c.isSo ? 'checked' : 'failed' }, ` ${c.text} ${c.isSo ? '' : c.found}`))),
         field('Times', result.phases.map(p => make('div', {}, `${p.phase}: ${p.seconds.toFixed(1)} s`))),
         field('Notes', result.warnings.map(w => make('div', {}, w))))));

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Starters;
+
+internal sealed record StarterListJson(IReadOnlyList<StarterJson> Starters);

@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.UserData;
+
+internal sealed record UserDataRulesJson(string Text);

@@ -1,0 +1,99 @@
+#!/bin/sh
+# The first program of a starter. On the kernel's command line: vembar.station=ADDRESS, vembar.attended=1, vembar.shell=1,
+# vembar.after=restart|off|stay, vembar.disk=/dev/...
+export PATH=/usr/sbin:/usr/bin:/sbin:/bin HOME=/root TMPDIR=/tmp TERM=linux
+mount -t proc proc /proc
+mount -t sysfs sys /sys
+mount -t devtmpfs dev /dev 2>/dev/null
+mkdir -p /dev/shm /dev/pts
+mount -t devpts pts /dev/pts 2>/dev/null
+mount -t tmpfs -o size=70% tmp /tmp
+mount -t tmpfs run /run
+
+. /etc/vembar/starter
+arg() { for a in $(cat /proc/cmdline); do case $a in "$1"=*) echo "${a#"$1"=}" ;; esac; done; }
+say() { printf '  %6.1f  %s\n' "$(cut -d' ' -f1 /proc/uptime)" "$*"; }
+rule() { printf '  %s\n' '----------------------------------------------------------------------'; }
+
+printf '\n'
+rule
+printf '  VEMBAR  %s %s\n' "$STARTER" "$STARTER_VERSION"
+rule
+
+# What the devices ask for; more of them appear when their buses are there.
+for turn in 1 2 3; do
+    find /sys/devices -name modalias -exec cat {} + 2>/dev/null | sort -u | xargs modprobe -a -q -b 2>/dev/null
+    sleep 0.2
+done
+modprobe -q sd_mod
+modprobe -q af_packet
+mdev -s 2>/dev/null
+[ -d /sys/firmware/efi ] && { modprobe -q efivarfs; mount -t efivarfs efivarfs /sys/firmware/efi/efivars 2>/dev/null; }
+
+disks=''
+for d in /sys/block/*; do
+    case ${d##*/} in loop*|ram*|sr*|fd*|zram*) ;; *) disks="$disks ${d##*/}" ;; esac
+done
+say "disks:${disks:- none}"
+
+ip link set lo up
+cards=''
+for i in /sys/class/net/*; do
+    i=${i##*/}
+    [ "$i" = lo ] && continue
+    cards="$cards $i"
+    ip link set "$i" up
+done
+if [ -z "$cards" ]; then
+    say "no network card that this starter has a module for; what is there:"
+    for d in /sys/bus/pci/devices/*; do
+        case $(cat "$d/class") in 0x02*) say "  pci $(cat "$d/vendor") $(cat "$d/device")" ;; esac
+    done
+    say "make a starter with its module or firmware: vembar starter check names what is missing"
+fi
+for i in $cards; do
+    udhcpc -i "$i" -n -q -t 6 -T 1 -A 1 -s /etc/vembar/lease >/dev/null 2>&1 && say "$i: $(ip -4 addr show dev "$i" | awk '$1=="inet"{print $2}')"
+done
+[ -s /run/lease ] || say "no address from the network yet"
+
+[ -x /etc/vembar/before ] && { say "the organisation's own script"; /etc/vembar/before; }
+[ "$(arg vembar.shell)" = 1 ] && { say "a shell, as asked for; exit goes on"; sh; }
+
+station=$(arg vembar.station)
+station=${station:-$STATION}
+if [ -z "$station" ] && [ -s /run/server ]; then station="https://$(cat /run/server):8470"; fi
+set -- --ca /etc/vembar/authority.pem
+[ -s /etc/vembar/authority.pem ] || set --
+disk=$(arg vembar.disk)
+[ -n "$disk" ] && set -- "$@" --disk "$disk"
+[ "$(arg vembar.attended)" = 1 ] && set -- "$@" --attended
+
+while :; do
+    if [ -z "$station" ]; then
+        say "no station is known: vembar.station=https://HOST:8470 on the kernel's command line names it"
+        printf '  station: '
+        read -r station || sleep 30
+        continue
+    fi
+    say "joining $station"
+    rule
+    if vembar station join "$station" "$@" --plain; then break; fi
+    say "trying again"
+    sleep 5
+    # The lease may have come late, or gone.
+    for i in $cards; do [ -s /run/lease ] || udhcpc -i "$i" -n -q -t 3 -T 1 -s /etc/vembar/lease >/dev/null 2>&1; done
+done
+rule
+sync
+
+# Firmware that asks its own list first finds the new disk there.
+if [ -d /sys/firmware/efi/efivars ] && [ -n "$(ls /sys/firmware/efi/efivars 2>/dev/null)" ]; then
+    first=${disk:-/dev/$(echo $disks | cut -d' ' -f1)}
+    efibootmgr -q -c -d "$first" -p 1 -L Windows -l '\EFI\Microsoft\Boot\bootmgfw.efi' 2>/dev/null && say "the firmware starts from the disk now"
+fi
+case $(arg vembar.after) in
+    off) say "done: switching off"; sync; poweroff -f ;;
+    stay) say "done"; sh ;;
+    *) say "done: starting from the disk"; sync; reboot -f ;;
+esac
+sleep 60

@@ -1,0 +1,10 @@
+namespace Vembar.Station.Boot;
+
+internal static partial class BootLog
+{
+    [LoggerMessage(Level = LogLevel.Warning, Message = "machines cannot start from the network now: {Why}")]
+    public static partial void Failed(ILogger log, string why);
+
+    [LoggerMessage(Level = LogLevel.Information, Message = "dnsmasq: {Line}")]
+    public static partial void Said(ILogger log, string line);
+}

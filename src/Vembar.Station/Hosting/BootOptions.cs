@@ -1,0 +1,26 @@
+namespace Vembar.Station.Hosting;
+
+/// <summary>How machines start from the network: `boot:` in station.yaml. docs/netboot.md.</summary>
+public sealed record BootOptions
+{
+    /// <summary>The port of the plain HTTP server where nothing else is said; it serves starters alone.</summary>
+    public const int UsualPort = 8471;
+
+    /// <summary>Whether, and how.</summary>
+    public BootMode Mode { get; init; }
+
+    /// <summary>The network interface that machines are at.</summary>
+    public string Interface { get; init; } = "";
+
+    /// <summary>The station's IPv4 address at it.</summary>
+    public string Address { get; init; } = "";
+
+    /// <summary>Addresses that are given out, FIRST-LAST; for <see cref="BootMode.Full"/>.</summary>
+    public (string First, string Last)? Range { get; init; }
+
+    /// <summary>The port of the plain HTTP server.</summary>
+    public int Port { get; init; } = UsualPort;
+
+    /// <summary>What else stands on the kernel's command line.</summary>
+    public string Arguments { get; init; } = "";
+}

@@ -1,0 +1,85 @@
+using System.Diagnostics;
+using System.Globalization;
+using Vembar.Tests;
+using Xunit;
+
+namespace Vembar.Cli.Tests.Starters;
+
+/// <summary>A network of its own: a bridge with the station's address, and a cable for an emulated machine.</summary>
+public sealed class EmulatedNetwork : IDisposable
+{
+    /// <summary>The station's address.</summary>
+    public const string Station = "10.213.79.1";
+
+    private const string Firmware = "/usr/share/OVMF/OVMF_CODE_4M.ms.fd", Variables = "/usr/share/OVMF/OVMF_VARS_4M.ms.fd";
+
+    private readonly List<Process> _machines = [];
+
+    /// <summary>The namespace.</summary>
+    public string Space { get; } = string.Create(CultureInfo.InvariantCulture, $"vmbt{Environment.ProcessId}");
+
+    public EmulatedNetwork()
+    {
+        Assert.SkipUnless(Native.Posix.IsRoot, "needs root to make a network");
+        Tools.Try("ip", ["netns", "del", Space]);
+        var (code, _, error) = Tools.Try("ip", ["netns", "add", Space]);
+        Assert.SkipUnless(code == 0, $"cannot make a network here: {error}");
+        foreach (var arguments in (string[])["link set lo up", "link add br0 type bridge stp_state 0 forward_delay 0 mcast_snooping 0",
+            $"addr add {Station}/24 dev br0", "link set br0 up", "tuntap add t0 mode tap", "link set t0 master br0", "link set t0 up"])
+        {
+            (code, _, error) = Tools.Try("ip", ["-n", Space, .. arguments.Split(' ')]);
+            if (code == 0)
+                continue;
+            Tools.Try("ip", ["netns", "del", Space]);
+            Assert.Skip($"cannot make a network here: `ip {arguments}`: {error}");
+        }
+    }
+
+    /// <summary>Switches a machine on, under software emulation.</summary>
+    /// <param name="disk">Its disk, raw.</param>
+    /// <param name="isSecure">Whether its firmware is UEFI with secure boot; else it is a BIOS.</param>
+    /// <param name="variables">Where such firmware keeps its variables.</param>
+    /// <returns>The machine; what it says on its serial line is its output.</returns>
+    public Process SwitchOn(string disk, bool isSecure, string variables)
+    {
+        string[] firmware = [];
+        if (isSecure)
+        {
+            File.Copy(Variables, variables, overwrite: true);
+            firmware = ["-global", "driver=cfi.pflash01,property=secure,value=on", "-drive",
+                $"if=pflash,format=raw,readonly=on,file={Firmware}", "-drive", $"if=pflash,format=raw,file={variables}"];
+        }
+        var machine = Process.Start(new ProcessStartInfo("ip", ["netns", "exec", Space, "qemu-system-x86_64", "-accel", "tcg,thread=multi",
+            "-M", $"q35,smm={(isSecure ? "on" : "off")},graphics=off", "-cpu", "max", "-smp", "2", "-m", "1024", "-nodefaults", "-display",
+            "none", "-serial",
+            "stdio",
+            "-no-reboot", "-netdev", "tap,id=n,ifname=t0,script=no,downscript=no", "-device",
+            // UEFI has a network stack of its own; a BIOS starts by the card's.
+            $"virtio-net-pci,netdev=n,mac=52:54:00:66:00:0a,bootindex=1{(isSecure ? ",romfile=" : "")}", "-drive",
+            $"if=none,id=d,file={disk},format=raw", "-device",
+            "virtio-blk-pci,drive=d,bootindex=2", "-smbios",
+            "type=1,manufacturer=Oakmere,product=M4,serial=TV-00001,uuid=11111111-2222-3333-4444-555555555555", .. firmware])
+        {
+            RedirectStandardInput = true,
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+        })!;
+        machine.StandardInput.Close();
+        _machines.Add(machine);
+        return machine;
+    }
+
+    public void Dispose()
+    {
+        foreach (var machine in _machines)
+        {
+            if (!machine.HasExited)
+                machine.Kill(entireProcessTree: true);
+            machine.WaitForExit();
+            machine.Dispose();
+        }
+        // Also what a station left that was killed.
+        Tools.Try("sh", ["-c", $"ip netns pids {Space} | xargs -r kill -KILL"]);
+        Tools.Try("ip", ["netns", "del", Space]);
+    }
+}
