@@ -57,7 +57,11 @@ internal static class SharedOptions
 
     /// <summary>The image that was named; "#WHICH" alone is one of the project file's archive.</summary>
     public static ImageReference ImageOf(ParseResult parse, Argument<string> image, Session session) =>
-        ImageReference.Parse(Whole(parse.GetRequiredValue(image), session), BasesOf(parse));
+        ImageOf(parse.GetRequiredValue(image), parse, session);
+
+    /// <summary>The image that a text names, with the project file's archive where it names none.</summary>
+    public static ImageReference ImageOf(string image, ParseResult parse, Session session) =>
+        ImageReference.Parse(Whole(image, session), BasesOf(parse));
 
     private static string[] BasesOf(ParseResult parse) => parse.GetValue(Base) ?? [];
 

@@ -13,6 +13,7 @@ using Vembar.Station.Interface;
 using Vembar.Station.Machines;
 using Vembar.Station.Observing;
 using Vembar.Station.People;
+using Vembar.Station.Waves;
 using Vembar.Store.Places;
 using Vembar.Store.Places.Remote;
 
@@ -104,7 +105,8 @@ public sealed class StationServer : IAsyncDisposable
             .AddSingleton<ChangeFeed>().AddSingleton<MachineStore>().AddSingleton<ProgressBoard>().AddSingleton<StationArchives>()
             .AddSingleton<ArchiveFiles>().AddSingleton<MachineService>().AddSingleton<TokenStore>().AddSingleton<AuditLog>()
             .AddSingleton<Access>().AddSingleton<TailStore>().AddSingleton<SlowDown>()
-            .AddSingleton<AttendedService>().AddSingleton<StationRegister>().AddSingleton<BootService>();
+            .AddSingleton<AttendedService>().AddSingleton<StationRegister>().AddSingleton<BootService>()
+            .AddSingleton<WaveStore>().AddSingleton<WaveService>();
         var listen = ListenAddress.Parse(options.Listen)
             ?? throw new VembarException(ErrorKind.Usage, "bad-listen", $"'{options.Listen}' is not HOST:PORT",
             "Write *:8470 for instance.");
@@ -142,6 +144,7 @@ public sealed class StationServer : IAsyncDisposable
         ArchiveEndpoints.Map(app);
         ObservingEndpoints.Map(app);
         PageEndpoints.Map(app);
+        WaveEndpoints.Map(app);
         BootEndpoints.Map(app);
         return app;
     }
@@ -167,7 +170,8 @@ public sealed class StationServer : IAsyncDisposable
         await register.UpdateAsync(cancellation).ConfigureAwait(false);
         _background = Task.WhenAll(services.GetRequiredService<ChangeFeed>().RunAsync(_ending.Token),
             services.GetRequiredService<ProgressBoard>().RunAsync(_ending.Token), register.RunAsync(_ending.Token),
-            services.GetRequiredService<BootService>().RunAsync(_ending.Token));
+            services.GetRequiredService<BootService>().RunAsync(_ending.Token),
+            services.GetRequiredService<WaveService>().RunAsync(_ending.Token));
     }
 
     /// <summary>Waits until it is told to end, and has ended what it was at.</summary>

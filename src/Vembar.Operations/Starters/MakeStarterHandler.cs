@@ -15,13 +15,13 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
     private const string Libraries = "usr/lib/x86_64-linux-gnu";
 
     private static readonly string[] s_packages =
-        ["busybox-static", "kmod", "ntfs-3g", "dosfstools", "mtools", "efibootmgr", "openssl", "libzstd1", "libc6", "ipxe", "shim-signed",
+        ["busybox-static", "kmod", "ntfs-3g", "dosfstools", "mtools", "efibootmgr", "openssl", "libzstd1", "libnorm1", "libc6", "ipxe", "shim-signed",
             "shim-helpers-amd64-signed", "grub-efi-amd64-signed"];
 
     private static readonly string[] s_programs = ["mkntfs", "mkfs.fat", "mcopy", "efibootmgr"];
 
     // Opened while the program runs, so that nothing says beforehand that they are needed.
-    private static readonly string[] s_opened = ["libssl.so.3", "libcrypto.so.3", "libzstd.so.1", "libresolv.so.2"];
+    private static readonly string[] s_opened = ["libssl.so.3", "libcrypto.so.3", "libzstd.so.1", "libnorm.so.1", "libresolv.so.2"];
 
     // Whatever disks and cards a desktop has; by folders of the kernel's source.
     private static readonly string[] s_folders =
@@ -124,10 +124,8 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
         if (request.Version?.Any(c => !char.IsAsciiLetterOrDigit(c) && c is not ('.' or '-' or '_')) == true)
             problems.Add(new VembarException(ErrorKind.Usage, "bad-version", "a starter's version is of letters, digits, '.', '-' and '_'",
                 "Give one like 2026.11."));
-        if (request.Station is { } station && (!Uri.TryCreate(station, UriKind.Absolute, out var uri) || uri.Scheme != Uri.UriSchemeHttps
-            || station.Any(c => c is '"' or '\'' or '$' or '`' or '\\' or ' ')))
-            problems.Add(new VembarException(ErrorKind.Usage, "bad-station", $"'{station}' is not an address of a station",
-                "Write it as https://HOST:PORT."));
+        if (request.Station is { } station)
+            CheckStation(problems, station);
         foreach (var folder in (string?[])[request.Tools, request.Firmware])
         {
             if (folder is not null && !Directory.Exists(folder))
@@ -143,6 +141,15 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
                 "this program runs on the .NET runtime, which a starter does not have",
                 "Build it ahead of time (`make build` without JIT=true), and use that one."));
         Checks.Throw(problems);
+    }
+
+    /// <summary>Whether an address can stand in a starter's own files, and on a kernel's command line.</summary>
+    internal static void CheckStation(List<VembarException> problems, string station)
+    {
+        if (!Uri.TryCreate(station, UriKind.Absolute, out var uri) || uri.Scheme != Uri.UriSchemeHttps || !MediumFiles.IsPlain(station)
+            || station.Contains(' ', StringComparison.Ordinal))
+            problems.Add(new VembarException(ErrorKind.Usage, "bad-station", $"'{station}' is not an address of a station",
+                "Write it as https://HOST:PORT."));
     }
 
     // depmod is run from its package: the system's may be another one, or none.
@@ -165,12 +172,7 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
                 File.Delete(tool);
                 File.CreateSymbolicLink(tool, kmod);
             }
-            var libraries = string.Join(':', packages.SelectMany(p => LibraryFolders(p.Folder)));
-            await DebianPackages.RunAsync(tool, ["-b", kernel, Path.GetFileName(folder)], cancellation, null, new Dictionary<string, string>
-            {
-                // Not the C library: it goes with its own loader.
-                ["LD_LIBRARY_PATH"] = string.Join(':', libraries.Split(':').Where(l => !File.Exists(Path.Combine(l, "libc.so.6")))),
-            }).ConfigureAwait(false);
+            await PackagedFiles.RunAsync(packages, tool, ["-b", kernel, Path.GetFileName(folder)], cancellation).ConfigureAwait(false);
         }
         return KernelModules.Read(folder);
     }
@@ -183,27 +185,8 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
             .SelectMany(d => HardwareAlias.Of([.. d.HardwareIds, .. d.CompatibleIds])).SelectMany(modules.Aliases.For));
     }
 
-    private static readonly string[] s_libraryFolders =
-        ["lib/x86_64-linux-gnu", "usr/lib/x86_64-linux-gnu", "lib64", "usr/lib64", "lib", "usr/lib"];
-
-    private static IEnumerable<string> LibraryFolders(string package) =>
-        s_libraryFolders.Select(f => Path.Combine(package, f)).Where(Directory.Exists);
-
-    private static string? Find(IReadOnlyList<DebianPackage> packages, params ReadOnlySpan<string> places)
-    {
-        foreach (var package in packages)
-        {
-            foreach (var place in places)
-            {
-                if (package.FileAt(place) is { } path)
-                    return path;
-            }
-        }
-        return null;
-    }
-
     private static string? Library(IReadOnlyList<DebianPackage> packages, string name) =>
-        packages.SelectMany(p => s_libraryFolders.Select(f => p.FileAt($"{f}/{name}"))).OfType<string>().FirstOrDefault();
+        packages.SelectMany(p => PackagedFiles.LibraryFolders.Select(f => p.FileAt($"{f}/{name}"))).OfType<string>().FirstOrDefault();
 
     // A program with all libraries that it and they need.
     private static void PutBinary(InitialFiles files, string path, string from, IReadOnlyList<DebianPackage> packages)
@@ -215,17 +198,14 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
             PutLibrary(files, name, packages, $"'{Path.GetFileName(from)}' needs it");
         if (elf.Interpreter.Length > 0 && !files.Has(elf.Interpreter.TrimStart('/')))
             files.AddFile(elf.Interpreter.TrimStart('/'), Library(packages, Path.GetFileName(elf.Interpreter))
-                ?? throw Lacks(Path.GetFileName(elf.Interpreter), "programs are loaded by it"), runs: true);
+                ?? throw PackagedFiles.Lacks(Path.GetFileName(elf.Interpreter), "programs are loaded by it"), runs: true);
     }
 
     private static void PutLibrary(InitialFiles files, string name, IReadOnlyList<DebianPackage> packages, string why)
     {
         if (!files.Has($"{Libraries}/{name}") && name != "ld-linux-x86-64.so.2")
-            PutBinary(files, $"{Libraries}/{name}", Library(packages, name) ?? throw Lacks(name, why), packages);
+            PutBinary(files, $"{Libraries}/{name}", Library(packages, name) ?? throw PackagedFiles.Lacks(name, why), packages);
     }
-
-    private static VembarException Lacks(string name, string why) => VembarException.Environment("library-missing",
-        $"none of the packages has the library '{name}', and {why}", "Report it: the list of packages is too short for this system.");
 
     private static void PutSystem(InitialFiles files, IReadOnlyList<DebianPackage> packages)
     {
@@ -234,23 +214,23 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
             "mnt", "etc/vembar", "var"])
             files.AddFolder(folder);
         files.AddLink("lib", "usr/lib");
-        var busybox = Find(packages, "bin/busybox", "usr/bin/busybox") ?? throw Lacks("busybox", "nothing starts without it");
+        var busybox = PackagedFiles.Find(packages, "bin/busybox", "usr/bin/busybox") ?? throw PackagedFiles.Lacks("busybox", "nothing starts without it");
         files.AddFile("bin/busybox", busybox, runs: true);
         foreach (var name in Applets(busybox).Where(n => n is not "busybox"))
             files.AddLink($"bin/{name}", "busybox");
         // The kernel calls it by this path.
         files.AddLink("sbin/modprobe", "../bin/busybox");
         foreach (var name in s_programs)
-            PutBinary(files, $"usr/sbin/{name}", Find(packages, $"usr/sbin/{name}", $"sbin/{name}", $"usr/bin/{name}", $"bin/{name}")
-                ?? throw Lacks(name, "disks are made with it"), packages);
+            PutBinary(files, $"usr/sbin/{name}", PackagedFiles.Find(packages, $"usr/sbin/{name}", $"sbin/{name}", $"usr/bin/{name}", $"bin/{name}")
+                ?? throw PackagedFiles.Lacks(name, "disks are made with it"), packages);
         foreach (var name in s_opened)
             PutLibrary(files, name, packages, "the program opens it");
-        foreach (var library in packages.SelectMany(p => LibraryFolders(p.Folder))
+        foreach (var library in packages.SelectMany(p => PackagedFiles.LibraryFoldersOf(p.Folder))
             .SelectMany(f => Directory.EnumerateFiles(f, "libntfs-3g.so.*"))
             .Select(Path.GetFileName).Distinct())
             PutLibrary(files, library!, packages, "the program opens it");
         // mcopy opens these for names of files.
-        foreach (var folder in packages.SelectMany(p => LibraryFolders(p.Folder)).Select(f => Path.Combine(f, "gconv"))
+        foreach (var folder in packages.SelectMany(p => PackagedFiles.LibraryFoldersOf(p.Folder)).Select(f => Path.Combine(f, "gconv"))
             .Where(Directory.Exists))
         {
             foreach (var name in (string[])["IBM850.so", "ISO8859-1.so", "UTF-16.so", "UNICODE.so", "gconv-modules", "gconv-modules.cache"])
@@ -310,6 +290,7 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
     {
         files.AddText("init", Resource("init.sh"), runs: true);
         files.AddText("etc/vembar/lease", Resource("lease.sh"), runs: true);
+        files.AddText("etc/vembar/carried", Resource("carried.sh"));
         files.AddText("etc/vembar/starter", $"STARTER='{request.Name}'\nSTARTER_VERSION='{version}'\nSTATION='{request.Station}'\n");
         if (request.Authority is { } authority)
             files.AddFile("etc/vembar/authority.pem", authority);
@@ -375,7 +356,7 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
             ("grubx64.efi", ["usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed"]),
         ];
         foreach (var (name, places) in loaders)
-            File.Copy(Find(packages, places) ?? throw Lacks(name, "machines start from the network by it"), Path.Combine(folder, name));
+            File.Copy(PackagedFiles.Find(packages, places) ?? throw PackagedFiles.Lacks(name, "machines start from the network by it"), Path.Combine(folder, name));
         return [.. loaders.Select(l => l.Name)];
     }
 

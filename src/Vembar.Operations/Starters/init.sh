@@ -30,12 +30,20 @@ modprobe -q af_packet
 mdev -s 2>/dev/null
 [ -d /sys/firmware/efi ] && { modprobe -q efivarfs; mount -t efivarfs efivarfs /sys/firmware/efi/efivars 2>/dev/null; }
 
-disks=''
-for d in /sys/block/*; do
-    case ${d##*/} in loop*|ram*|sr*|fd*|zram*) ;; *) disks="$disks ${d##*/}" ;; esac
-done
+# Whether a device is what the machine was started from: by the name in its volume descriptor (ECMA-119).
+is_medium() { [ "$(dd if="$1" bs=1 skip=32808 count=14 2>/dev/null)" = VEMBAR_STARTER ]; }
+find_disks() {
+    disks=''
+    for d in /sys/block/*; do
+        [ -e "$d/device" ] && [ "$(cat "$d/removable")" = 0 ] && [ "$(cat "$d/size")" != 0 ] && ! is_medium "/dev/${d##*/}" || continue
+        case ${d##*/} in sr*|fd*|mmcblk*boot*) ;; *) disks="$disks ${d##*/}" ;; esac
+    done
+}
+find_disks
 say "disks:${disks:- none}"
 
+# A wave comes faster than a machine that writes takes it.
+echo 33554432 > /proc/sys/net/core/rmem_max
 ip link set lo up
 cards=''
 for i in /sys/class/net/*; do
@@ -51,13 +59,50 @@ if [ -z "$cards" ]; then
     done
     say "make a starter with its module or firmware: vembar starter check names what is missing"
 fi
-for i in $cards; do
+carried=$(arg vembar.carried)
+[ "$carried" = 1 ] || for i in $cards; do
     udhcpc -i "$i" -n -q -t 6 -T 1 -A 1 -s /etc/vembar/lease >/dev/null 2>&1 && say "$i: $(ip -4 addr show dev "$i" | awk '$1=="inet"{print $2}')"
 done
-[ -s /run/lease ] || say "no address from the network yet"
+[ -s /run/lease ] || [ "$carried" = 1 ] || say "no address from the network yet"
 
 [ -x /etc/vembar/before ] && { say "the organisation's own script"; /etc/vembar/before; }
 [ "$(arg vembar.shell)" = 1 ] && { say "a shell, as asked for; exit goes on"; sh; }
+
+# What is done when the disk is written.
+finish() {
+    sync
+    # Firmware that asks its own list first finds the new disk there.
+    if [ -d /sys/firmware/efi/efivars ] && [ -n "$(ls /sys/firmware/efi/efivars 2>/dev/null)" ]; then
+        first=${disk:-/dev/$(echo $disks | cut -d' ' -f1)}
+        efibootmgr -q -c -d "$first" -p 1 -L Windows -l '\EFI\Microsoft\Boot\bootmgfw.efi' 2>/dev/null \
+            && say "the firmware starts from the disk now"
+    fi
+    case $(arg vembar.after) in
+        off) say "done: switching off"; sync; poweroff -f ;;
+        stay) say "done"; sh ;;
+        *) say "done: starting from the disk"; sync; reboot -f ;;
+    esac
+    sleep 60
+}
+
+# Images from the medium that the machine was started from, with no station.
+if [ "$carried" = 1 ]; then
+    medium=''
+    for turn in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15; do
+        for d in /sys/block/*; do
+            is_medium "/dev/${d##*/}" && mount -t iso9660 -o ro "/dev/${d##*/}" /mnt 2>/dev/null && [ -f /mnt/images.vmb ] \
+                && medium=${d##*/} && break 2
+            umount /mnt 2>/dev/null
+        done
+        sleep 1
+    done
+    if [ -n "$medium" ]; then
+        find_disks
+        . /etc/vembar/carried
+    else
+        say "the medium that this machine was started from is not found: joining a station instead"
+    fi
+fi
 
 station=$(arg vembar.station)
 station=${station:-$STATION}
@@ -84,16 +129,4 @@ while :; do
     for i in $cards; do [ -s /run/lease ] || udhcpc -i "$i" -n -q -t 3 -T 1 -s /etc/vembar/lease >/dev/null 2>&1; done
 done
 rule
-sync
-
-# Firmware that asks its own list first finds the new disk there.
-if [ -d /sys/firmware/efi/efivars ] && [ -n "$(ls /sys/firmware/efi/efivars 2>/dev/null)" ]; then
-    first=${disk:-/dev/$(echo $disks | cut -d' ' -f1)}
-    efibootmgr -q -c -d "$first" -p 1 -L Windows -l '\EFI\Microsoft\Boot\bootmgfw.efi' 2>/dev/null && say "the firmware starts from the disk now"
-fi
-case $(arg vembar.after) in
-    off) say "done: switching off"; sync; poweroff -f ;;
-    stay) say "done"; sh ;;
-    *) say "done: starting from the disk"; sync; reboot -f ;;
-esac
-sleep 60
+finish

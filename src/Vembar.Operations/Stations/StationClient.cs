@@ -100,6 +100,26 @@ public sealed class StationClient(string address, PlaceOptions options) : IDispo
     public Task<MachineInfo> ApproveAttendedAsync(AttendedApproval approval, CancellationToken cancellation) =>
         PostAsync("/api/machine/attend/approve", approval, Json.AttendedApproval, Json.MachineInfo, cancellation);
 
+    /// <summary>Waves, the newest first.</summary>
+    public Task<IReadOnlyList<WaveInfo>> WavesAsync(CancellationToken cancellation) =>
+        GetAsync("/api/waves", Json.IReadOnlyListWaveInfo, cancellation);
+
+    /// <summary>A wave with its machines.</summary>
+    public Task<WaveInfo> WaveAsync(string wave, CancellationToken cancellation) =>
+        GetAsync($"/api/waves/{Uri.EscapeDataString(wave)}", Json.WaveInfo, cancellation);
+
+    /// <summary>Has many machines get an image at once.</summary>
+    public Task<WaveInfo> AddWaveAsync(WaveRequest request, CancellationToken cancellation) =>
+        PostAsync("/api/waves", request, Json.WaveRequest, Json.WaveInfo, cancellation);
+
+    /// <summary>Stops a wave.</summary>
+    public Task<WaveInfo> StopWaveAsync(string wave, CancellationToken cancellation) =>
+        SendAsync(() => Request(HttpMethod.Post, $"/api/waves/{Uri.EscapeDataString(wave)}/stop"), Json.WaveInfo, cancellation);
+
+    /// <summary>What a wave sends, for a machine of it.</summary>
+    public Task<WavePlan> WavePlanAsync(string wave, CancellationToken cancellation) =>
+        GetAsync($"/api/machine/waves/{Uri.EscapeDataString(wave)}/plan", Json.WavePlan, cancellation);
+
     /// <summary>A machine says that it leaves.</summary>
     public Task<TaskReportAnswer> LeaveAsync(CancellationToken cancellation) =>
         SendAsync(() => Request(HttpMethod.Delete, "/api/machine"), Json.TaskReportAnswer, cancellation);

@@ -99,6 +99,26 @@ public sealed class StationArchives(OperationHost host, StationSettings settings
         return at < 0 ? (First(), image.Trim('"')) : (at == 0 ? First() : Named(image[..at]), image[(at + 1)..].Trim('"'));
     }
 
+    /// <summary>The image that a text means; see <see cref="Split"/>.</summary>
+    /// <exception cref="StationException">There is none.</exception>
+    public (ServedArchive Archive, ImageRecord Image) Find(string image)
+    {
+        var (archive, which) = Split(image);
+        try
+        {
+            using var reader = ArchiveReader.Open(archive.Place, host.Files);
+            return (archive, reader.Find(which, host.Clock));
+        }
+        catch (VembarException problem)
+        {
+            throw Elsewhere(archive, problem);
+        }
+    }
+
+    // Where the archive lies at the station is nobody's concern elsewhere.
+    private static StationException Elsewhere(ServedArchive archive, VembarException problem) => StationException.Conflict(problem.Code,
+        problem.Message.Replace(archive.Place, archive.Name, StringComparison.Ordinal), problem.Hint, problem.Details);
+
     /// <summary>Looks whether a machine can get an image.</summary>
     /// <exception cref="VembarException">There is no such image, or it cannot be read.</exception>
     public async Task<FitResult> FitAsync(string image, MachineReport machine, string layout, CancellationToken cancellation)
@@ -126,9 +146,7 @@ public sealed class StationArchives(OperationHost host, StationSettings settings
         }
         catch (VembarException problem)
         {
-            // Where the archive lies at the station is nobody's concern elsewhere.
-            throw StationException.Conflict(problem.Code, problem.Message.Replace(archive.Place, archive.Name, StringComparison.Ordinal),
-                problem.Hint, problem.Details);
+            throw Elsewhere(archive, problem);
         }
     }
 

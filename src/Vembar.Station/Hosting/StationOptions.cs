@@ -62,6 +62,9 @@ public sealed record StationOptions
     /// <summary>How machines start from the network.</summary>
     public BootOptions Boot { get; init; } = new();
 
+    /// <summary>How waves are sent.</summary>
+    public WaveOptions Waves { get; init; } = new();
+
     /// <summary>Certificates of who vouches for the servers of places; null for the system's alone.</summary>
     public string? Ca { get; init; }
 

@@ -20,6 +20,9 @@ public sealed record MachineDocument
     /// <summary>What it is at, without the texts that are filled in; null for nothing.</summary>
     public MachineTask? Task { get; init; }
 
+    /// <summary>Whether it waits with that until its wave begins.</summary>
+    public bool IsHeld { get; init; }
+
     /// <summary>What it was at before; null for nothing.</summary>
     public MachineTask? LastTask { get; init; }
 

@@ -147,7 +147,8 @@ public sealed partial class MachineService
             var row = await store.FindAsync(machine, cancellation).ConfigureAwait(false)
                 ?? throw StationException.Of(401, "unknown-machine", "the station does not know this machine any more",
                 "Let it join again.");
-            var hasTask = row.State is MachineState.Ready or MachineState.Working && row.Document.Task is not null;
+            var hasTask = row.State is MachineState.Ready or MachineState.Working && row.Document.Task is not null
+                && !row.Document.IsHeld;
             if (known != row.State || hasTask || limit.IsCancellationRequested)
                 return new PollAnswer(row.State, row.Document.Remark, hasTask ? row.Document.Task! with
                 {

@@ -5,6 +5,7 @@ using Vembar.Station.Archives;
 using Vembar.Station.Database;
 using Vembar.Station.Hosting;
 using Vembar.Station.Problems;
+using Vembar.Station.Waves;
 using Vembar.Windows.Servicing.Answers;
 
 namespace Vembar.Station.Machines;
@@ -106,8 +107,16 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
     /// <param name="request">What makes it the same request when it comes again; null for nothing.</param>
     /// <param name="cancellation">Ends it.</param>
     /// <exception cref="StationException">Something is in the way.</exception>
-    public async Task<MachineInfo> ApproveAsync(string named, Approval approval, Caller caller, bool begin, string? request,
-        CancellationToken cancellation)
+    public Task<MachineInfo> ApproveAsync(string named, Approval approval, Caller caller, bool begin, string? request,
+        CancellationToken cancellation) => ApproveAsync(named, approval, caller, begin, request, null, cancellation);
+
+    /// <summary>Approves a machine for a wave.</summary>
+    /// <exception cref="StationException">Something is in the way.</exception>
+    public Task<MachineInfo> ApproveForWaveAsync(string named, Approval approval, Caller caller, WaveHold wave,
+        CancellationToken cancellation) => ApproveAsync(named, approval, caller, begin: true, null, wave, cancellation);
+
+    private async Task<MachineInfo> ApproveAsync(string named, Approval approval, Caller caller, bool begin, string? request,
+        WaveHold? wave, CancellationToken cancellation)
     {
         const int Most = 100;
         for (var attempt = 0; ; attempt++)
@@ -116,11 +125,11 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             {
                 // One after the other where names are made: all who come at once would take the same one, and all but one try again.
                 if (approval?.Name is not null || settings.Options.Names.Length == 0)
-                    return await ApproveOnceAsync(named, approval!, caller, begin, request, cancellation).ConfigureAwait(false);
+                    return await ApproveOnceAsync(named, approval!, caller, begin, request, wave, cancellation).ConfigureAwait(false);
                 await _naming.WaitAsync(cancellation).ConfigureAwait(false);
                 try
                 {
-                    return await ApproveOnceAsync(named, approval!, caller, begin, request, cancellation).ConfigureAwait(false);
+                    return await ApproveOnceAsync(named, approval!, caller, begin, request, wave, cancellation).ConfigureAwait(false);
                 }
                 finally
                 {
@@ -142,7 +151,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
     }
 
     private async Task<MachineInfo> ApproveOnceAsync(string named, Approval approval, Caller caller, bool begin, string? request,
-        CancellationToken cancellation)
+        WaveHold? wave, CancellationToken cancellation)
     {
         approval = OrderChecks.Look(approval);
         var row = await store.NamedAsync(named, cancellation).ConfigureAwait(false);
@@ -164,6 +173,8 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
                     "Say what it is to become with `vembar station assign`; approve it when it has joined.");
             assignment = await NamedAsync(row, assignment, cancellation).ConfigureAwait(false);
             task = await TaskOfAsync(row, assignment, approval.Accept, caller, cancellation).ConfigureAwait(false);
+            if (wave is not null)
+                task = task with { Wave = wave.Order };
         }
         var changed = await store.ChangeAsync(row.Id,
             now => WasDone(now, request) ? null : now.Version != row.Version ? throw Meanwhile(now)
@@ -175,7 +186,8 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
                 {
                     Assignment = assignment,
                     Task = task ?? now.Document.Task,
-                    Remark = begin ? "" : now.Document.Remark,
+                    IsHeld = begin ? wave?.IsHeld == true : now.Document.IsHeld,
+                    Remark = begin ? wave?.Remark ?? "" : now.Document.Remark,
                 },
             }, new NewEvent(begin ? "approved" : "assigned", "info", Says(assignment, task, approval.Accept), caller.Name)), cancellation)
             .ConfigureAwait(false) ?? throw Gone(row);
@@ -325,7 +337,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             : new MachineChange(now with
             {
                 State = MachineState.Ready,
-                Document = With(now.Document, request) with { Task = capture with { Id = NewTask() }, Remark = "" },
+                Document = With(now.Document, request) with { Task = capture with { Id = NewTask() }, IsHeld = false, Remark = "" },
             }, new NewEvent("capture", "info", $"is to be captured as {capture.Title} again", caller.Name)), cancellation)
             .ConfigureAwait(false);
     }
@@ -386,7 +398,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             : new MachineChange(now with
             {
                 State = MachineState.Ready,
-                Document = With(now.Document, request) with { Task = task, Remark = "" },
+                Document = With(now.Document, request) with { Task = task, IsHeld = false, Remark = "" },
             }, new NewEvent("capture", "info", $"is to be captured as {order.Name} into {archive.Name}", caller.Name)), cancellation)
             .ConfigureAwait(false);
     }

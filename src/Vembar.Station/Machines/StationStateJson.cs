@@ -1,6 +1,7 @@
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using Vembar.Operations.Stations.Contract;
+using Vembar.Station.Waves;
 
 namespace Vembar.Station.Machines;
 
@@ -8,5 +9,7 @@ namespace Vembar.Station.Machines;
 [JsonSourceGenerationOptions(JsonSerializerDefaults.Web, DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull)]
 [JsonSerializable(typeof(MachineDocument))]
 [JsonSerializable(typeof(TaskProgress))]
+[JsonSerializable(typeof(WaveDocument))]
+[JsonSerializable(typeof(WavePlan))]
 [JsonSerializable(typeof(Dictionary<string, string>))]
 internal sealed partial class StationStateJson : JsonSerializerContext;

@@ -448,14 +448,20 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
     /// <returns>What ends it; null for nothing.</returns>
     internal IDisposable? FetchTrees()
     {
-        const long Most = 48L << 20;
         if (_remote is null)
             return null;
         EnsureWholeIndex();
+        return FetchAhead(TreeBlocks());
+    }
+
+    /// <summary>The blocks of folders that are fetched then: the newest, up to a limit, in the order of their places.</summary>
+    internal IEnumerable<BlockInfo> TreeBlocks()
+    {
+        const long Most = 48L << 20;
         var left = Most;
         // The newest lie at the end.
-        return FetchAhead(_segments.SelectMany(s => Enumerable.Range(0, s.BlockCount).Select(s.Block)).Where(b => b.Kind == BlockKind.Tree)
-            .OrderByDescending(b => b.Offset).TakeWhile(b => (left -= b.WholeLength) >= 0).OrderBy(b => b.Offset));
+        return _segments.SelectMany(s => Enumerable.Range(0, s.BlockCount).Select(s.Block)).Where(b => b.Kind == BlockKind.Tree)
+            .OrderByDescending(b => b.Offset).TakeWhile(b => (left -= b.WholeLength) >= 0).OrderBy(b => b.Offset);
     }
 
     /// <summary>The block that a chunk of this archive itself is in; null when it is in another one or nowhere.</summary>

@@ -12,7 +12,11 @@ namespace Vembar.Store.Reading;
 internal sealed class BlocksAhead : IDisposable
 {
     private const int AtOnce = 8;
-    private const long LongestRun = 8 << 20, WorthReadingOver = 64 << 10, Room = 64L << 20;
+    private const long LongestRun = 8 << 20, Room = 64L << 20;
+
+    /// <summary>Blocks with no more bytes than that between them are fetched with one request.</summary>
+    internal const long WorthReadingOver = 64 << 10;
+
     // Who reads with several threads is at several places, one of them maybe in a long file. Only where nothing of what came is taken is it
     // not wanted.
     private const int MostMisses = 24;

@@ -22,7 +22,10 @@ public sealed class EmulatedMachineTests(World world)
         Assert.SkipWhen(File.Exists(Path.Combine(Vembar.Repository, "out/vembar.dll")), "a starter needs the program built ahead of time");
         Assert.SkipUnless(Tools.Try("apt-cache", ["show", "linux-image-amd64"]).Code == 0, "starters are made of Debian's packages");
         using var network = new EmulatedNetwork();
-        using var station = new RunningStation(world, more: Boot, host: EmulatedNetwork.Station, space: network.Space);
+        using var station = new RunningStation(world, more: Boot, host: EmulatedNetwork.Station, space: network.Space)
+        {
+            Patience = EmulatedNetwork.Patience,
+        };
         Directory.CreateDirectory(station.At("starters"));
         var made = Vembar.Finish(Vembar.Start(["starter", "make", station.At("starters/one"), "--version", "1", "--authority",
             station.Authority,

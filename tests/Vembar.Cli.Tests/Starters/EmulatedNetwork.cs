@@ -8,6 +8,9 @@ namespace Vembar.Cli.Tests.Starters;
 /// <summary>A network of its own: a bridge with the station's address, and a cable for an emulated machine.</summary>
 public sealed class EmulatedNetwork : IDisposable
 {
+    /// <summary>How long an emulated machine may take, also where others use the processor.</summary>
+    public static readonly TimeSpan Patience = TimeSpan.FromMinutes(10);
+
     /// <summary>The station's address.</summary>
     public const string Station = "10.213.79.1";
 

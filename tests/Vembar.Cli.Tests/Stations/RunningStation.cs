@@ -14,7 +14,6 @@ namespace Vembar.Cli.Tests.Stations;
 /// <summary>A station on loopback, with machines that join it.</summary>
 public sealed class RunningStation : IDisposable
 {
-    private static readonly TimeSpan s_patience = TimeSpan.FromSeconds(120);
     private readonly TempFolder _folder = new();
     private readonly List<Process> _machines = [];
     private readonly World _world;
@@ -63,6 +62,12 @@ public sealed class RunningStation : IDisposable
         }
         Start();
     }
+
+    /// <summary>How long is waited for a machine.</summary>
+    public TimeSpan Patience { get; init; } = TimeSpan.FromMinutes(2);
+
+    /// <summary>The network namespace that a machine is in, where it is not the station's.</summary>
+    public Func<int, string>? SpaceOf { get; init; }
 
     public string At(string path) => _folder.At(path);
 
@@ -143,7 +148,7 @@ public sealed class RunningStation : IDisposable
         Credentials = _ => new PlaceCredentials("", token ?? Token, IsToken: true),
     });
 
-    private void Prepare(ProcessStartInfo start, string home, string token)
+    private void Prepare(ProcessStartInfo start, string home, string token, string? space)
     {
         Directory.CreateDirectory(home);
         start.Environment["HOME"] = home;
@@ -153,10 +158,10 @@ public sealed class RunningStation : IDisposable
         start.Environment["VEMBAR_TOKEN"] = token;
         start.Environment["VEMBAR_STATION"] = Address;
         start.WorkingDirectory = _folder.Path;
-        if (_space is null)
+        if (space is null)
             return;
         // Whoever speaks to it is where it is.
-        string[] command = ["netns", "exec", _space, start.FileName, .. start.ArgumentList];
+        string[] command = ["netns", "exec", space, start.FileName, .. start.ArgumentList];
         start.FileName = "ip";
         start.ArgumentList.Clear();
         foreach (var argument in command)
@@ -167,7 +172,7 @@ public sealed class RunningStation : IDisposable
     public Ran Run(params string[] arguments) => RunAs(Token, arguments);
 
     public Ran RunAs(string token, params string[] arguments) => Vembar.Finish(Vembar.Start([.. arguments, "--ca", Authority],
-        start => Prepare(start, At("home"), token)));
+        start => Prepare(start, At("home"), token, _space)));
 
     public Ran Ok(params string[] arguments)
     {
@@ -229,7 +234,8 @@ public sealed class RunningStation : IDisposable
             "--disk", disk ?? Disk(number), "--once", "--json", .. more],
             start =>
             {
-                Prepare(start, At(string.Create(CultureInfo.InvariantCulture, $"home-{number}")), "none");
+                Prepare(start, At(string.Create(CultureInfo.InvariantCulture, $"home-{number}")), "none",
+                    SpaceOf?.Invoke(number) ?? _space);
                 start.RedirectStandardInput = input is not null;
                 if (clock is null)
                     return;
@@ -266,7 +272,7 @@ public sealed class RunningStation : IDisposable
     {
         var clock = Stopwatch.StartNew();
         MachineInfo? last = null;
-        while (clock.Elapsed < s_patience)
+        while (clock.Elapsed < Patience)
         {
             var ran = Run("station", "machines", "--json");
             if (ran.Code == 0)

@@ -16,6 +16,7 @@ internal static class StarterCommand
         command.Subcommands.Add(List());
         command.Subcommands.Add(Show());
         command.Subcommands.Add(Check());
+        command.Subcommands.Add(Image());
         return command;
     }
 
@@ -181,6 +182,50 @@ internal static class StarterCommand
                             : $"{Cli.Text.Count(missing, "storage or network device")} without a module.");
                     });
                 return result.IsInOrder ? ExitCode.Done : ExitCode.NotInOrder;
+            });
+    }
+
+    private static VembarCommand Image()
+    {
+        var folder = Folder("The starter's folder");
+        var output = new Argument<string>("OUT") { Description = "The file to make, an .img or an .iso: both are the same" };
+        var station = Text("--station", "URL", "The station that machines join; else the starter's, or the one that somebody types");
+        var attended = new Option<bool>("--attended") { Description = "Somebody signs in at the machine" };
+        var arguments = Text("--arguments", "TEXT", "What else stands on the kernel's command line");
+        var images = new Option<string[]>("--with")
+        {
+            Description = "An image that it carries, to be written with no network; may be given several times",
+            HelpName = "IMAGE",
+            DefaultValueFactory = _ => [],
+        };
+        return new VembarCommand("image", "Make a stick or virtual CD of a starter, for BIOS and UEFI, with secure boot on or off",
+            "vembar starter image starters/2026.11 starter.img", "vembar starter image starters/2026.11 starter.iso --station "
+            + "https://station.example:8470 --attended", "vembar starter image starters/2026.11 branch.img --with desks.vmb#\"Lending desk\"")
+            .With(folder, output, station, attended, arguments, images, SharedOptions.Base).Does(async (parse, session) =>
+            {
+                var made = await session.Do(new MakeMediumHandler(session.Host), new MakeMediumRequest
+                {
+                    Starter = parse.GetRequiredValue(folder),
+                    Output = parse.GetRequiredValue(output),
+                    Station = parse.GetValue(station)?.TrimEnd('/'),
+                    IsAttended = parse.GetValue(attended),
+                    Arguments = parse.GetValue(arguments) ?? "",
+                    Images = [.. parse.GetRequiredValue(images).Select(i => SharedOptions.ImageOf(i, parse, session))],
+                    Cache = CacheFolder(),
+                });
+                var path = parse.GetRequiredValue(output);
+                session.Result(new StarterImageJson(path, made.Bytes, made.Sha256, made.Starter.Manifest.Name, made.Starter.Manifest.Version,
+                    made.Images), json => json.StarterImageJson, () =>
+                {
+                    Session.Line($"{path} starts {made.Starter.Manifest.Name} {made.Starter.Manifest.Version}: {Cli.Text.Size(made.Bytes)}, "
+                        + $"made in {Cli.Text.Duration(made.Seconds)}.");
+                    foreach (var image in made.Images)
+                        Session.Line($"  carries   {Cli.Text.Safe(image)}");
+                    Session.Line($"  SHA-256   {made.Sha256}");
+                    Session.Line();
+                    Session.Line($"Write it onto a stick as it is: dd if={path} of=/dev/sdX bs=4M conv=fsync");
+                });
+                return ExitCode.Done;
             });
     }
 }

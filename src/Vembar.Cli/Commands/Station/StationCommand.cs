@@ -22,7 +22,7 @@ internal static class StationCommand
             "vembar station join https://station.example:8470 --ca authority.pem");
         foreach (var sub in (VembarCommand[])[StationServeCommand.Create(), StationServeCommand.CheckBoot(), StationJoinCommand.Create(),
             Machines(), Decide("approve"),
-            Decide("assign"), .. Simple(), Capture(), Log(), StationListCommand.Import(), StationListCommand.Export(), Audit(),
+            Decide("assign"), .. Simple(), StationWaveCommand.Create(), Capture(), Log(), StationListCommand.Import(), StationListCommand.Export(), Audit(),
             StationTokenCommand.Create()])
             command.Subcommands.Add(sub);
         return command;

@@ -24,6 +24,12 @@ public sealed record MachineResult
     /// <summary>Capturing: bytes that the archive grew by.</summary>
     public long BytesStored { get; init; }
 
+    /// <summary>Bytes that came with a wave, and that were used.</summary>
+    public long Heard { get; init; }
+
+    /// <summary>Of a wave's bytes, those that were asked for by themselves.</summary>
+    public long Asked { get; init; }
+
     /// <summary>Files that an earlier run, which was broken off, had written.</summary>
     public long Resumed { get; init; }
 

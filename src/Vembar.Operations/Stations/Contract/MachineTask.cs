@@ -39,6 +39,9 @@ public sealed record MachineTask
     /// <summary>Deploying: whether and where the files of its users are kept; null for not at all.</summary>
     public KeepOrder? UserFiles { get; init; }
 
+    /// <summary>Deploying: the wave that it belongs to; null for none.</summary>
+    public WaveOrder? Wave { get; init; }
+
     /// <summary>Certificates (PEM) of whom one has to have signed the image; null for nobody.</summary>
     public string? Signers { get; init; }
 

@@ -28,5 +28,9 @@ namespace Vembar.Operations.Stations.Contract;
 [JsonSerializable(typeof(TokenOrder))]
 [JsonSerializable(typeof(NewToken))]
 [JsonSerializable(typeof(Caller))]
+[JsonSerializable(typeof(WavePlan))]
+[JsonSerializable(typeof(WaveRequest))]
+[JsonSerializable(typeof(WaveInfo))]
+[JsonSerializable(typeof(IReadOnlyList<WaveInfo>))]
 [JsonSerializable(typeof(Problem))]
 public sealed partial class StationJson : JsonSerializerContext;

@@ -6,6 +6,7 @@ using Vembar.Operations.Expect;
 using Vembar.Operations.Show;
 using Vembar.Operations.Sign;
 using Vembar.Operations.Stations.Contract;
+using Vembar.Operations.Waves;
 using Vembar.Store.Places;
 using Vembar.Store.Places.Remote;
 
@@ -325,16 +326,7 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
             {
                 var address = Client.Address;
                 using var places = new PlaceFileSystem(LocalFileSystem.Instance, () => Places with { Cancellation = reporter.Stopped });
-                var host = new OperationHost
-                {
-                    Files = places,
-                    Clock = _host.Clock,
-                    Memory = _host.Memory,
-                    Workers = _host.Workers,
-                    TemporaryFolder = _host.TemporaryFolder,
-                    Versions = _host.Versions,
-                    By = _host.By,
-                };
+                var host = With(places);
                 try
                 {
                     return task.Kind == TaskKind.Capture ? await CaptureAsync(task, address, host, reporter).ConfigureAwait(false)
@@ -349,18 +341,55 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
             }
         }
 
+        private OperationHost With(IFileSystem files) => new()
+        {
+            Files = files,
+            Clock = _host.Clock,
+            Memory = _host.Memory,
+            Workers = _host.Workers,
+            TemporaryFolder = _host.TemporaryFolder,
+            Versions = _host.Versions,
+            By = _host.By,
+        };
+
+        // What it deploys with others; null where it does so alone.
+        private async Task<WaveReception?> HearAsync(MachineTask task, string address, TaskReporter reporter)
+        {
+            if (task.Wave is not { } wave || _written is not null)
+                return null;
+            try
+            {
+                var plan = await Client.WavePlanAsync(wave.Id, reporter.Stopped).ConfigureAwait(false);
+                var room = Math.Clamp(GC.GetGCMemoryInfo().TotalAvailableMemoryBytes / 6, LeastHeard, MostHeard);
+                return WaveReception.Begin(wave, plan, address, room, _host.Clock, text => reporter.Note("warning", text));
+            }
+            catch (VembarException problem) when (problem.Code == "no-such-wave")
+            {
+                reporter.Note("info", "the wave is over: asking for everything");
+                return null;
+            }
+        }
+
+        // What a machine holds of a wave that it has not written yet.
+        private const long LeastHeard = 64L << 20, MostHeard = 256L << 20;
+        private long _heard, _asked;
+
         // What was written in this run: a connection that breaks afterwards does not have it written again.
         private DeployResult? _written;
         private UserFilesTask? _userFiles;
 
         private async Task<MachineResult> DeployAsync(MachineTask task, string address, OperationHost host, TaskReporter reporter)
         {
+            var own = host;
             if (task.UserFiles is { } keep && _written is null)
             {
                 _userFiles ??= new UserFilesTask(keep, task.Id, Disk, reporter);
                 await _userFiles.KeepAsync(address, host).ConfigureAwait(false);
             }
             var image = new ImageReference($"{address}{task.Archive}", task.Image.ToString(CultureInfo.InvariantCulture));
+            using var wave = await HearAsync(task, address, reporter).ConfigureAwait(false);
+            if (wave is not null)
+                host = With(wave.Over(host.Files, image.Archive.Path));
             using var signers = TextFile.For(host, task.Signers, ".pem");
             var isBefore = _written is not null;
             var done = _written ?? await new DeployHandler(host).HandleAsync(new DeployRequest
@@ -387,8 +416,10 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                 throw VembarException.Environment("read-back", $"reading back found {done.Differences.Count} differences: {first}",
                     "See whether the disk is sound, and try again.");
             _written = done;
+            if (wave is not null)
+                (_heard, _asked) = wave.Bytes;
             if (_userFiles is not null)
-                await _userFiles.LayBackAsync(address, host).ConfigureAwait(false);
+                await _userFiles.LayBackAsync(address, own).ConfigureAwait(false);
             reporter.Report(new OperationProgress("looking at the result", 0, 0, false, ""));
             var shown = await new ShowHandler(host).HandleAsync(new ShowRequest(image, false, false), reporter, reporter.Stopped)
                 .ConfigureAwait(false);
@@ -406,6 +437,8 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
                 Files = done.Files,
                 Bytes = done.Bytes,
                 Resumed = done.Resumed,
+                Heard = _heard,
+                Asked = _asked,
                 ReadBack = done.Verified,
                 Programs = [.. (shown.Programs ?? []).Take(MostListed).Select(p => Cut($"{p.Name} {p.Version}".TrimEnd()))],
                 Drivers = fit.Drivers,

@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.Runtime.InteropServices;
 using Vembar.Common;
+using Vembar.Operations.Starters;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Operations.Survey;
 using Vembar.Windows.Servicing.Drivers;
@@ -100,7 +101,7 @@ public static class MachineScan
         }
     }
 
-    // Whole disks that stay: no loops, no memory, no optical drives, no sticks.
+    // Whole disks that stay: no loops, no memory, no optical drives, no sticks; not what a starter was started from, whatever it is.
     private static List<string> DisksOf(string sys)
     {
         var folder = Path.Combine(sys, "block");
@@ -109,7 +110,7 @@ public static class MachineScan
         return [.. Directory.EnumerateFileSystemEntries(folder).Order(StringComparer.Ordinal)
             .Where(b => Path.Exists(Path.Combine(b, "device")) && Text(Path.Combine(b, "removable")) != "1"
                 && Text(Path.Combine(b, "ro")) != "1" && Text(Path.Combine(b, "size")) is not ("" or "0"))
-            .Select(b => $"/dev/{Path.GetFileName(b)}").Take(MachineReport.MostDisks)];
+            .Select(b => $"/dev/{Path.GetFileName(b)}").Where(d => !MediumFiles.IsMedium(d)).Take(MachineReport.MostDisks)];
     }
 
     private static async Task<ReportedDisk> LookAsync(string path, string sys, OperationHost host, CancellationToken cancellation)

@@ -1,0 +1,11 @@
+namespace Vembar.Operations.Stations.Contract;
+
+/// <summary>What a wave sends, in that order. What stands in it is known to be the station's, so a datagram of somebody else is told by
+/// it.</summary>
+/// <param name="Pieces">The parts; none overlaps another.</param>
+public sealed record WavePlan(IReadOnlyList<WavePiece> Pieces)
+{
+    /// <summary>How much that is together, in bytes.</summary>
+    [System.Text.Json.Serialization.JsonIgnore]
+    public long Bytes => Pieces.Sum(p => (long)p.Length);
+}

@@ -1,0 +1,116 @@
+using System.Diagnostics;
+using System.Globalization;
+using System.Text.Json;
+using Vembar.Operations.Stations.Contract;
+using Vembar.Windows.Install;
+using Xunit;
+
+namespace Vembar.Cli.Tests.Stations;
+
+/// <summary>An image that many machines get at once.</summary>
+public sealed class WaveTests(World world)
+{
+    private const string Loopback = "waves: { interface: lo, rate: '200 Mbit/s' }\nnames: 'TVL-{number:2}'";
+
+    private static void DemandMulticast() => Assert.SkipUnless(Native.Multicast.MulticastSession.IsThere, "libnorm is not installed");
+
+    private static WaveInfo Wave(RunningStation station, string id) => JsonSerializer.Deserialize(
+        station.Ok("station", "wave", "status", id, "--json").Output, StationJson.Default.WaveInfo)!;
+
+    private static WaveInfo WaitFor(RunningStation station, string id, Func<WaveInfo, bool> isSo)
+    {
+        var clock = Stopwatch.StartNew();
+        while (true)
+        {
+            var wave = Wave(station, id);
+            if (isSo(wave))
+                return wave;
+            Assert.True(clock.Elapsed < station.Patience, $"the wave is {wave.State}: {wave.Remark} "
+                + string.Join("; ", wave.Members.Select(m => $"{m.Name} {m.State} {m.Remark}")));
+            Thread.Sleep(100);
+        }
+    }
+
+    private static string Begin(RunningStation station, params string[] more) =>
+        station.Ok(["station", "wave", "Lending desk", "--accept", "no-driver", "--accept", "no-storage-driver", "--json", .. more]).Json.GetProperty("id").GetString()!;
+
+    private static void IsWindows(RunningStation station, int number)
+    {
+        using var found = ResolvedSource.Open(station.Disk(number), null);
+        Assert.NotNull(WindowsInstall.FindFolder(found.Source));
+    }
+
+    private static void Say(string text) => TestContext.Current.TestOutputHelper?.WriteLine(text);
+
+    [Fact]
+    public void MachinesThatWaitForItGetTheImageAtOnce()
+    {
+        DemandMulticast();
+        const int Machines = 4;
+        using var station = new RunningStation(world, more: Loopback);
+        var id = Begin(station, "--begin", "4 joined");
+        Assert.Contains("waits for 4 machines", Wave(station, id).Remark, StringComparison.Ordinal);
+        for (var number = 1; number < Machines; number++)
+            station.Join(number);
+        for (var number = 1; number < Machines; number++)
+            Assert.Equal($"waits for wave {id}", station.WaitFor(number, MachineState.Ready).Remark);
+        Assert.Equal(WaveState.Waiting, Wave(station, id).State);
+        station.Join(Machines);
+        var wave = WaitFor(station, id, w => w.State == WaveState.Done);
+        Assert.Equal(wave.Bytes, wave.Sent);
+        Assert.Equal(Machines, wave.Members.Count);
+        foreach (var member in wave.Members)
+        {
+            Say($"{member.Name}: heard {member.Heard}, asked {member.Asked} of {wave.Bytes}");
+            Assert.Equal(MachineState.Done, member.State);
+            Assert.True(member.Asked < wave.Bytes / 10, $"{member.Name} asked for {member.Asked} of {wave.Bytes} bytes");
+        }
+        for (var number = 1; number <= Machines; number++)
+            IsWindows(station, number);
+    }
+
+    private static string Network(string more = "", string rate = "150 Mbit/s") =>
+        $"waves: {{ interface: br0, rate: '{rate}'{more} }}\nnames: 'TVL-{{number:2}}'";
+
+    private RunningStation Station(WaveNetwork network, string more, string host = WaveNetwork.Station) =>
+        new(world, more: more, host: host, space: network.Space)
+        {
+            SpaceOf = network.SpaceOf,
+        };
+
+    // A machine that loses datagrams asks for them again, or mends them; one that the group does not reach asks for everything.
+    [Fact]
+    public void WhatIsLostIsSentAgainAndWhoHearsNothingAsks()
+    {
+        DemandMulticast();
+        const int Machines = 5, Deaf = 5;
+        using var network = new WaveNetwork(Machines);
+        network.Drop(2, "-p udp -m statistic --mode random --probability 0.01");
+        network.Drop(3, "-p udp -m statistic --mode random --probability 0.05");
+        network.Drop(4, "-p udp -m statistic --mode random --probability 0.2");
+        network.Drop(Deaf, "-d 224.0.0.0/4");
+        using var station = Station(network, Network());
+        var before = network.Sent();
+        var id = Begin(station, "--begin", "5 joined");
+        for (var number = 1; number <= Machines; number++)
+            station.Join(number);
+        var wave = WaitFor(station, id, w => w.State == WaveState.Done);
+        foreach (var member in wave.Members)
+        {
+            Say($"{member.Name}: heard {member.Heard}, asked {member.Asked} of {wave.Bytes}; "
+                + string.Join("; ", Events(station, member).Where(e => e.Contains("wave", StringComparison.Ordinal))));
+            Assert.Equal(MachineState.Done, member.State);
+        }
+        Say($"the station sent {network.Sent() - before} bytes: {(network.Sent() - before) / (double)wave.Bytes:0.00} times the image");
+        var deaf = wave.Members.Single(m => station.WaitFor(Deaf, _ => true, "").Id == m.Machine);
+        Assert.Equal(0, deaf.Heard);
+        Assert.True(deaf.Asked >= wave.Bytes, $"{deaf.Asked} of {wave.Bytes}");
+        Assert.Contains(Events(station, deaf), e => e.StartsWith("nothing of the wave has come for 8 s", StringComparison.Ordinal));
+        Assert.All(wave.Members.Where(m => m != deaf), m => Assert.True(m.Heard > wave.Bytes / 2, $"{m.Name} heard {m.Heard}"));
+        for (var number = 1; number <= Machines; number++)
+            IsWindows(station, number);
+    }
+
+    private static List<string> Events(RunningStation station, WaveMember member) =>
+        [.. station.Ok("station", "log", member.Machine, "--json").Json.EnumerateArray().Select(e => e.GetProperty("text").GetString()!)];
+}
