@@ -29,6 +29,8 @@ public sealed unsafe class MulticastReceiver : MulticastSession
         NormLibrary.NormSetRxCacheLimit(Session, Most);
         // What is asked for again is asked of the sender, and of nobody else.
         NormLibrary.NormSetDefaultUnicastNack(Session, true);
+        // Several on one machine; what others send does not reach the library, which would make room for each of them.
+        NormLibrary.NormSetRxPortReuse(Session, true, group.Address.ToString(), group.Source?.ToString(), (ushort)group.Port);
         if (!NormLibrary.NormStartReceiver(Session, Room))
         {
             Dispose();

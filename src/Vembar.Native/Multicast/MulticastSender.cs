@@ -30,6 +30,8 @@ public sealed class MulticastSender : MulticastSession
         : base(group, 1)
     {
         _group = group;
+        // By the group's own port, so that receivers know where what is the sender's comes from.
+        NormLibrary.NormSetTxPort(Session, (ushort)group.Port, true, group.Source?.ToString());
         NormLibrary.NormSetTTL(Session, (byte)ttl);
         // Receivers on the same machine, as in namespaces of it, are on other interfaces.
         NormLibrary.NormSetMulticastLoopback(Session, true);

@@ -30,8 +30,6 @@ public abstract unsafe class MulticastSession : IDisposable
             NormLibrary.NormDestroyInstance(_instance);
             throw Failed("use", group);
         }
-        // Several on one machine, of one group or of several.
-        NormLibrary.NormSetRxPortReuse(Session, true, 0, 0, 0);
         _events = new Thread(TakeEvents) { IsBackground = true, Name = "multicast" };
     }
 

@@ -48,6 +48,10 @@ internal static unsafe partial class NormLibrary
     [return: MarshalAs(UnmanagedType.U1)]
     internal static partial bool NormSetMulticastInterface(nint session, string name);
 
+    [LibraryImport(Name, StringMarshalling = StringMarshalling.Utf8)]
+    [return: MarshalAs(UnmanagedType.U1)]
+    internal static partial bool NormSetTxPort(nint session, ushort port, [MarshalAs(UnmanagedType.U1)] bool reuse, string? bindAddress);
+
     [LibraryImport(Name)]
     [return: MarshalAs(UnmanagedType.U1)]
     internal static partial bool NormSetTTL(nint session, byte ttl);
@@ -56,9 +60,9 @@ internal static unsafe partial class NormLibrary
     [return: MarshalAs(UnmanagedType.U1)]
     internal static partial bool NormSetMulticastLoopback(nint session, [MarshalAs(UnmanagedType.U1)] bool enable);
 
-    [LibraryImport(Name)]
-    internal static partial void NormSetRxPortReuse(nint session, [MarshalAs(UnmanagedType.U1)] bool enable, nint bindAddress,
-        nint senderAddress, ushort senderPort);
+    [LibraryImport(Name, StringMarshalling = StringMarshalling.Utf8)]
+    internal static partial void NormSetRxPortReuse(nint session, [MarshalAs(UnmanagedType.U1)] bool enable, string? bindAddress,
+        string? senderAddress, ushort senderPort);
 
     [LibraryImport(Name)] internal static partial void NormSetTxRate(nint session, double bitsPerSecond);
 

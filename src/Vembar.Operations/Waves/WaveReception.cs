@@ -16,20 +16,19 @@ public sealed class WaveReception : IDisposable
     private readonly WaveInbox _inbox;
     private readonly MulticastReceiver _receiver;
     private readonly ITimer _timer;
-    private readonly IReadOnlyList<IPAddress> _sources;
     private readonly Action<string> _warn;
     private long _asked;
-    private int _strangers;
     private bool _wasSilent;
+    private int _strangers;
 
     private WaveReception(WaveOrder order, WavePlan plan, string station, long room, TimeProvider clock, Action<string> warn)
     {
         _plan = plan;
         _warn = warn;
         _inbox = new WaveInbox(plan, room, clock);
-        _sources = [.. order.Sources.Select(s => IPAddress.TryParse(s, out var address) ? address : null).OfType<IPAddress>()];
-        _receiver = new MulticastReceiver(new MulticastGroup(IPAddress.Parse(order.Group), order.Port,
-            InterfaceTo(station, IPAddress.Parse(order.Group).AddressFamily)), Came);
+        var group = IPAddress.Parse(order.Group);
+        _receiver = new MulticastReceiver(new MulticastGroup(group, order.Port, InterfaceTo(station, group.AddressFamily),
+            IPAddress.Parse(order.Source)), Came);
         _timer = clock.CreateTimer(_ => Look(), null, s_look, s_look);
     }
 
@@ -65,13 +64,9 @@ public sealed class WaveReception : IDisposable
 
     private void Came(int number, ReadOnlySpan<byte> bytes, IPAddress? from)
     {
-        if (_sources.Count > 0 && (from is null || !_sources.Contains(from.IsIPv4MappedToIPv6 ? from.MapToIPv4() : from)))
-        {
-            if (Interlocked.Increment(ref _strangers) == 1)
-                _warn($"somebody else ({from}) sends where the wave is heard: not taken");
-            return;
-        }
         _inbox.Came(number, bytes);
+        if (_inbox.Forged > 0 && Interlocked.Exchange(ref _strangers, 1) == 0)
+            _warn($"what came of the wave from {from} is not what the station sends: not taken");
     }
 
     private void Look()

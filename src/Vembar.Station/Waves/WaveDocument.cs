@@ -29,6 +29,9 @@ public sealed record WaveDocument
     /// <summary>The group's address.</summary>
     public string Group { get; init; } = "";
 
+    /// <summary>The address that it is sent from.</summary>
+    public string Source { get; init; } = "";
+
     /// <summary>Its first port; the wave's number is added.</summary>
     public int Port { get; init; }
 

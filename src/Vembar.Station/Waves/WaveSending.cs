@@ -95,7 +95,8 @@ internal sealed class WaveSending
     {
         try
         {
-            using var sender = new MulticastSender(new MulticastGroup(IPAddress.Parse(_row.Document.Group), _row.Port, _options.Interface),
+            using var sender = new MulticastSender(new MulticastGroup(IPAddress.Parse(_row.Document.Group), _row.Port, _options.Interface,
+                IPAddress.Parse(_row.Document.Source)),
                 _row.Document.Rate, _options.Hops, _members);
             await SayHelloAsync(sender).ConfigureAwait(false);
             Began = _row.Document.Began ?? _clock.GetUtcNow().UtcDateTime;

@@ -1,6 +1,8 @@
 using System.Collections.Concurrent;
 using System.Globalization;
+using System.Net;
 using System.Net.NetworkInformation;
+using System.Net.Sockets;
 using System.Text.Json;
 using Vembar.Common;
 using Vembar.Native;
@@ -70,6 +72,7 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
             Root = image.Root.ToString(),
             Group = options.Group,
             Port = options.Port,
+            Source = SourceOf(options),
             Rate = request.Rate ?? options.Rate,
         }, cancellation).ConfigureAwait(false);
         WaveLog.Said(log, row.Id, $"{title}, for {caller.Name}");
@@ -205,8 +208,12 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
 
     private async Task LookAfterAsync(WaveRow row, List<MachineRow> all, CancellationToken cancellation)
     {
+        var isTaken = false;
         foreach (var machine in all.Where(m => m.State == MachineState.Waiting && IsMeant(row, m)))
-            await TakeAsync(row, machine, cancellation).ConfigureAwait(false);
+            isTaken |= await TryTakeAsync(row, machine, cancellation).ConfigureAwait(false);
+        // They are looked at as they are now the next time.
+        if (isTaken)
+            return;
         var members = MembersOf(row, all);
         switch (row.State)
         {
@@ -235,10 +242,10 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
         _ => ready > 0,
     };
 
-    private async Task TakeAsync(WaveRow row, MachineRow machine, CancellationToken cancellation)
+    private async Task<bool> TryTakeAsync(WaveRow row, MachineRow machine, CancellationToken cancellation)
     {
         if (_refused.TryGetValue((row.Id, machine.Id), out var version) && version == machine.Version)
-            return;
+            return false;
         var isHeld = row.State == WaveState.Waiting;
         try
         {
@@ -249,8 +256,9 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
                     Id = row.Id,
                     Group = row.Document.Group,
                     Port = row.Port,
-                    Sources = Sources(),
+                    Source = row.Document.Source,
                 }, isHeld, isHeld ? $"waits for wave {row.Id}" : ""), cancellation).ConfigureAwait(false);
+            return true;
         }
         catch (StationException refused)
         {
@@ -260,14 +268,23 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
                 Document = now.Document with { Remark = $"not taken into wave {row.Id}: {why}" },
             }, new NewEvent("refused", "warning", $"wave {row.Id}: {why}", row.Document.By.Name)), cancellation).ConfigureAwait(false);
             _refused[(row.Id, machine.Id)] = changed?.Version ?? machine.Version;
+            return false;
         }
     }
 
-    // What datagrams of the wave come from.
-    private IReadOnlyList<string> Sources() => [.. NetworkInterface.GetAllNetworkInterfaces()
-        .Where(i => settings.Options.Waves.Interface is "" || i.Name == settings.Options.Waves.Interface)
-        .SelectMany(i => i.GetIPProperties().UnicastAddresses)
-        .Select(a => a.Address.ToString().Split('%')[0]).Distinct()];
+    private static string SourceOf(WaveOptions options)
+    {
+        try
+        {
+            return new MulticastGroup(IPAddress.Parse(options.Group), options.Port, options.Interface).OwnSource().ToString().Split('%')[0];
+        }
+        catch (Exception failure) when (failure is SocketException or NetworkInformationException)
+        {
+            throw StationException.Conflict("no-multicast", $"the station cannot send to {options.Group}"
+                + (options.Interface.Length > 0 ? $" by '{options.Interface}'" : "") + $": {failure.Message}",
+                "Name the network interface that machines are at: `interface:` below `waves:` in station.yaml.");
+        }
+    }
 
     private async Task BeginAsync(WaveRow row, CancellationToken cancellation)
     {

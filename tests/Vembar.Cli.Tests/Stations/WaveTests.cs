@@ -113,4 +113,94 @@ public sealed class WaveTests(World world)
 
     private static List<string> Events(RunningStation station, WaveMember member) =>
         [.. station.Ok("station", "log", member.Machine, "--json").Json.EnumerateArray().Select(e => e.GetProperty("text").GetString()!)];
+
+    // One comes when much was sent, one is switched off and on again, and the station is ended in the middle.
+    [Fact]
+    public void LateMachinesAndAStationThatIsStartedAnew()
+    {
+        DemandMulticast();
+        using var network = new WaveNetwork(3);
+        using var station = Station(network, Network(rate: "8 Mbit/s"));
+        var id = Begin(station, "--begin", "2 joined");
+        var first = station.Join(1);
+        station.Join(2);
+        WaitFor(station, id, w => w.Sent > w.Bytes / 4);
+        station.WaitForNote(1, first);
+        first.Kill(entireProcessTree: true);
+        first.WaitForExit();
+        station.Join(1);
+        station.Join(3);
+        WaitFor(station, id, w => w.Sent > w.Bytes / 2);
+        station.Kill();
+        station.Start();
+        var wave = WaitFor(station, id, w => w.State == WaveState.Done);
+        Assert.Equal(3, wave.Members.Count);
+        foreach (var member in wave.Members)
+        {
+            Say($"{member.Name}: heard {member.Heard}, asked {member.Asked} of {wave.Bytes}");
+            Assert.Equal(MachineState.Done, member.State);
+        }
+        // Whoever is slow to come again may find it over, and asks for everything.
+        Assert.Contains(wave.Members, m => m.Heard > 0);
+        for (var number = 1; number <= 3; number++)
+            IsWindows(station, number);
+    }
+
+    // Two images at once, by IPv6; somebody else sends to the group; a third wave is stopped before it begins.
+    [Fact]
+    public void TwoWavesAtOnceBySixAndSomebodyElseWhoSends()
+    {
+        DemandMulticast();
+        using var network = new WaveNetwork(4);
+        using var station = Station(network, Network(", group: 'ff15::5646'", "60 Mbit/s"), $"[{WaveNetwork.StationBySix}]");
+        for (var number = 1; number <= 4; number++)
+            station.Join(number);
+        for (var number = 1; number <= 4; number++)
+            station.WaitFor(number, MachineState.Waiting);
+        var third = station.Ok("station", "wave", "Lending desk", "--machines", $"{Serial(1)}", "--begin", "2 joined", "--accept", "no-driver",
+            "--accept", "no-storage-driver", "--json").Json.GetProperty("id").GetString()!;
+        station.WaitFor(1, MachineState.Ready);
+        Assert.Equal(3, station.Run("station", "wave", "Lending desk").Code);
+        station.Ok("station", "wave", "stop", third);
+        Assert.Equal(WaveState.Stopped, Wave(station, third).State);
+        Assert.Contains("was stopped", station.WaitFor(1, MachineState.Waiting).Remark, StringComparison.Ordinal);
+        using var forger = Forger.Start(network.SpaceOf(4), "ff15::5646");
+        string[] accepted = ["--accept", "no-driver", "--accept", "no-storage-driver", "--json"];
+        var one = station.Ok(["station", "wave", "Lending desk", "--machines", $"{Serial(1)},{Serial(2)}", "--begin", "2 joined", .. accepted])
+            .Json.GetProperty("id").GetString()!;
+        var two = station.Ok(["station", "wave", "2", "--machines", $"{Serial(3)},{Serial(4)}", "--begin", "2 joined", .. accepted])
+            .Json.GetProperty("id").GetString()!;
+        foreach (var id in (string[])[one, two])
+        {
+            var wave = WaitFor(station, id, w => w.State == WaveState.Done);
+            Assert.Equal(2, wave.Members.Count);
+            foreach (var member in wave.Members)
+            {
+                Say($"{wave.Title}: {member.Name}: heard {member.Heard}, asked {member.Asked} of {wave.Bytes}; "
+                    + string.Join("; ", Events(station, member).Where(e => e.Contains("wave", StringComparison.Ordinal))));
+                Assert.Equal(MachineState.Done, member.State);
+                Assert.True(member.Heard > wave.Bytes / 2, $"{member.Name} heard {member.Heard}");
+            }
+        }
+        for (var number = 1; number <= 4; number++)
+            IsWindows(station, number);
+        Assert.Equal(4, station.Ok("station", "wave", "status", "--json").Json.GetArrayLength() + 1);
+    }
+
+    private static string Serial(int number) => RunningStation.Serial(number);
+
+    [Fact]
+    public void WhatMakesNoSenseIsSaid()
+    {
+        DemandMulticast();
+        using var station = new RunningStation(world, more: Loopback);
+        Assert.Equal(2, station.Run("station", "wave").Code);
+        Assert.Equal(2, station.Run("station", "wave", "Lending desk", "--begin", "soon").Code);
+        Assert.Equal(2, station.Run("station", "wave", "Lending desk", "--rate", "fast").Code);
+        Assert.Equal(3, station.Run("station", "wave", "Nothing").Code);
+        Assert.Equal(3, station.Run("station", "wave", "Lending desk", "--machines", "nobody").Code);
+        Assert.Equal(3, station.Run("station", "wave", "status", "7").Code);
+        Assert.Equal(3, station.Run("station", "wave", "stop", "7").Code);
+        Assert.Contains("No wave", station.Ok("station", "wave", "status").Output, StringComparison.Ordinal);
+    }
 }

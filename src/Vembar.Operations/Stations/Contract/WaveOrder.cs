@@ -12,6 +12,6 @@ public sealed record WaveOrder
     /// <summary>Its port.</summary>
     public int Port { get; init; }
 
-    /// <summary>Addresses that the station sends from; empty for any.</summary>
-    public IReadOnlyList<string> Sources { get; init; } = [];
+    /// <summary>The address that the station sends from; what others send is not taken.</summary>
+    public string Source { get; init; } = "";
 }
