@@ -26,6 +26,7 @@ internal static class AdviceText
         ["not-shut-down"] = "Start it and shut it down fully (`shutdown /s /t 0`); or read it as it is with --accept-open.",
         ["known-accounts"] = "Name one of: {value}.",
         ["kernel-package"] = "Name a package of a kernel with --kernel.",
+        ["use-starter"] = "Say it anew with `vembar starter use`.",
         ["make-starter"] = "Make one with `vembar starter make`.",
         ["not-user-files"] = "Name one that `vembar userdata list ARCHIVE` lists.",
         ["user-files-there"] = "Put them onto an install with `vembar userdata restore`; take single ones out with `vembar take`.",

@@ -105,8 +105,8 @@ public sealed class StationServer : IAsyncDisposable
             .AddSingleton<ChangeFeed>().AddSingleton<MachineStore>().AddSingleton<ProgressBoard>().AddSingleton<StationArchives>()
             .AddSingleton<ArchiveFiles>().AddSingleton<MachineService>().AddSingleton<TokenStore>().AddSingleton<AuditLog>()
             .AddSingleton<Access>().AddSingleton<TailStore>().AddSingleton<SlowDown>()
-            .AddSingleton<AttendedService>().AddSingleton<StationRegister>().AddSingleton<BootService>()
-            .AddSingleton<WaveStore>().AddSingleton<WaveService>();
+            .AddSingleton<AttendedService>().AddSingleton<StationRegister>().AddSingleton<StarterChoice>().AddSingleton<BootService>()
+            .AddSingleton<MachinePower>().AddSingleton<WaveStore>().AddSingleton<WaveService>();
         var listen = ListenAddress.Parse(options.Listen)
             ?? throw new VembarException(ErrorKind.Usage, "bad-listen", $"'{options.Listen}' is not HOST:PORT",
             "Write *:8470 for instance.");

@@ -11,6 +11,7 @@ mount -t tmpfs -o size=70% tmp /tmp
 mount -t tmpfs run /run
 
 . /etc/vembar/starter
+export VEMBAR_STARTER="$STARTER_VERSION"
 arg() { for a in $(cat /proc/cmdline); do case $a in "$1"=*) echo "${a#"$1"=}" ;; esac; done; }
 say() { printf '  %6.1f  %s\n' "$(cut -d' ' -f1 /proc/uptime)" "$*"; }
 rule() { printf '  %s\n' '----------------------------------------------------------------------'; }

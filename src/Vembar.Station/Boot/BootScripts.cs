@@ -29,12 +29,20 @@ public static class BootScripts
     /// <summary>The script for a machine that has nothing to do here: its firmware goes on to the next on its list.</summary>
     public const string GoOn = "#!ipxe\nexit\n";
 
+    /// <summary>The folder of starters, where boot loaders fetch by TFTP.</summary>
+    public const string TftpFolder = "starters";
+
     /// <summary>GRUB's file.</summary>
     /// <param name="boot">How machines start.</param>
     /// <param name="station">The station's address.</param>
+    /// <param name="starter">The folder of the starter that most machines get.</param>
     /// <param name="idle">Network addresses (01:23:45:67:89:ab) of machines that have nothing to do here.</param>
-    public static string Grub(BootOptions boot, string station, IEnumerable<string> idle) => "set timeout=0\n"
+    /// <param name="others">Network addresses of machines that get another starter, with its folder.</param>
+    public static string Grub(BootOptions boot, string station, string starter, IEnumerable<string> idle,
+        IEnumerable<(string Address, string Starter)> others) => $"set timeout=0\nset starter={starter}\n"
         + string.Concat(idle.Order(StringComparer.Ordinal).Select(a => $"if [ \"$net_default_mac\" = \"{a}\" ]; then exit 1; fi\n"))
-        + $"linux (tftp)/starter/{StarterManifest.KernelFile} {CommandLine(boot, station)}\n"
-        + $"initrd (tftp)/starter/{StarterManifest.InitialFile}\nboot\n";
+        + string.Concat(others.OrderBy(o => o.Address, StringComparer.Ordinal)
+            .Select(o => $"if [ \"$net_default_mac\" = \"{o.Address}\" ]; then set starter={o.Starter}; fi\n"))
+        + $"linux (tftp)/{TftpFolder}/$starter/{StarterManifest.KernelFile} {CommandLine(boot, station)}\n"
+        + $"initrd (tftp)/{TftpFolder}/$starter/{StarterManifest.InitialFile}\nboot\n";
 }

@@ -1,5 +1,7 @@
+using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Globalization;
+using System.Text.RegularExpressions;
 using Vembar.Common;
 using Vembar.Operations.Starters;
 using Vembar.Operations.Stations.Contract;
@@ -10,8 +12,8 @@ using Vembar.Station.Problems;
 namespace Vembar.Station.Boot;
 
 /// <summary>Lets machines start from the network: keeps the folder of boot loaders, and dnsmasq running.</summary>
-public sealed class BootService(StationSettings settings, StationRegister register, MachineStore machines, TimeProvider clock,
-    ILogger<BootService> log)
+public sealed partial class BootService(StationSettings settings, StationRegister register, MachineStore machines, StarterChoice choice,
+    TimeProvider clock, ILogger<BootService> log)
 {
     private static readonly TimeSpan s_often = TimeSpan.FromSeconds(2), s_again = TimeSpan.FromSeconds(5);
 
@@ -27,13 +29,6 @@ public sealed class BootService(StationSettings settings, StationRegister regist
 
     private string Station => register.Own is [var first, ..] ? first.TrimEnd('/') : "";
 
-    /// <summary>The starter that machines get.</summary>
-    /// <exception cref="VembarException">There is none.</exception>
-    public Starter Starter() => settings.Options.Starters is { } folder && Directory.Exists(folder)
-        && Operations.Starters.Starter.All(folder) is [.., var newest] ? newest
-        : throw VembarException.Input("no-starter", $"the station has no starter in '{settings.Options.Starters}'",
-        "Make one with `vembar starter make`, in a folder below that.");
-
     /// <summary>The first script that iPXE asks for.</summary>
     public string FirstScript() => BootScripts.First(Boot);
 
@@ -42,8 +37,26 @@ public sealed class BootService(StationSettings settings, StationRegister regist
     {
         var identity = new MachineIdentity { Uuid = uuid, Serial = serial, Addresses = mac.Length > 0 ? [mac] : [] };
         var row = await machines.FindByIdentifierAsync(Identifiers.Of(identity), cancellation).ConfigureAwait(false);
-        return row is not null && IsIdle(row) ? BootScripts.GoOn
-            : BootScripts.Run(Boot, Path.GetFileName(Starter().Folder.TrimEnd('/')), Station);
+        if (row is not null && IsIdle(row))
+            return BootScripts.GoOn;
+        var address = mac.ToLowerInvariant();
+        var (starter, silent) = choice.For(row, address, await machines.AllAsync(cancellation).ConfigureAwait(false));
+        await NoteAsync(row, address, starter, silent, cancellation).ConfigureAwait(false);
+        return BootScripts.Run(Boot, Path.GetFileName(starter.Folder.TrimEnd('/')), Station);
+    }
+
+    private async Task NoteAsync(MachineRow? row, string address, Starter starter, string? silent, CancellationToken cancellation)
+    {
+        if (silent is null)
+        {
+            choice.Hand(address, starter.Manifest.Version);
+            return;
+        }
+        BootLog.Silent(log, silent, address, starter.Manifest.Version);
+        if (row is not null)
+            await machines.NoteAsync(row.Id, [new NewEvent("starter", "warning", string.Create(CultureInfo.InvariantCulture,
+                $"the starter {silent} did not report within {Boot.ReportWithin.TotalMinutes:0} min: it gets {starter.Manifest.Version}"))],
+                cancellation).ConfigureAwait(false);
     }
 
     // It has its image, and nobody wants anything else of it.
@@ -89,16 +102,16 @@ public sealed class BootService(StationSettings settings, StationRegister regist
         {
             try
             {
-                var starter = Starter();
-                var idle = (await machines.AllAsync(cancellation).ConfigureAwait(false)).Where(IsIdle)
-                    .SelectMany(r => r.Document.Identity.Addresses)
-                        .Where(a => a.Length == 17 && a.All(c => char.IsAsciiHexDigit(c) || c == ':'))
-                    .Select(a => a.ToLowerInvariant());
-                var grub = BootScripts.Grub(Boot, Station, idle);
-                var state = $"{starter.Folder} {starter.Manifest.Files.Count} {starter.Manifest.Version} {grub}";
+                var all = await machines.AllAsync(cancellation).ConfigureAwait(false);
+                var usual = choice.Usual();
+                var others = OthersOf(usual, all);
+                var grub = BootScripts.Grub(Boot, Station, FolderOf(usual), all.Where(IsIdle).SelectMany(AddressesOf),
+                    others.Select(o => (o.Address, FolderOf(o.Starter))));
+                var used = others.Select(o => o.Starter).Append(usual).DistinctBy(s => s.Folder).ToList();
+                var state = string.Join(' ', used.Select(s => $"{s.Folder} {s.Manifest.Files[0].Sha256}")) + grub;
                 if (state != written)
                 {
-                    Put(starter, grub);
+                    Put(usual, used, grub);
                     written = state;
                 }
             }
@@ -110,15 +123,30 @@ public sealed class BootService(StationSettings settings, StationRegister regist
         }
     }
 
-    private void Put(Starter starter, string grub)
+    private static string FolderOf(Starter starter) => Path.GetFileName(starter.Folder.TrimEnd('/'));
+
+    // As boot loaders write them.
+    private static IEnumerable<string> AddressesOf(MachineRow row) => row.Document.Identity.Addresses
+        .Where(a => a.Length == 17 && a.All(c => char.IsAsciiHexDigit(c) || c == ':')).Select(a => a.ToLowerInvariant());
+
+    // Machines that get another starter than most.
+    private List<(string Address, Starter Starter)> OthersOf(Starter usual, List<MachineRow> all) =>
+        [.. all.SelectMany(r => AddressesOf(r).Select(a => (Address: a, Row: (MachineRow?)r)))
+            .Concat(choice.Open.Select(a => (Address: a, Row: (MachineRow?)null))).DistinctBy(p => p.Address)
+            .Select(p => (p.Address, choice.For(p.Row, p.Address, all).Starter)).Where(o => o.Starter.Folder != usual.Folder)];
+
+    private void Put(Starter starter, IReadOnlyList<Starter> used, string grub)
     {
         Directory.CreateDirectory(Path.Combine(Tftp, "grub"));
         foreach (var loader in starter.Manifest.Loaders)
             Replace(Path.Combine(starter.Folder, loader), Path.Combine(Tftp, loader));
         // Links would lead out of the folder that is served; a copy is whole before it has the name.
-        Directory.CreateDirectory(Path.Combine(Tftp, "starter"));
-        foreach (var name in (string[])[StarterManifest.KernelFile, StarterManifest.InitialFile])
-            Replace(Path.Combine(starter.Folder, name), Path.Combine(Tftp, "starter", name));
+        foreach (var each in used)
+        {
+            var folder = Directory.CreateDirectory(Path.Combine(Tftp, BootScripts.TftpFolder, FolderOf(each))).FullName;
+            foreach (var name in (string[])[StarterManifest.KernelFile, StarterManifest.InitialFile])
+                Replace(Path.Combine(each.Folder, name), Path.Combine(folder, name));
+        }
         var scratch = Path.Combine(Tftp, "grub", "grub.cfg.new");
         File.WriteAllText(scratch, grub);
         File.Move(scratch, Path.Combine(Tftp, "grub", "grub.cfg"), overwrite: true);
@@ -187,7 +215,37 @@ public sealed class BootService(StationSettings settings, StationRegister regist
 
     private void Tell(string? line)
     {
-        if (!string.IsNullOrEmpty(line))
-            BootLog.Said(log, line);
+        if (string.IsNullOrEmpty(line))
+            return;
+        BootLog.Said(log, line);
+        // Who was given which address, and who then fetched a kernel: the signed GRUB does not say who it is.
+        if (AddressGiven().Match(line) is { Success: true } given)
+            _given[given.Groups[1].Value] = given.Groups[2].Value;
+        if (KernelSent().Match(line) is { Success: true } sent && _given.TryGetValue(sent.Groups[2].Value, out var address))
+            _ = HandedAsync(address, sent.Groups[1].Value);
+    }
+
+    private readonly ConcurrentDictionary<string, string> _given = new();
+
+    [GeneratedRegex(@"DHCPACK\([^)]*\) ([0-9.]+) ([0-9a-f:]{17})")]
+    private static partial Regex AddressGiven();
+
+    [GeneratedRegex(@"sent \S*/" + BootScripts.TftpFolder + @"/([^/]+)/" + StarterManifest.KernelFile + @" to ([0-9.]+)")]
+    private static partial Regex KernelSent();
+
+    private async Task HandedAsync(string address, string folder)
+    {
+        try
+        {
+            var all = await machines.AllAsync(CancellationToken.None).ConfigureAwait(false);
+            var row = all.FirstOrDefault(r => AddressesOf(r).Contains(address));
+            var (starter, silent) = choice.For(row, address, all);
+            if (FolderOf(starter) == folder)
+                await NoteAsync(row, address, starter, silent, CancellationToken.None).ConfigureAwait(false);
+        }
+        catch (Exception failure) when (failure is VembarException or System.Data.Common.DbException)
+        {
+            BootLog.Failed(log, failure.Message);
+        }
     }
 }

@@ -16,7 +16,8 @@ internal static class BootFile
     {
         if (node is null || node is YamlScalarNode { Value: "off" })
             return new BootOptions();
-        if (yaml.Fields(node, "mode", "interface", "address", "range", "port", "arguments") is not { } fields)
+        if (yaml.Fields(node, "mode", "interface", "address", "range", "port", "arguments", "pilot-sites",
+            "report-within") is not { } fields)
             return new BootOptions();
         var mode = fields.GetValueOrDefault("mode", "off") switch
         {
@@ -49,8 +50,14 @@ internal static class BootFile
         var arguments = fields.GetValueOrDefault("arguments", "");
         if (arguments.Any(c => char.IsControl(c) || c is '$' or '`' or ';' or '{' or '}'))
             yaml.Wrong(node, "'arguments' is one line for the kernel, without $ ` ; { }");
+        var within = new BootOptions().ReportWithin;
+        if (fields.TryGetValue("report-within", out var time) && !TryMinutes(time, out within))
+            yaml.Wrong(node, $"'{time}' is no time within which machines join: write for instance \"10 min\"");
         return new BootOptions
         {
+            PilotSites = fields.GetValueOrDefault("pilot-sites", "")
+                .Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries),
+            ReportWithin = within,
             Mode = mode,
             Interface = name,
             Address = address,
@@ -58,6 +65,17 @@ internal static class BootFile
             Port = port,
             Arguments = arguments,
         };
+    }
+
+    private static bool TryMinutes(string text, out TimeSpan time)
+    {
+        const int Most = 24 * 60;
+        time = default;
+        if (!text.EndsWith("min", StringComparison.Ordinal) || !int.TryParse(text[..^"min".Length].Trim(), NumberStyles.None,
+            CultureInfo.InvariantCulture, out var minutes) || minutes is < 1 or > Most)
+            return false;
+        time = TimeSpan.FromMinutes(minutes);
+        return true;
     }
 
     private static BootMode Wrong(YamlFile yaml, YamlNode node, string problem, BootMode instead)

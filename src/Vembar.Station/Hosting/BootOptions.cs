@@ -21,6 +21,12 @@ public sealed record BootOptions
     /// <summary>The port of the plain HTTP server.</summary>
     public int Port { get; init; } = UsualPort;
 
+    /// <summary>Sites whose machines get the starter that is tried.</summary>
+    public IReadOnlyList<string> PilotSites { get; init; } = [];
+
+    /// <summary>How long a machine that was handed a starter has until it joins; then it is handed one with which machines did.</summary>
+    public TimeSpan ReportWithin { get; init; } = TimeSpan.FromMinutes(10);
+
     /// <summary>What else stands on the kernel's command line.</summary>
     public string Arguments { get; init; } = "";
 }

@@ -17,7 +17,7 @@ public static class StationFile
     [
         "listen", "addresses", "data", "database", "certificate", "key", "archives", "hardware", "signers", "expectations", "approve",
         "image", "names", "cache", "ca", "user-files", "user-files-rules", "user-files-folder", "starters", "boot",
-        "waves",
+        "waves", "power",
     ];
 
     /// <summary>What a station is to be, from its file and the project file.</summary>
@@ -82,6 +82,7 @@ public static class StationFile
             Names = TextOf("names") ?? "",
             Starters = TextOf("starters") is { } starters ? Whole(starters) : null,
             Boot = BootFile.Read(yaml, yaml.Root.At("boot")),
+            Power = PowerFile.Read(yaml, yaml.Root.At("power")),
             Waves = WaveFile.Read(yaml, yaml.Root.At("waves"), BootFile.Read(yaml, yaml.Root.At("boot"))),
             UserFiles = UserFilesOf(yaml, TextOf("user-files")),
             UserFilesRules = TextOf("user-files-rules") is { } rules ? Whole(rules) : null,

@@ -62,6 +62,9 @@ public sealed record StationOptions
     /// <summary>How machines start from the network.</summary>
     public BootOptions Boot { get; init; } = new();
 
+    /// <summary>How machines are switched on.</summary>
+    public IReadOnlyList<PowerCommand> Power { get; init; } = [];
+
     /// <summary>How waves are sent.</summary>
     public WaveOptions Waves { get; init; } = new();
 

@@ -60,13 +60,15 @@ internal static class PeopleEndpoints
             await Acting(context, access, audit, Role.Technician, "retry", machine, caller => service.RetryAsync(machine, caller,
                 Request(context), context.RequestAborted)).ConfigureAwait(false)).WithSummary("Has a machine do its last task again");
         group.MapPost("/machines/{machine}/wake", async (HttpContext context, string machine, Access access, MachineService service,
-            AuditLog audit) =>
+            MachinePower power, AuditLog audit) =>
             await Acting(context, access, audit, Role.Technician, "wake", machine, async caller =>
             {
                 var row = await service.NoteWakeAsync(machine, caller, context.RequestAborted).ConfigureAwait(false);
                 await MagicPacket.SendAsync(row.Document.Identity.Addresses, context.RequestAborted).ConfigureAwait(false);
+                if (power.CommandFor(row) is { } command)
+                    await power.RunAsync(command, row, context.RequestAborted).ConfigureAwait(false);
                 return service.Describe(row, null);
-            }).ConfigureAwait(false)).WithSummary("Calls a machine that is switched off, by a magic packet");
+            }).ConfigureAwait(false)).WithSummary("Calls a machine that is switched off: by a magic packet, and by the command of its site");
         group.MapDelete("/machines/{machine}", async (HttpContext context, string machine, Access access, MachineService service,
             AuditLog audit) =>
             await Acting(context, access, audit, Role.Technician, "forget", machine, caller => service.ForgetAsync(machine, caller,

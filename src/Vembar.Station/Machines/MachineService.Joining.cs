@@ -56,6 +56,7 @@ public sealed partial class MachineService
             else
                 row = await RejoinAsync(row, request.Key, key, report, model, identifiers[0], cancellation).ConfigureAwait(false);
             board.Hear(row.Id);
+            starters.Join(report.Identity.Addresses, report.Starter);
             if (row.State == MachineState.Waiting)
                 await ApproveByRuleAsync(row, cancellation).ConfigureAwait(false);
             await register.LookAsync(cancellation).ConfigureAwait(false);

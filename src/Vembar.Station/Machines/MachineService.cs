@@ -2,6 +2,7 @@ using System.Globalization;
 using Vembar.Common;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Archives;
+using Vembar.Station.Boot;
 using Vembar.Station.Database;
 using Vembar.Station.Hosting;
 using Vembar.Station.Problems;
@@ -12,7 +13,7 @@ namespace Vembar.Station.Machines;
 
 /// <summary>What machines say, and what people do with them: their way from the first time that they are seen to the end.</summary>
 public sealed partial class MachineService(MachineStore store, ProgressBoard board, ChangeFeed feed, StationArchives archives,
-    StationSettings settings, StationRegister register, TimeProvider clock) : IDisposable
+    StationSettings settings, StationRegister register, StarterChoice starters, TimeProvider clock) : IDisposable
 {
     /// <summary>Who was not heard of for so long is taken for gone.</summary>
     public static readonly TimeSpan Absent = TimeSpan.FromSeconds(45);
@@ -224,6 +225,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             Layout = approval.Layout?.Trim() ?? before.Layout,
             Expectations = approval.Expectations?.Trim() ?? before.Expectations,
             UserFiles = approval.UserFiles?.Trim() ?? before.UserFiles,
+            Starter = approval.Starter?.Trim() ?? before.Starter,
         };
         OrderChecks.UserFiles(assignment.UserFiles);
         if (assignment.Name.Length > 0 && (assignment.Name is "*" || assignment.Name.Contains('{')
@@ -233,7 +235,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
         if (assignment.Layout is not ("" or "uefi" or "bios"))
             throw StationException.Bad("bad-layout", $"'{assignment.Layout}' is not a layout: uefi or bios is wanted");
         const int Longest = 300;
-        if (assignment.Site.Length > Longest || assignment.Image.Length > Longest
+        if (assignment.Starter.Length > Longest || assignment.Starter.Any(char.IsControl) || assignment.Site.Length > Longest || assignment.Image.Length > Longest
             || (assignment.Site + assignment.Image).Any(char.IsControl))
             throw StationException.Bad("bad-text", "a site or image is a short text in one line");
         return assignment;
@@ -500,10 +502,10 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
     public async Task<MachineRow> NoteWakeAsync(string named, Caller caller, CancellationToken cancellation)
     {
         var row = await store.NamedAsync(named, cancellation).ConfigureAwait(false);
-        if (row.Document.Identity.Addresses.Count == 0)
+        if (row.Document.Identity.Addresses.Count == 0 && settings.Options.Power.Count == 0)
             throw StationException.Conflict("no-address", $"no network address of {row.DisplayName} is known", "It has to join once.");
-        await store.NoteAsync(row.Id, [new NewEvent("wake", "info", $"was called at {row.Document.Identity.Addresses[0]}", caller.Name)],
-            cancellation).ConfigureAwait(false);
+        await store.NoteAsync(row.Id, [new NewEvent("wake", "info", row.Document.Identity.Addresses is [var first, ..]
+            ? $"was called at {first}" : "was called by its site's command", caller.Name)], cancellation).ConfigureAwait(false);
         return row;
     }
 

@@ -17,6 +17,7 @@ internal static class StarterCommand
         command.Subcommands.Add(Show());
         command.Subcommands.Add(Check());
         command.Subcommands.Add(Image());
+        command.Subcommands.Add(Use());
         return command;
     }
 
@@ -117,20 +118,44 @@ internal static class StarterCommand
             .Does((parse, session) =>
             {
                 var all = Starter.All(parse.GetRequiredValue(folder));
-                session.Result(new StarterListJson([.. all.Select(s => Json(s, []))]), json => json.StarterListJson, () =>
+                var inUse = StarterChannels.Read(parse.GetRequiredValue(folder));
+                session.Result(new StarterListJson([.. all.Select(s => Json(s, []) with { Channels = inUse.Of(all, s) })]), json => json.StarterListJson, () =>
                 {
                     if (all.Count == 0)
                     {
                         Session.Line($"There is no starter in {parse.GetRequiredValue(folder)}.");
                         return;
                     }
-                    var table = new Table("Name", "Version", "Kernel", "For", ">Size", "Folder");
+                    var table = new Table("Name", "Version", "In use as", "Kernel", "For", ">Size", "Folder");
                     foreach (var starter in all)
-                        table.Row(starter.Manifest.Name, starter.Manifest.Version, starter.Manifest.Kernel,
+                        table.Row(starter.Manifest.Name, starter.Manifest.Version,
+                            string.Join(", ", inUse.Of(all, starter)), starter.Manifest.Kernel,
                             starter.Manifest.Models.Count == 0 ? "all hardware" : string.Join(", ", starter.Manifest.Models),
                             Cli.Text.Size(starter.Manifest.Files.Sum(f => f.Bytes)), starter.Folder);
                     table.Print(session);
                 });
+                return ExitCode.Done;
+            });
+    }
+
+    private static VembarCommand Use()
+    {
+        var folder = Folder("The starter's folder");
+        var channel = new Option<string>("--channel")
+        {
+            Description = "For all machines (production), or for those that it is tried on (pilot)",
+            HelpName = "production|pilot",
+            DefaultValueFactory = _ => StarterChannels.ProductionName,
+        }.AcceptOnlyFromAmong(StarterChannels.ProductionName, StarterChannels.PilotName);
+        return new VembarCommand("use", "Put a starter into use; where none was, machines get the newest in the folder beside it",
+            "vembar starter use starters/2026.12 --channel pilot", "vembar starter use starters/2026.12").With(folder, channel)
+            .Does((parse, session) =>
+            {
+                var starter = Starter.Read(parse.GetRequiredValue(folder));
+                var word = parse.GetRequiredValue(channel);
+                StarterChannels.Use(starter, word);
+                session.Result(Json(starter, []) with { Channels = [word] }, json => json.StarterJson, () =>
+                    Session.Line($"{starter.Manifest.Name} {starter.Manifest.Version} is in use as {word}."));
                 return ExitCode.Done;
             });
     }

@@ -120,6 +120,11 @@ internal static class StationCommand
             Description = "Keep the files that users made on the machine and put them back afterwards, or not; else as the station does",
             HelpName = "keep|none",
         }.AcceptOnlyFromAmong("keep", "none");
+        var starter = new Option<string?>("--starter")
+        {
+            Description = "The starter that it gets from the network: that in use, the one that is tried, or a version",
+            HelpName = "production|pilot|VERSION",
+        };
         var accept = new Option<string[]>("--accept")
         {
             Description = "Set a refusal aside, by its word; for administrators",
@@ -131,7 +136,7 @@ internal static class StationCommand
             $"vembar station {word} 3f2a --name TVL-DESK-014 --image \"Lending desk@production\"",
             $"vembar station {word} TVL-DESK-014 --image \"Reading room\" --fill adminPassword=Secret1",
             $"vembar station {word} TVL-DESK-014 --user-files keep")
-            .With(machine, name, site, image, layout, expect, userFiles, fill, s_station);
+            .With(machine, name, site, image, layout, expect, userFiles, starter, fill, s_station);
         if (isApproval)
             command.Options.Add(accept);
         return command.Does(async (parse, session) =>
@@ -145,6 +150,7 @@ internal static class StationCommand
                 Layout = parse.GetValue(layout),
                 Expectations = parse.GetValue(expect),
                 UserFiles = parse.GetValue(userFiles),
+                Starter = parse.GetValue(starter),
                 Fill = SharedOptions.Pairs(parse.GetRequiredValue(fill), "--fill") is { Count: > 0 } pairs ? pairs : null,
                 Accept = isApproval ? parse.GetRequiredValue(accept) : [],
             };
@@ -165,7 +171,7 @@ internal static class StationCommand
         foreach (var (word, what, done) in ((string, string, string)[])
         [
             ("stop", "Stop what a machine is at", "is stopped"), ("retry", "Have a machine do its last task again", "begins again"),
-            ("wake", "Call a machine that is switched off, by a magic packet from the station", "was called"),
+            ("wake", "Call a machine that is switched off: by a magic packet from the station, and by the command of its site", "was called"),
             ("forget", "Take a machine off the list; the audit keeps that it was there", "is off the list"),
         ])
         {

@@ -43,6 +43,8 @@ internal static class StationJoinCommand
                     Stations = parse.GetRequiredValue(stations),
                     Disk = parse.GetValue(disk),
                     Sys = parse.GetRequiredValue(from),
+                    // Its first program says which it is.
+                    Starter = Environment.GetEnvironmentVariable("VEMBAR_STARTER") ?? "",
                     Once = parse.GetValue(once),
                     Places = session.PlaceOptions with
                     {

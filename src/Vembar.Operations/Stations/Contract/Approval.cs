@@ -21,6 +21,9 @@ public sealed record Approval
     /// <summary>What is done about files that users made on the machine: "keep", "none", or empty for what the station does.</summary>
     public string? UserFiles { get; init; }
 
+    /// <summary>The starter; see <see cref="Assignment.Starter"/>.</summary>
+    public string? Starter { get; init; }
+
     /// <summary>Texts for what stands between {{ and }} in the answer file.</summary>
     public IReadOnlyDictionary<string, string>? Fill { get; init; }
 

@@ -22,6 +22,9 @@ public sealed record Assignment
     /// <summary>What is done about files that users made on the machine: "keep" or "none"; empty for what the station does.</summary>
     public string UserFiles { get; init; } = "";
 
+    /// <summary>The starter that it gets from the network: "production", "pilot" or a version; empty for what its site gets.</summary>
+    public string Starter { get; init; } = "";
+
     /// <summary>The names of the texts that are filled in.</summary>
     public IReadOnlyList<string> Fills { get; init; } = [];
 }

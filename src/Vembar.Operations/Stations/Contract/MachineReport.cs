@@ -21,6 +21,9 @@ public sealed record MachineReport
     /// <summary>Memory in bytes.</summary>
     public long Memory { get; init; }
 
+    /// <summary>The version of the starter that it runs; empty for none.</summary>
+    public string Starter { get; init; } = "";
+
     /// <summary>Its disks; the first is the one that an image goes to.</summary>
     public IReadOnlyList<ReportedDisk> Disks { get; init; } = [];
 

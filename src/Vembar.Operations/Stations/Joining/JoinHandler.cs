@@ -25,7 +25,8 @@ public sealed class JoinHandler(OperationHost host) : IOperationHandler<JoinOpti
     {
         if (request.Disk is { } named && !File.Exists(named))
             throw VembarException.Input("no-such-disk", $"there is no disk '{named}'", Advice.Of("check-path"));
-        var report = await MachineScan.RunAsync(request.Sys, request.Disk, host, cancellation).ConfigureAwait(false);
+        var found = await MachineScan.RunAsync(request.Sys, request.Disk, host, cancellation).ConfigureAwait(false);
+        var report = found with { Starter = request.Starter };
         if (report.Disks.Count == 0)
             throw VembarException.Input("no-disk", "this machine has no disk that an image could go to",
                 Advice.Of("name-disk"));

@@ -15,6 +15,9 @@ public sealed record JoinOptions
     /// <summary>The machine's /sys, or a copy of another's.</summary>
     public string Sys { get; init; } = "/sys";
 
+    /// <summary>The version of the starter that it runs; empty for none.</summary>
+    public string Starter { get; init; } = "";
+
     /// <summary>Whether to end after the first task, however it ends.</summary>
     public bool Once { get; init; }
 
