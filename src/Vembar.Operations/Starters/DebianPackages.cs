@@ -139,11 +139,12 @@ internal sealed class DebianPackages(string cache)
                 await process.WaitForExitAsync(cancellation).ConfigureAwait(false);
                 if (process.ExitCode == 0)
                     return output;
-                var said = (await error.ConfigureAwait(false)).Split('\n')
-                    .FirstOrDefault(l => l.StartsWith("E:", StringComparison.Ordinal));
+                var lines = (await error.ConfigureAwait(false)).Split('\n', StringSplitOptions.RemoveEmptyEntries);
+                var isApt = program.StartsWith("apt", StringComparison.Ordinal);
+                var said = isApt ? lines.FirstOrDefault(l => l.StartsWith("E:", StringComparison.Ordinal))?[2..] : lines.LastOrDefault();
                 throw VembarException.Environment("program-failed", $"`{Path.GetFileName(program)} {arguments[0]}` ended with "
-                    + $"{process.ExitCode}{(said is null ? "" : $": {said[2..].Trim()}")}",
-                    "Run `apt-get update`, and see whether its servers answer.");
+                    + $"{process.ExitCode}{(said is null ? "" : $": {said.Trim()}")}",
+                    isApt ? "Run `apt-get update`, and see whether its servers answer." : "See whether there is room, and try again.");
             }
             catch (OperationCanceledException)
             {

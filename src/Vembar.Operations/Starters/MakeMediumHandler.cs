@@ -181,7 +181,10 @@ public sealed class MakeMediumHandler(OperationHost host) : IOperationHandler<Ma
         await PackagedFiles.RunAsync(packages, PackagedFiles.Demand(packages, Why, "usr/sbin/mkfs.fat", "sbin/mkfs.fat"),
             ["--invariant", "-n", "STARTER", "-i", uint.Parse(id[..8], NumberStyles.HexNumber, CultureInfo.InvariantCulture)
                 .ToString("x8", CultureInfo.InvariantCulture), partition], cancellation).ConfigureAwait(false);
-        await PackagedFiles.RunAsync(packages, Demand(packages, Why, "usr/bin/mcopy"),
+        // One program with many names, by which it is told what to do.
+        var copy = Path.Combine(scratch, "mcopy");
+        File.CreateSymbolicLink(copy, PackagedFiles.Demand(packages, Why, "usr/bin/mcopy", "usr/bin/mtools"));
+        await PackagedFiles.RunAsync(packages, copy,
             ["-Q", "-s", "-m", "-i", partition, Path.Combine(files, "EFI"), Path.Combine(files, "boot"), "::/"], cancellation)
             .ConfigureAwait(false);
         return partition;
