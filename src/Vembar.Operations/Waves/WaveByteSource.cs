@@ -8,16 +8,19 @@ namespace Vembar.Operations.Waves;
 /// <param name="plan">What the wave sends.</param>
 /// <param name="inbox">What came of it.</param>
 /// <param name="asked">Told how many bytes of the wave were asked for.</param>
-internal sealed class WaveByteSource(IByteSource source, WavePlan plan, WaveInbox inbox, Action<long> asked) : IByteSource
+public sealed class WaveByteSource(IByteSource source, WavePlan plan, WaveInbox inbox, Action<long> asked) : IByteSource
 {
     private readonly int[] _order = [.. Enumerable.Range(0, plan.Pieces.Count).OrderBy(i => plan.Pieces[i].Offset)];
 
     private sealed record Part(int Piece, long Start, long End);
 
+    /// <inheritdoc/>
     public long Length => source.Length;
 
+    /// <inheritdoc/>
     public bool IsRemote => source.IsRemote;
 
+    /// <inheritdoc/>
     public int Read(Span<byte> to, long offset)
     {
         var buffer = new byte[to.Length];
@@ -26,6 +29,7 @@ internal sealed class WaveByteSource(IByteSource source, WavePlan plan, WaveInbo
         return count;
     }
 
+    /// <inheritdoc/>
     public async ValueTask<int> ReadAsync(Memory<byte> to, long offset, CancellationToken cancellation = default)
     {
         var end = Math.Min(offset + to.Length, source.Length);
@@ -67,6 +71,7 @@ internal sealed class WaveByteSource(IByteSource source, WavePlan plan, WaveInbo
         return (int)(end - offset);
     }
 
+    /// <inheritdoc/>
     public async ValueTask ReadManyAsync(IReadOnlyList<ByteRange> ranges, CancellationToken cancellation = default)
     {
         foreach (var range in ranges)
@@ -98,5 +103,6 @@ internal sealed class WaveByteSource(IByteSource source, WavePlan plan, WaveInbo
             yield return new Part(-1, start, end);
     }
 
+    /// <inheritdoc/>
     public void Dispose() => source.Dispose();
 }

@@ -30,6 +30,21 @@ public sealed class StarterChoice(StationSettings settings, TimeProvider clock)
         return (all, StarterChannels.Read(folder));
     }
 
+    /// <summary>Whether a word names a channel, or a version that is there.</summary>
+    public bool IsKnown(string named)
+    {
+        if (named is StarterChannels.ProductionName or StarterChannels.PilotName)
+            return true;
+        try
+        {
+            return Starters().All.Any(s => s.Manifest.Version == named);
+        }
+        catch (VembarException)
+        {
+            return false;
+        }
+    }
+
     /// <summary>The starter of machines of which nothing else was said.</summary>
     /// <exception cref="VembarException">There is none.</exception>
     public Starter Usual()

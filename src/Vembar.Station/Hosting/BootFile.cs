@@ -51,7 +51,7 @@ internal static class BootFile
         if (arguments.Any(c => char.IsControl(c) || c is '$' or '`' or ';' or '{' or '}'))
             yaml.Wrong(node, "'arguments' is one line for the kernel, without $ ` ; { }");
         var within = new BootOptions().ReportWithin;
-        if (fields.TryGetValue("report-within", out var time) && !TryMinutes(time, out within))
+        if (fields.TryGetValue("report-within", out var time) && !YamlTime.TryParse(time, out within))
             yaml.Wrong(node, $"'{time}' is no time within which machines join: write for instance \"10 min\"");
         return new BootOptions
         {
@@ -65,17 +65,6 @@ internal static class BootFile
             Port = port,
             Arguments = arguments,
         };
-    }
-
-    private static bool TryMinutes(string text, out TimeSpan time)
-    {
-        const int Most = 24 * 60;
-        time = default;
-        if (!text.EndsWith("min", StringComparison.Ordinal) || !int.TryParse(text[..^"min".Length].Trim(), NumberStyles.None,
-            CultureInfo.InvariantCulture, out var minutes) || minutes is < 1 or > Most)
-            return false;
-        time = TimeSpan.FromMinutes(minutes);
-        return true;
     }
 
     private static BootMode Wrong(YamlFile yaml, YamlNode node, string problem, BootMode instead)

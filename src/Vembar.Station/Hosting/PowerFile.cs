@@ -1,4 +1,3 @@
-using System.Globalization;
 using System.Text.RegularExpressions;
 using Vembar.Common.Formats;
 using YamlDotNet.RepresentationModel;
@@ -8,7 +7,7 @@ namespace Vembar.Station.Hosting;
 /// <summary>Reads `power:` of station.yaml.</summary>
 internal static partial class PowerFile
 {
-    private static readonly TimeSpan s_usual = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan s_usual = TimeSpan.FromSeconds(30), s_most = TimeSpan.FromMinutes(10);
 
     [GeneratedRegex("\\{([^{}]*)\\}")]
     private static partial Regex Word();
@@ -47,13 +46,11 @@ internal static partial class PowerFile
 
     private static TimeSpan LimitOf(YamlFile yaml, YamlNode? node)
     {
-        const int Most = 600;
         if (node is null)
             return s_usual;
-        if (node is YamlScalarNode { Value: { } text } && text.EndsWith('s') && int.TryParse(text[..^1].Trim(), NumberStyles.None,
-            CultureInfo.InvariantCulture, out var seconds) && seconds is >= 1 and <= Most)
-            return TimeSpan.FromSeconds(seconds);
-        yaml.Wrong(node, "'limit' is a time of 1 s to 600 s: write for instance \"30 s\"");
+        if (node is YamlScalarNode { Value: { } text } && YamlTime.TryParse(text, out var limit) && limit <= s_most)
+            return limit;
+        yaml.Wrong(node, "'limit' is a time of 1 s to 10 min: write for instance \"30 s\"");
         return s_usual;
     }
 }

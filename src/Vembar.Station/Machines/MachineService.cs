@@ -214,7 +214,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
 
     private static string Word(MachineState state) => state.ToString().ToLowerInvariant();
 
-    private static Assignment Assigned(MachineRow row, Approval approval)
+    private Assignment Assigned(MachineRow row, Approval approval)
     {
         var before = row.Document.Assignment;
         var assignment = before with
@@ -234,6 +234,9 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
                 ?? $"'{assignment.Name}' cannot be a computer's name", "Use up to 15 letters, digits and hyphens, not digits alone.");
         if (assignment.Layout is not ("" or "uefi" or "bios"))
             throw StationException.Bad("bad-layout", $"'{assignment.Layout}' is not a layout: uefi or bios is wanted");
+        if (approval.Starter is { Length: > 0 } starter && !starters.IsKnown(starter.Trim()))
+            throw StationException.NotFound("no-such-starter", $"the station has no starter '{starter}'",
+                "Name one of its versions, production or pilot.");
         const int Longest = 300;
         if (assignment.Starter.Length > Longest || assignment.Starter.Any(char.IsControl) || assignment.Site.Length > Longest || assignment.Image.Length > Longest
             || (assignment.Site + assignment.Image).Any(char.IsControl))

@@ -18,7 +18,7 @@ public static class ReportChecks
             || report.Disks.Count > MachineReport.MostDisks || identity.Addresses is null || identity.Addresses.Count > MostAddresses)
             throw Nonsense($"more than {MachineReport.MostDevices} devices, {MachineReport.MostDisks} disks or {MostAddresses} addresses");
         Texts([identity.Uuid, identity.Serial, identity.Vendor, identity.Product, .. identity.Addresses, report.Firmware,
-            report.Architecture]);
+            report.Architecture, report.Starter]);
         if (report.Firmware is not ("uefi" or "bios") || report.Architecture is not ("x64" or "x86" or "arm64") || report.Memory < 0)
             throw Nonsense("its firmware, architecture or memory");
         foreach (var disk in report.Disks)

@@ -38,10 +38,12 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
     /// <exception cref="StationException">It makes no sense, or there is one of that image.</exception>
     public async Task<WaveInfo> AddAsync(WaveRequest request, Caller caller, CancellationToken cancellation)
     {
-        if (request is not { Image.Length: > 0, Machines: not null, Site: not null, Accept: not null })
-            throw StationException.Bad("bad-wave", "a wave is of an image");
-        if (request.Joined is <= 0 or > 10_000)
-            throw StationException.Bad("bad-wave", "a wave waits for 1 to 10,000 machines");
+        const int Longest = 300, Most = 10_000;
+        if (request is not { Image.Length: > 0 and <= Longest, Site.Length: <= Longest, Machines.Count: <= Most, Accept.Count: <= Longest }
+            || (request.Image + request.Site).Any(char.IsControl) || request.Machines.Concat(request.Accept).Any(t => t is null))
+            throw StationException.Bad("bad-wave", $"a wave is of an image, for up to {Most} machines, or a site");
+        if (request.Joined is <= 0 or > Most)
+            throw StationException.Bad("bad-wave", $"a wave waits for 1 to {Most} machines");
         if (request.Rate is { } rate && rate is < BitRate.Least or > BitRate.Most)
             throw StationException.Bad("bad-rate", $"a wave is sent with {BitRate.Write(BitRate.Least)} to {BitRate.Write(BitRate.Most)}");
         if (request.At is { } at && at < Now.AddMinutes(-1))

@@ -14,6 +14,96 @@ public sealed class EmulatedMachineTests(World world)
     private static string Boot => $"starters: starters\nboot: {{ mode: full, interface: br0, address: {EmulatedNetwork.Station}, "
         + "range: 10.213.79.100-10.213.79.120, arguments: 'console=ttyS0' }";
 
+    // A stick that carries an image: somebody at the machine says its name, and that the disk may be erased; there is no network.
+    [Theory]
+    [InlineData(true)]
+    public void AStickWritesWhatItCarries(bool isSecure)
+    {
+        Assert.SkipWhen(File.Exists(Path.Combine(Vembar.Repository, "out/vembar.dll")), "a starter needs the program built ahead of time");
+        Assert.SkipUnless(Tools.Try("apt-cache", ["show", "linux-image-amd64"]).Code == 0, "starters are made of Debian's packages");
+        using var folder = new TempFolder();
+        Ran Run(params string[] arguments)
+        {
+            var ran = Vembar.Finish(Vembar.Start(arguments));
+            Assert.True(ran.Code == 0, ran.Error);
+            return ran;
+        }
+        Run("starter", "make", folder.At("starter"), "--version", "1");
+        Run("starter", "image", folder.At("starter"), folder.At("stick.img"), "--with", $"{world.Archive}#Lending desk", "--arguments",
+            "console=ttyS0");
+        var disk = folder.At("disk.img");
+        using (var file = File.Create(disk))
+            file.SetLength(3L << 30);
+        using var machine = EmulatedNetwork.SwitchOnWithStick(folder.At("stick.img"), disk, isSecure, folder.At("variables.fd"));
+        _ = machine.StandardError.ReadToEndAsync();
+        using var limit = new Timer(_ => machine.Kill(), null, EmulatedNetwork.Patience, Timeout.InfiniteTimeSpan);
+        var said = new System.Text.StringBuilder();
+        void Answer(string question, string answer)
+        {
+            while (!said.ToString().Contains(question, StringComparison.Ordinal))
+            {
+                var letter = machine.StandardOutput.Read();
+                Assert.True(letter >= 0, said.ToString());
+                said.Append((char)letter);
+            }
+            machine.StandardInput.Write($"{answer}\n");
+            machine.StandardInput.Flush();
+            said.Clear();
+        }
+        Answer("the machine's name", "TVL-9");
+        Answer("To erase it, type /dev/vda: ", "/dev/vda");
+        said.Append(machine.StandardOutput.ReadToEnd());
+        machine.WaitForExit();
+        Assert.Contains("Read back and compared: all is as it is in the image.", said.ToString(), StringComparison.Ordinal);
+        Assert.Contains("starting from the disk", said.ToString(), StringComparison.Ordinal);
+        using var found = ResolvedSource.Open(disk, null);
+        Assert.NotNull(WindowsInstall.FindFolder(found.Source));
+    }
+
+    // Which starter a machine is handed: what it was assigned, and another one where that does not report.
+    [Fact]
+    public void AMachineGetsTheStarterOfItsChannelOrTheLastThatReported()
+    {
+        using var network = new EmulatedNetwork();
+        using var station = new RunningStation(world, more: Boot.Replace("arguments:", "report-within: 3 s, pilot-sites: Annex, arguments:",
+            StringComparison.Ordinal), host: EmulatedNetwork.Station, space: network.Space);
+        foreach (var version in (string[])["1", "2"])
+        {
+            Directory.CreateDirectory(station.At($"starters/{version}"));
+            File.WriteAllText(station.At($"starters/{version}/vmlinuz"), "kernel");
+            File.WriteAllText(station.At($"starters/{version}/initial.img"), "files");
+            File.WriteAllText(station.At($"starters/{version}/starter.json"), $$"""
+                {
+                  "format": 1, "name": "small", "version": "{{version}}", "kernel": "6", "modules": [], "loaders": [], "firmware": [],
+                  "models": [], "packages": [], "firmwareOf": {},
+                  "files": [{ "name": "vmlinuz", "bytes": 6, "sha256": "" }, { "name": "initial.img", "bytes": 5, "sha256": "" }]
+                }
+                """);
+        }
+        station.Ok("starter", "use", station.At("starters/1"));
+        station.Ok("starter", "use", station.At("starters/2"), "--channel", "pilot");
+        Assert.Equal(["production", "pilot"], station.Ok("starter", "list", station.At("starters"), "--json").Json.GetProperty("starters")
+            .EnumerateArray().Select(s => s.GetProperty("channels")[0].GetString()));
+        // The machine has joined once, by the starter in use.
+        station.Starter = "1";
+        station.Join(1);
+        var machine = station.WaitFor(1, MachineState.Waiting);
+        string Handed() => Tools.Run("ip", ["netns", "exec", network.Space, "curl", "-s",
+            $"http://{EmulatedNetwork.Station}:8471/boot/machine.ipxe?uuid={machine.Identity.Uuid}&mac={machine.Identity.Addresses[0]}"])
+            .Split('\n').First(l => l.StartsWith("kernel", StringComparison.Ordinal)).Split("/boot/starters/")[1].Split('/')[0];
+        Assert.Equal("1", Handed());
+        station.Ok("station", "assign", machine.Id, "--starter", "pilot");
+        Assert.Equal("2", Handed());
+        // It does not report with that one.
+        Thread.Sleep(TimeSpan.FromSeconds(4));
+        Assert.Equal("1", Handed());
+        Assert.Contains(station.Ok("station", "log", machine.Id, "--json").Json.EnumerateArray(),
+            e => e.GetProperty("text").GetString()!.StartsWith("the starter 2 did not report within", StringComparison.Ordinal));
+        station.Ok("station", "assign", machine.Id, "--starter", "", "--site", "Library");
+        Assert.Equal("1", Handed());
+        Assert.Equal(3, station.Run("station", "assign", machine.Id, "--starter", "7").Code);
+    }
+
     [Theory]
     [InlineData(false)]
     [InlineData(true)]

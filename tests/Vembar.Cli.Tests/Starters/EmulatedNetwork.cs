@@ -38,6 +38,36 @@ public sealed class EmulatedNetwork : IDisposable
         }
     }
 
+    /// <summary>Switches a machine on that starts from a stick, with no network at all.</summary>
+    /// <param name="stick">What is on the stick.</param>
+    /// <param name="disk">Its disk, raw.</param>
+    /// <param name="isSecure">Whether its firmware is UEFI with secure boot; else it is a BIOS.</param>
+    /// <param name="variables">Where such firmware keeps its variables.</param>
+    /// <returns>The machine; what it says on its serial line is its output, and its input is typed at it.</returns>
+    public static Process SwitchOnWithStick(string stick, string disk, bool isSecure, string variables) =>
+        Process.Start(new ProcessStartInfo("qemu-system-x86_64", [.. Board(isSecure), "-drive",
+            $"if=none,id=s,file={stick},format=raw,readonly=on", "-device", "qemu-xhci", "-device", "usb-storage,drive=s,bootindex=1",
+            "-drive", $"if=none,id=d,file={disk},format=raw", "-device", "virtio-blk-pci,drive=d,bootindex=2",
+            .. FirmwareOf(isSecure, variables)])
+        {
+            RedirectStandardInput = true,
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+        })!;
+
+    private static string[] Board(bool isSecure) => ["-accel", "tcg,thread=multi", "-M",
+        $"q35,smm={(isSecure ? "on" : "off")},graphics=off", "-cpu", "max", "-smp", "2", "-m", "1024", "-nodefaults", "-display", "none",
+        "-serial", "stdio", "-no-reboot"];
+
+    private static string[] FirmwareOf(bool isSecure, string variables)
+    {
+        if (!isSecure)
+            return [];
+        File.Copy(Variables, variables, overwrite: true);
+        return ["-global", "driver=cfi.pflash01,property=secure,value=on", "-drive", $"if=pflash,format=raw,readonly=on,file={Firmware}",
+            "-drive", $"if=pflash,format=raw,file={variables}"];
+    }
+
     /// <summary>Switches a machine on, under software emulation.</summary>
     /// <param name="disk">Its disk, raw.</param>
     /// <param name="isSecure">Whether its firmware is UEFI with secure boot; else it is a BIOS.</param>
@@ -45,23 +75,14 @@ public sealed class EmulatedNetwork : IDisposable
     /// <returns>The machine; what it says on its serial line is its output.</returns>
     public Process SwitchOn(string disk, bool isSecure, string variables)
     {
-        string[] firmware = [];
-        if (isSecure)
-        {
-            File.Copy(Variables, variables, overwrite: true);
-            firmware = ["-global", "driver=cfi.pflash01,property=secure,value=on", "-drive",
-                $"if=pflash,format=raw,readonly=on,file={Firmware}", "-drive", $"if=pflash,format=raw,file={variables}"];
-        }
-        var machine = Process.Start(new ProcessStartInfo("ip", ["netns", "exec", Space, "qemu-system-x86_64", "-accel", "tcg,thread=multi",
-            "-M", $"q35,smm={(isSecure ? "on" : "off")},graphics=off", "-cpu", "max", "-smp", "2", "-m", "1024", "-nodefaults", "-display",
-            "none", "-serial",
-            "stdio",
-            "-no-reboot", "-netdev", "tap,id=n,ifname=t0,script=no,downscript=no", "-device",
+        var machine = Process.Start(new ProcessStartInfo("ip", ["netns", "exec", Space, "qemu-system-x86_64", .. Board(isSecure),
+            "-netdev", "tap,id=n,ifname=t0,script=no,downscript=no", "-device",
             // UEFI has a network stack of its own; a BIOS starts by the card's.
             $"virtio-net-pci,netdev=n,mac=52:54:00:66:00:0a,bootindex=1{(isSecure ? ",romfile=" : "")}", "-drive",
             $"if=none,id=d,file={disk},format=raw", "-device",
             "virtio-blk-pci,drive=d,bootindex=2", "-smbios",
-            "type=1,manufacturer=Oakmere,product=M4,serial=TV-00001,uuid=11111111-2222-3333-4444-555555555555", .. firmware])
+            "type=1,manufacturer=Oakmere,product=M4,serial=TV-00001,uuid=11111111-2222-3333-4444-555555555555",
+            .. FirmwareOf(isSecure, variables)])
         {
             RedirectStandardInput = true,
             RedirectStandardOutput = true,

@@ -66,6 +66,9 @@ public sealed class RunningStation : IDisposable
     /// <summary>How long is waited for a machine.</summary>
     public TimeSpan Patience { get; init; } = TimeSpan.FromMinutes(2);
 
+    /// <summary>The version of the starter that machines say they run; empty for none.</summary>
+    public string Starter { get; set; } = "";
+
     /// <summary>The network namespace that a machine is in, where it is not the station's.</summary>
     public Func<int, string>? SpaceOf { get; init; }
 
@@ -236,6 +239,8 @@ public sealed class RunningStation : IDisposable
             {
                 Prepare(start, At(string.Create(CultureInfo.InvariantCulture, $"home-{number}")), "none",
                     SpaceOf?.Invoke(number) ?? _space);
+                if (Starter.Length > 0)
+                    start.Environment["VEMBAR_STARTER"] = Starter;
                 start.RedirectStandardInput = input is not null;
                 if (clock is null)
                     return;

@@ -671,4 +671,26 @@ public sealed class StationTests(World world, PostgresServer postgres)
         Assert.Equal(0, station.Run("list", station.Archive).Code);
         Assert.Equal(0, station.Stop());
     }
+
+    [Fact]
+    public void MachinesAreSwitchedOnByTheirSitesCommand()
+    {
+        using var station = new RunningStation(world, more: """
+            power:
+              Library: { command: [ /bin/sh, -c, 'echo "$0 $1" > switched', '{name}', '{address}' ] }
+              Annex: { command: [ /bin/sh, -c, 'echo no such board >&2; exit 3' ] }
+              '*': { command: [ /bin/sleep, '60' ], limit: 1 s }
+            """);
+        var list = station.At("list.csv");
+        File.WriteAllText(list, "identifier,name,site\n00:11:22:33:44:55,TVL-1,Library\nSN-2,TVL-2,Annex\nSN-3,TVL-3,Quay\n--help,TVL-4,Library\n");
+        station.Ok("station", "import", list);
+        station.Ok("station", "wake", "TVL-1");
+        Assert.Equal("TVL-1 00:11:22:33:44:55\n", File.ReadAllText(station.At("switched")));
+        var failed = station.Run("station", "wake", "TVL-2");
+        Assert.Equal(3, failed.Code);
+        Assert.Contains("ended with 3: no such board", failed.Error, StringComparison.Ordinal);
+        Assert.Contains("did not end within 1 s", station.Run("station", "wake", "TVL-3").Error, StringComparison.Ordinal);
+        // Of this one no network address is known, which the command wants.
+        Assert.Contains("has no address", station.Run("station", "wake", "TVL-4").Error, StringComparison.Ordinal);
+    }
 }

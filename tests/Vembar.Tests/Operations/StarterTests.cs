@@ -6,7 +6,7 @@ using Xunit;
 namespace Vembar.Tests.Operations;
 
 /// <summary>Starters are made of Debian's packages.</summary>
-public sealed class StarterTests(DemoDisks demo) : IDisposable
+public sealed class StarterTests(DemoDisks demo, DemoFixture world) : IDisposable
 {
     private readonly TempFolder _folder = new();
 
@@ -120,6 +120,65 @@ public sealed class StarterTests(DemoDisks demo) : IDisposable
         Assert.Contains(Of("stick").Firmware, f => f.StartsWith("rtl_nic/", StringComparison.Ordinal));
         Assert.True(Of("network of nobody").IsMissing);
         Assert.False(found.IsInOrder);
+    }
+
+    [Fact]
+    public async Task AMediumIsOneFileForSticksAndDiscs()
+    {
+        DemandDebian();
+        var starter = Make("starter").Starter;
+        Task<MakeMediumResult> Medium(string name, Func<MakeMediumRequest, MakeMediumRequest>? with = null)
+        {
+            var request = new MakeMediumRequest { Starter = starter.Folder, Output = _folder.At(name), Cache = Cache };
+            return new MakeMediumHandler(OperationHost.Default).HandleAsync(with is null ? request : with(request), NoProgress.Instance,
+                CancellationToken.None);
+        }
+        async Task<string> Refused(string name, Func<MakeMediumRequest, MakeMediumRequest>? with = null) =>
+            (await Assert.ThrowsAsync<VembarException>(() => Medium(name, with))).Code;
+        var first = await Medium("first.img");
+        Assert.Equal(first.Sha256, (await Medium("second.iso")).Sha256);
+        Assert.NotEqual(first.Sha256, (await Medium("third.img", r => r with { Station = "https://station.example:8470" })).Sha256);
+        var partitions = Tools.Run("sgdisk", ["-p", _folder.At("first.img")]);
+        Assert.Contains("EF00", partitions, StringComparison.Ordinal);
+        var files = Tools.Run("bsdtar", ["-tf", _folder.At("first.img")]).Split('\n');
+        foreach (var name in (string[])["starter/vmlinuz", "starter/initial.img", "boot/grub/grub.cfg", "boot/grub/bios.img"])
+            Assert.Contains(name, files);
+        // One that carries an image has it in an archive of its own.
+        var carrying = await Medium("carrying.img", r => r with { Images = [ImageReference.Parse($"{world.Archive}#1")] });
+        Assert.Single(carrying.Images);
+        Tools.Run("bsdtar", ["-xf", _folder.At("carrying.img"), "-C", _folder.Path, "images.vmb", "boot/grub/grub.cfg"]);
+        using (var archive = global::Vembar.Store.Reading.ArchiveReader.Open(_folder.At("images.vmb")))
+            Assert.Single(global::Vembar.Images.Records.ImageCatalogue.Of(archive).Images);
+        Assert.Contains("vembar.carried=1", File.ReadAllText(_folder.At("boot/grub/grub.cfg")), StringComparison.Ordinal);
+        Assert.Equal("target-exists", await Refused("first.img"));
+        Assert.Equal("bad-medium", await Refused("starter.vhdx"));
+        Assert.Equal("bad-station", await Refused("x.img", r => r with { Station = "https://x/;reboot" }));
+        Assert.Equal("bad-arguments", await Refused("x.img", r => r with { Arguments = "quiet\" }" }));
+        Assert.Equal("no-such-folder", await Refused("nowhere/x.img"));
+        var initial = _folder.At("starter/initial.img");
+        var bytes = File.ReadAllBytes(initial);
+        bytes[^1] ^= 1;
+        File.WriteAllBytes(initial, bytes);
+        Assert.Contains("is not what was made", (await Assert.ThrowsAsync<VembarException>(() => Medium("x.img"))).Message,
+            StringComparison.Ordinal);
+        Assert.DoesNotContain(Directory.EnumerateFileSystemEntries(_folder.Path), f => f.Contains(".making", StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void AStarterIsPutIntoUse()
+    {
+        foreach (var version in (string[])["1", "2", "3"])
+            _folder.Write($"starters/{version}/starter.json", $$"""{"format":1,"name":"small","version":"{{version}}","kernel":"6","modules":[],"files":[]}""");
+        var all = Starter.All(_folder.At("starters"));
+        string? Version(string named) => StarterChannels.Read(_folder.At("starters")).Find(all, named)?.Manifest.Version;
+        // The newest, where nothing was said.
+        Assert.Equal(("3", "3", "1", null), (Version(""), Version("pilot"), Version("1"), Version("4")));
+        StarterChannels.Use(all[0], StarterChannels.ProductionName);
+        StarterChannels.Use(all[1], StarterChannels.PilotName);
+        Assert.Equal(("1", "1", "2", "3"), (Version(""), Version("production"), Version("pilot"), Version("3")));
+        Assert.Equal(["pilot"], StarterChannels.Read(_folder.At("starters")).Of(all, all[1]));
+        _folder.Write("starters/channels.json", "[1]");
+        Assert.Equal("bad-channels", Assert.Throws<VembarException>(() => StarterChannels.Read(_folder.At("starters"))).Code);
     }
 
     [Fact]

@@ -23,7 +23,7 @@ public sealed record Assignment
     public string UserFiles { get; init; } = "";
 
     /// <summary>The starter that it gets from the network: "production", "pilot" or a version; empty for what its site gets.</summary>
-    public string Starter { get; init; } = "";
+    public string Starter { get; init => field = value ?? ""; } = "";
 
     /// <summary>The names of the texts that are filled in.</summary>
     public IReadOnlyList<string> Fills { get; init; } = [];

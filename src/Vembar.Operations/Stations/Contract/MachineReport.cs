@@ -22,7 +22,7 @@ public sealed record MachineReport
     public long Memory { get; init; }
 
     /// <summary>The version of the starter that it runs; empty for none.</summary>
-    public string Starter { get; init; } = "";
+    public string Starter { get; init => field = value ?? ""; } = "";
 
     /// <summary>Its disks; the first is the one that an image goes to.</summary>
     public IReadOnlyList<ReportedDisk> Disks { get; init; } = [];

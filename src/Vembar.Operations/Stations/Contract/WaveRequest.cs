@@ -7,10 +7,10 @@ public sealed record WaveRequest
     public required string Image { get; init; }
 
     /// <summary>Machines that it is for, as people name them; none for all, or all of a site.</summary>
-    public IReadOnlyList<string> Machines { get; init; } = [];
+    public IReadOnlyList<string> Machines { get; init => field = value ?? []; } = [];
 
     /// <summary>The site whose machines it is for; empty for any.</summary>
-    public string Site { get; init; } = "";
+    public string Site { get; init => field = value ?? ""; } = "";
 
     /// <summary>Begins when so many machines wait for it; null for not by their number.</summary>
     public int? Joined { get; init; }
@@ -22,5 +22,5 @@ public sealed record WaveRequest
     public long? Rate { get; init; }
 
     /// <summary>Refusals that are set aside, by their words; administrators alone may.</summary>
-    public IReadOnlyList<string> Accept { get; init; } = [];
+    public IReadOnlyList<string> Accept { get; init => field = value ?? []; } = [];
 }
