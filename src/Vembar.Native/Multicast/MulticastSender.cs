@@ -37,7 +37,7 @@ public sealed class MulticastSender : MulticastSession
         NormLibrary.NormSetMulticastLoopback(Session, true);
         NormLibrary.NormSetTxRate(Session, rate);
         NormLibrary.NormSetCongestionControl(Session, false, false);
-        NormLibrary.NormSetGrttEstimate(Session, 0.01);
+        NormLibrary.NormSetGrttEstimate(Session, 0.05);
         NormLibrary.NormSetGrttMax(Session, 0.5);
         NormLibrary.NormSetGroupSize(Session, (uint)Math.Max(10, receivers));
         NormLibrary.NormSetTxCacheBounds(Session, Room, Least, Most);

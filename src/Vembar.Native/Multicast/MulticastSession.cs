@@ -41,7 +41,8 @@ public abstract unsafe class MulticastSession : IDisposable
 
     /// <summary>Says that something could not be.</summary>
     protected static NativeException Failed(string what, MulticastGroup group) =>
-        new($"{what} multicast", string.Create(CultureInfo.InvariantCulture, $"{group.Address} port {group.Port} {group.Interface}").TrimEnd(),
+        new($"{what} multicast", string.Create(CultureInfo.InvariantCulture,
+            $"{group.Address} port {group.Port} {group.Interface}").TrimEnd(),
             Errno.Invalid);
 
     private void TakeEvents()

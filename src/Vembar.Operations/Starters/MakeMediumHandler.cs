@@ -14,7 +14,8 @@ public sealed class MakeMediumHandler(OperationHost host) : IOperationHandler<Ma
     private const string Bios = "usr/lib/grub/i386-pc";
 
     private static readonly string[] s_packages =
-        ["xorriso", "mtools", "dosfstools", "grub-common", "grub-pc-bin", "grub-efi-amd64-signed", "shim-signed", "shim-helpers-amd64-signed"];
+        ["xorriso", "mtools", "dosfstools", "grub-common", "grub-pc-bin", "grub-efi-amd64-signed", "shim-signed",
+            "shim-helpers-amd64-signed"];
 
     // What the BIOS's boot loader needs to read the medium and show a menu.
     private static readonly string[] s_modules =

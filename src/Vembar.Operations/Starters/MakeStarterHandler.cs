@@ -15,7 +15,8 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
     private const string Libraries = "usr/lib/x86_64-linux-gnu";
 
     private static readonly string[] s_packages =
-        ["busybox-static", "kmod", "ntfs-3g", "dosfstools", "mtools", "efibootmgr", "openssl", "libzstd1", "libnorm1", "libc6", "ipxe", "shim-signed",
+        ["busybox-static", "kmod", "ntfs-3g", "dosfstools", "mtools", "efibootmgr", "openssl", "libzstd1", "libnorm1", "libc6", "ipxe",
+            "shim-signed",
             "shim-helpers-amd64-signed", "grub-efi-amd64-signed"];
 
     private static readonly string[] s_programs = ["mkntfs", "mkfs.fat", "mcopy", "efibootmgr"];
@@ -214,14 +215,16 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
             "mnt", "etc/vembar", "var"])
             files.AddFolder(folder);
         files.AddLink("lib", "usr/lib");
-        var busybox = PackagedFiles.Find(packages, "bin/busybox", "usr/bin/busybox") ?? throw PackagedFiles.Lacks("busybox", "nothing starts without it");
+        var busybox = PackagedFiles.Find(packages, "bin/busybox", "usr/bin/busybox") ?? throw PackagedFiles.Lacks("busybox",
+            "nothing starts without it");
         files.AddFile("bin/busybox", busybox, runs: true);
         foreach (var name in Applets(busybox).Where(n => n is not "busybox"))
             files.AddLink($"bin/{name}", "busybox");
         // The kernel calls it by this path.
         files.AddLink("sbin/modprobe", "../bin/busybox");
         foreach (var name in s_programs)
-            PutBinary(files, $"usr/sbin/{name}", PackagedFiles.Find(packages, $"usr/sbin/{name}", $"sbin/{name}", $"usr/bin/{name}", $"bin/{name}")
+            PutBinary(files, $"usr/sbin/{name}", PackagedFiles.Find(packages, $"usr/sbin/{name}", $"sbin/{name}", $"usr/bin/{name}",
+                $"bin/{name}")
                 ?? throw PackagedFiles.Lacks(name, "disks are made with it"), packages);
         foreach (var name in s_opened)
             PutLibrary(files, name, packages, "the program opens it");
@@ -356,7 +359,8 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
             ("grubx64.efi", ["usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed"]),
         ];
         foreach (var (name, places) in loaders)
-            File.Copy(PackagedFiles.Find(packages, places) ?? throw PackagedFiles.Lacks(name, "machines start from the network by it"), Path.Combine(folder, name));
+            File.Copy(PackagedFiles.Find(packages, places) ?? throw PackagedFiles.Lacks(name, "machines start from the network by it"),
+                Path.Combine(folder, name));
         return [.. loaders.Select(l => l.Name)];
     }
 

@@ -59,6 +59,7 @@ internal static class MediumFiles
     }
 
     /// <summary>Whether a text can stand on the kernel's command line in the boot loader's files.</summary>
-    public static bool IsPlain(string text) => !text.Any(c => char.IsControl(c) || c is '$' or '`' or ';' or '{' or '}' or '"' or '\'' or '\\'
+    public static bool IsPlain(string text) => !text.Any(c => char.IsControl(c) || c
+        is '$' or '`' or ';' or '{' or '}' or '"' or '\'' or '\\'
         or '|' or '&' or '<' or '>' or '#');
 }

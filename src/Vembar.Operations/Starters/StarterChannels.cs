@@ -75,7 +75,7 @@ public sealed record StarterChannels(string? Production, string? Pilot)
     public Starter? Find(IReadOnlyList<Starter> all, string named)
     {
         Starter? Of(string? version) => all.LastOrDefault(s => s.Manifest.Version == version);
-        var production = Production is null ? all.LastOrDefault() : Of(Production);
+        var production = Production is null ? all is [.., var newest] ? newest : null : Of(Production);
         return named switch
         {
             "" or ProductionName => production,

@@ -20,7 +20,8 @@ public static class BitRate
         foreach (var (unit, bits) in s_units)
         {
             if (!text.EndsWith(unit, StringComparison.OrdinalIgnoreCase)
-                || !double.TryParse(text[..^unit.Length].Trim(), NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture, out var number))
+                || !double.TryParse(text[..^unit.Length].Trim(), NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture,
+                    out var number))
                 continue;
             rate = (long)Math.Clamp(number * bits, 0, 2d * Most);
             return rate is >= Least and <= Most;

@@ -21,6 +21,8 @@ public sealed class WaveInbox(WavePlan plan, long room, TimeProvider clock)
     private readonly int[] _left = [.. plan.Pieces.Select(p => p.Length)];
     private readonly bool[] _gone = new bool[plan.Pieces.Count];
     private readonly Dictionary<int, TaskCompletionSource<byte[]?>> _waiting = [];
+    // Only where they leave room for the others.
+    private readonly int _again = plan.Pieces.Take(plan.Again).Sum(p => (long)p.Length) < room / 4 ? plan.Again : 0;
     private long _bytes;
     private bool _isEnded;
     private int _first = -1, _newest = -1;
@@ -119,7 +121,7 @@ public sealed class WaveInbox(WavePlan plan, long room, TimeProvider clock)
     {
         lock (_gate)
         {
-            if ((_left[number] -= bytes) > 0 || _gone[number])
+            if ((_left[number] -= bytes) > 0 || _gone[number] || number < _again)
                 return;
             _gone[number] = true;
             if (_held.Remove(number, out var held))

@@ -26,7 +26,9 @@ public static class WavePlanner
     /// <exception cref="VembarException">The archive cannot be read, or lacks the image.</exception>
     public static WavePlan Make(IByteSource source, ArchiveLocation archive, int image, TimeProvider clock, CancellationToken cancellation)
     {
+#pragma warning disable CA2000 // it owns nothing
         using var recording = new RecordingSource(new Unowned(source));
+#pragma warning restore CA2000
         using var reader = ArchiveReader.Open(recording, archive);
         reader.EnsureWholeIndex();
         var record = reader.Find(image.ToString(CultureInfo.InvariantCulture), clock);
@@ -44,7 +46,9 @@ public static class WavePlanner
         var contents = files.OrderBy(f => reader.OrderOf(f.Content)).SelectMany(f => tree.Parts(f.Content, f.Path)
             .Where(p => !p.IsHole).Select(p => reader.BlockOf(p.Id)).OfType<BlockInfo>()).Distinct().Select(RangeOf).ToList();
         var ranges = Joined([.. recording.Ranges.Concat(reader.TreeBlocks().Select(RangeOf)).OrderBy(r => r.Start)]);
-        return Cut(source, [.. ranges, .. Joined(contents)], cancellation);
+        var covered = new SortedList<long, long>();
+        var first = Cut(source, ranges, covered, cancellation);
+        return new WavePlan([.. first, .. Cut(source, Joined(contents), covered, cancellation)], first.Count);
     }
 
     private static (long Start, long End) RangeOf(BlockInfo block) => (block.Offset, block.Offset + block.WholeLength);
@@ -63,10 +67,10 @@ public static class WavePlanner
         return joined;
     }
 
-    private static WavePlan Cut(IByteSource source, List<(long Start, long End)> ranges, CancellationToken cancellation)
+    private static List<WavePiece> Cut(IByteSource source, List<(long Start, long End)> ranges, SortedList<long, long> covered,
+        CancellationToken cancellation)
     {
         var pieces = new List<WavePiece>();
-        var covered = new SortedList<long, long>();
         var buffer = new byte[LongestPiece];
         foreach (var (from, end) in ranges)
         {
@@ -83,7 +87,7 @@ public static class WavePlanner
                 covered[start] = stop;
             }
         }
-        return new WavePlan(pieces);
+        return pieces;
     }
 
     // What is not in it yet of a stretch.

@@ -49,7 +49,8 @@ public sealed class WaveReception : IDisposable
         catch (Exception failure) when (failure is DllNotFoundException or NativeException or FormatException or SocketException
             or NetworkInformationException)
         {
-            warn(failure is DllNotFoundException ? "the wave is not heard, for libnorm is not there (Debian: libnorm1): asking for everything"
+            warn(failure is DllNotFoundException
+                ? "the wave is not heard, for libnorm is not there (Debian: libnorm1): asking for everything"
                 : $"the wave is not heard ({failure.Message}): asking for everything");
             return null;
         }

@@ -38,7 +38,8 @@ internal static partial class PowerFile
                 yaml.Wrong(value, "'command' is a list: the whole path of a program, and its arguments");
             if (arguments.SelectMany(a => Word().Matches(a)).Select(m => m.Groups[1].Value)
                 .FirstOrDefault(w => !PowerCommand.Words.Contains(w)) is { } unknown)
-                yaml.Wrong(value, $"'{{{unknown}}}' stands for nothing: {string.Join(", ", PowerCommand.Words.Select(w => $"{{{w}}}"))} do");
+                yaml.Wrong(value, $"'{{{unknown}}}' stands for nothing: "
+                    + string.Join(", ", PowerCommand.Words.Select(w => $"{{{w}}}")) + " do");
             commands.Add(new PowerCommand(site, arguments, LimitOf(yaml, command.At("limit"))));
         }
         return commands;

@@ -68,7 +68,8 @@ internal static class PeopleEndpoints
                 if (power.CommandFor(row) is { } command)
                     await power.RunAsync(command, row, context.RequestAborted).ConfigureAwait(false);
                 return service.Describe(row, null);
-            }).ConfigureAwait(false)).WithSummary("Calls a machine that is switched off: by a magic packet, and by the command of its site");
+            }).ConfigureAwait(false))
+            .WithSummary("Calls a machine that is switched off: by a magic packet, and by the command of its site");
         group.MapDelete("/machines/{machine}", async (HttpContext context, string machine, Access access, MachineService service,
             AuditLog audit) =>
             await Acting(context, access, audit, Role.Technician, "forget", machine, caller => service.ForgetAsync(machine, caller,

@@ -40,7 +40,8 @@ public sealed class MachinePower(StationSettings settings, TimeProvider clock)
         using (process)
         {
             process.StandardInput.Close();
-            var said = Task.WhenAll(process.StandardOutput.ReadToEndAsync(either.Token), process.StandardError.ReadToEndAsync(either.Token));
+            var said = Task.WhenAll(process.StandardOutput.ReadToEndAsync(either.Token),
+                process.StandardError.ReadToEndAsync(either.Token));
             try
             {
                 await process.WaitForExitAsync(either.Token).ConfigureAwait(false);

@@ -238,7 +238,8 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
             throw StationException.NotFound("no-such-starter", $"the station has no starter '{starter}'",
                 "Name one of its versions, production or pilot.");
         const int Longest = 300;
-        if (assignment.Starter.Length > Longest || assignment.Starter.Any(char.IsControl) || assignment.Site.Length > Longest || assignment.Image.Length > Longest
+        if (assignment.Starter.Length > Longest || assignment.Starter.Any(char.IsControl) || assignment.Site.Length > Longest
+            || assignment.Image.Length > Longest
             || (assignment.Site + assignment.Image).Any(char.IsControl))
             throw StationException.Bad("bad-text", "a site or image is a short text in one line");
         return assignment;

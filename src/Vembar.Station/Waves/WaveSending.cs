@@ -10,7 +10,7 @@ using Vembar.Station.Hosting;
 namespace Vembar.Station.Waves;
 
 /// <summary>A wave that is being sent.</summary>
-internal sealed class WaveSending
+internal sealed class WaveSending : IAsyncDisposable
 {
     // Machines that were told listen within that time, or ask for what they missed.
     private static readonly TimeSpan s_longest = TimeSpan.FromSeconds(20), s_settle = TimeSpan.FromSeconds(1.5),
@@ -68,7 +68,7 @@ internal sealed class WaveSending
     public void Stop() => _stop.Cancel();
 
     /// <summary>Ends it, and waits for that.</summary>
-    public async Task EndAsync()
+    public async ValueTask DisposeAsync()
     {
         await _stop.CancelAsync().ConfigureAwait(false);
         await _task.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);

@@ -95,7 +95,8 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
         await DescribeAsync(await store.FindAsync(id, cancellation).ConfigureAwait(false), cancellation).ConfigureAwait(false);
 
     private async Task<WaveInfo> DescribeAsync(WaveRow row, CancellationToken cancellation) =>
-        Describe(row, await machines.AllAsync(cancellation).ConfigureAwait(false), await board.AllAsync(cancellation).ConfigureAwait(false));
+        Describe(row, await machines.AllAsync(cancellation).ConfigureAwait(false),
+            await board.AllAsync(cancellation).ConfigureAwait(false));
 
     private WaveInfo Describe(WaveRow row, IReadOnlyList<MachineRow> all,
         IReadOnlyDictionary<string, (string Task, TaskProgress Progress)> progress)
@@ -149,11 +150,17 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
             sending.Stop();
         foreach (var member in MembersOf(row, await machines.AllAsync(cancellation).ConfigureAwait(false)))
         {
-            await machines.ChangeAsync(member.Id, now => now.Document is not { IsHeld: true, Task.Wave: { } wave } || wave.Id != row.Id ? null
+            await machines.ChangeAsync(member.Id, now => now.Document is not { IsHeld: true, Task.Wave: { } wave } || wave.Id != row.Id
+                ? null
                 : new MachineChange(now with
                 {
                     State = MachineState.Waiting,
-                    Document = now.Document with { IsHeld = false, Task = null, Remark = $"wave {row.Id}, which it waited for, was stopped" },
+                    Document = now.Document with
+                    {
+                        IsHeld = false,
+                        Task = null,
+                        Remark = $"wave {row.Id}, which it waited for, was stopped"
+                    },
                 }, new NewEvent("stopped", "warning", $"wave {row.Id} was stopped", caller.Name)), cancellation).ConfigureAwait(false);
         }
         return await DescribeAsync(row, cancellation).ConfigureAwait(false);
@@ -205,7 +212,7 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
             }
         }
         foreach (var sending in _sending.Values)
-            await sending.EndAsync().ConfigureAwait(false);
+            await sending.DisposeAsync().ConfigureAwait(false);
     }
 
     private async Task LookAfterAsync(WaveRow row, List<MachineRow> all, CancellationToken cancellation)
@@ -226,7 +233,8 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
                 await KeepSendingAsync(row, members, cancellation).ConfigureAwait(false);
                 break;
             case WaveState.Sent when members.All(m => m.Document.Task is null):
-                await store.ChangeAsync(row.Id, now => now.State != WaveState.Sent ? null : now with { State = WaveState.Done }, cancellation)
+                await store.ChangeAsync(row.Id, now => now.State != WaveState.Sent ? null : now with { State = WaveState.Done },
+                    cancellation)
                     .ConfigureAwait(false);
                 break;
         }
@@ -265,10 +273,11 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
         catch (StationException refused)
         {
             var why = refused.Problem.Details is { Count: > 0 } details ? string.Join("; ", details) : refused.Message;
-            var changed = await machines.ChangeAsync(machine.Id, now => now.State != MachineState.Waiting ? null : new MachineChange(now with
-            {
-                Document = now.Document with { Remark = $"not taken into wave {row.Id}: {why}" },
-            }, new NewEvent("refused", "warning", $"wave {row.Id}: {why}", row.Document.By.Name)), cancellation).ConfigureAwait(false);
+            var changed = await machines.ChangeAsync(machine.Id, now => now.State != MachineState.Waiting ? null
+                : new MachineChange(now with
+                {
+                    Document = now.Document with { Remark = $"not taken into wave {row.Id}: {why}" },
+                }, new NewEvent("refused", "warning", $"wave {row.Id}: {why}", row.Document.By.Name)), cancellation).ConfigureAwait(false);
             _refused[(row.Id, machine.Id)] = changed?.Version ?? machine.Version;
             return false;
         }
@@ -324,14 +333,16 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
         WaveLog.Failed(log, row.Id, why);
         await store.ChangeAsync(row.Id, now => !IsOpen(now) ? null
             : now with { State = WaveState.Failed, Document = now.Document with { Remark = why } }, cancellation).ConfigureAwait(false);
-        await ReleaseAsync(row, MembersOf(row, await machines.AllAsync(cancellation).ConfigureAwait(false)), cancellation).ConfigureAwait(false);
+        await ReleaseAsync(row, MembersOf(row, await machines.AllAsync(cancellation).ConfigureAwait(false)),
+            cancellation).ConfigureAwait(false);
     }
 
     private async Task ReleaseAsync(WaveRow row, IEnumerable<MachineRow> members, CancellationToken cancellation)
     {
         foreach (var member in members.Where(m => m.Document.IsHeld))
         {
-            await machines.ChangeAsync(member.Id, now => now.Document is not { IsHeld: true, Task.Wave: { } wave } || wave.Id != row.Id ? null
+            await machines.ChangeAsync(member.Id, now => now.Document is not { IsHeld: true, Task.Wave: { } wave } || wave.Id != row.Id
+                ? null
                 : new MachineChange(now with { Document = now.Document with { IsHeld = false, Remark = "" } },
                     new NewEvent("wave", "info", $"wave {row.Id} begins")), cancellation).ConfigureAwait(false);
         }
@@ -348,7 +359,8 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
                 await FailAsync(row, "what it sends is not known any more", cancellation).ConfigureAwait(false);
                 return;
             }
-            _sending[row.Id] = new WaveSending(row, plan, archives.Named(row.Document.Archive), files, settings.Options.Waves, members.Count,
+            _sending[row.Id] = new WaveSending(row, plan, archives.Named(row.Document.Archive), files, settings.Options.Waves,
+                members.Count,
                 clock);
             return;
         }
@@ -370,7 +382,7 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
         if (sending.Problem.Length > 0)
             await FailAsync(row, sending.Problem, cancellation).ConfigureAwait(false);
         _sending.TryRemove(row.Id, out _);
-        await sending.EndAsync().ConfigureAwait(false);
+        await sending.DisposeAsync().ConfigureAwait(false);
         File.Delete(PlanFile(row));
     }
 }

@@ -28,7 +28,8 @@ public sealed class WaveStore(StationDatabase database)
 
     /// <summary>Waves that are not over.</summary>
     public Task<List<WaveRow>> OpenAsync(CancellationToken cancellation) =>
-        database.QueryAsync($"select {Columns} from waves where state in ('Waiting', 'Sending', 'Sent') order by number", Read, cancellation);
+        database.QueryAsync($"select {Columns} from waves where state in ('Waiting', 'Sending', 'Sent') order by number", Read,
+            cancellation);
 
     /// <summary>The wave with a number.</summary>
     /// <exception cref="StationException">There is none.</exception>
@@ -38,14 +39,16 @@ public sealed class WaveStore(StationDatabase database)
             && (await database.QueryAsync($"select {Columns} from waves where number = @number", Read, cancellation, ("number", number))
             .ConfigureAwait(false)) is [var row])
             return row;
-        throw StationException.NotFound("no-such-wave", $"the station knows no wave '{id}'", "List them with `vembar station wave status`.");
+        throw StationException.NotFound("no-such-wave", $"the station knows no wave '{id}'",
+            "List them with `vembar station wave status`.");
     }
 
     /// <summary>Adds a wave.</summary>
     public async Task<WaveRow> AddAsync(string station, WaveDocument document, CancellationToken cancellation) =>
         (await database.WriteAsync(write => write.QueryAsync("insert into waves (state, version, station, document) "
             + $"values (@state, 1, @station, @document) returning {Columns}", Read, ("state", $"{WaveState.Waiting}"), ("station", station),
-            ("document", JsonSerializer.Serialize(document, StationStateJson.Default.WaveDocument))), cancellation).ConfigureAwait(false))[0];
+            ("document", JsonSerializer.Serialize(document, StationStateJson.Default.WaveDocument))),
+                cancellation).ConfigureAwait(false))[0];
 
     /// <summary>Changes a wave; made again when somebody else changed it meanwhile.</summary>
     /// <param name="id">The wave.</param>

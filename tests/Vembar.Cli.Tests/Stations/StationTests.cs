@@ -682,7 +682,8 @@ public sealed class StationTests(World world, PostgresServer postgres)
               '*': { command: [ /bin/sleep, '60' ], limit: 1 s }
             """);
         var list = station.At("list.csv");
-        File.WriteAllText(list, "identifier,name,site\n00:11:22:33:44:55,TVL-1,Library\nSN-2,TVL-2,Annex\nSN-3,TVL-3,Quay\n--help,TVL-4,Library\n");
+        File.WriteAllText(list,
+            "identifier,name,site\n00:11:22:33:44:55,TVL-1,Library\nSN-2,TVL-2,Annex\nSN-3,TVL-3,Quay\n--help,TVL-4,Library\n");
         station.Ok("station", "import", list);
         station.Ok("station", "wake", "TVL-1");
         Assert.Equal("TVL-1 00:11:22:33:44:55\n", File.ReadAllText(station.At("switched")));

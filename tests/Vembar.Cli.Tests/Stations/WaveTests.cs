@@ -32,7 +32,8 @@ public sealed class WaveTests(World world)
     }
 
     private static string Begin(RunningStation station, params string[] more) =>
-        station.Ok(["station", "wave", "Lending desk", "--accept", "no-driver", "--accept", "no-storage-driver", "--json", .. more]).Json.GetProperty("id").GetString()!;
+        station.Ok(["station", "wave", "Lending desk", "--accept", "no-driver", "--accept", "no-storage-driver", "--json",
+            .. more]).Json.GetProperty("id").GetString()!;
 
     private static void IsWindows(RunningStation station, int number)
     {
@@ -157,7 +158,8 @@ public sealed class WaveTests(World world)
             station.Join(number);
         for (var number = 1; number <= 4; number++)
             station.WaitFor(number, MachineState.Waiting);
-        var third = station.Ok("station", "wave", "Lending desk", "--machines", $"{Serial(1)}", "--begin", "2 joined", "--accept", "no-driver",
+        var third = station.Ok("station", "wave", "Lending desk", "--machines", $"{Serial(1)}", "--begin", "2 joined", "--accept",
+            "no-driver",
             "--accept", "no-storage-driver", "--json").Json.GetProperty("id").GetString()!;
         station.WaitFor(1, MachineState.Ready);
         Assert.Equal(3, station.Run("station", "wave", "Lending desk").Code);
@@ -166,7 +168,8 @@ public sealed class WaveTests(World world)
         Assert.Contains("was stopped", station.WaitFor(1, MachineState.Waiting).Remark, StringComparison.Ordinal);
         using var forger = Forger.Start(network.SpaceOf(4), "ff15::5646");
         string[] accepted = ["--accept", "no-driver", "--accept", "no-storage-driver", "--json"];
-        var one = station.Ok(["station", "wave", "Lending desk", "--machines", $"{Serial(1)},{Serial(2)}", "--begin", "2 joined", .. accepted])
+        var one = station.Ok(["station", "wave", "Lending desk", "--machines", $"{Serial(1)},{Serial(2)}", "--begin", "2 joined",
+            .. accepted])
             .Json.GetProperty("id").GetString()!;
         var two = station.Ok(["station", "wave", "2", "--machines", $"{Serial(3)},{Serial(4)}", "--begin", "2 joined", .. accepted])
             .Json.GetProperty("id").GetString()!;

@@ -168,7 +168,8 @@ public sealed class StarterTests(DemoDisks demo, DemoFixture world) : IDisposabl
     public void AStarterIsPutIntoUse()
     {
         foreach (var version in (string[])["1", "2", "3"])
-            _folder.Write($"starters/{version}/starter.json", $$"""{"format":1,"name":"small","version":"{{version}}","kernel":"6","modules":[],"files":[]}""");
+            _folder.Write($"starters/{version}/starter.json",
+                $$"""{"format":1,"name":"small","version":"{{version}}","kernel":"6","modules":[],"files":[]}""");
         var all = Starter.All(_folder.At("starters"));
         string? Version(string named) => StarterChannels.Read(_folder.At("starters")).Find(all, named)?.Manifest.Version;
         // The newest, where nothing was said.

@@ -76,7 +76,8 @@ public sealed class WaveSourceTests(DemoFixture demo) : IDisposable
         Assert.Equal((plan.Bytes, 0), (inbox.Heard, inbox.Forged));
         var far = new FarSource(LocalFileSystem.Instance.OpenRead(demo.Archive));
         var asked = 0L;
-        var files = new WaveFileSystem(new FarFiles(far, demo.Archive), demo.Archive, plan, inbox, bytes => Interlocked.Add(ref asked, bytes));
+        var files = new WaveFileSystem(new FarFiles(far, demo.Archive), demo.Archive, plan, inbox, bytes => Interlocked.Add(ref asked,
+            bytes));
         var done = await new DeployHandler(new OperationHost { Files = files }).HandleAsync(new DeployRequest
         {
             Image = ImageReference.Parse($"{demo.Archive}#1"),

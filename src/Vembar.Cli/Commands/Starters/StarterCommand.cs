@@ -119,7 +119,8 @@ internal static class StarterCommand
             {
                 var all = Starter.All(parse.GetRequiredValue(folder));
                 var inUse = StarterChannels.Read(parse.GetRequiredValue(folder));
-                session.Result(new StarterListJson([.. all.Select(s => Json(s, []) with { Channels = inUse.Of(all, s) })]), json => json.StarterListJson, () =>
+                session.Result(new StarterListJson([.. all.Select(s => Json(s, []) with { Channels = inUse.Of(all, s) })]), json =>
+                    json.StarterListJson, () =>
                 {
                     if (all.Count == 0)
                     {
@@ -225,7 +226,8 @@ internal static class StarterCommand
         };
         return new VembarCommand("image", "Make a stick or virtual CD of a starter, for BIOS and UEFI, with secure boot on or off",
             "vembar starter image starters/2026.11 starter.img", "vembar starter image starters/2026.11 starter.iso --station "
-            + "https://station.example:8470 --attended", "vembar starter image starters/2026.11 branch.img --with desks.vmb#\"Lending desk\"")
+            + "https://station.example:8470 --attended",
+                "vembar starter image starters/2026.11 branch.img --with desks.vmb#\"Lending desk\"")
             .With(folder, output, station, attended, arguments, images, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var made = await session.Do(new MakeMediumHandler(session.Host), new MakeMediumRequest
@@ -239,10 +241,12 @@ internal static class StarterCommand
                     Cache = CacheFolder(),
                 });
                 var path = parse.GetRequiredValue(output);
-                session.Result(new StarterImageJson(path, made.Bytes, made.Sha256, made.Starter.Manifest.Name, made.Starter.Manifest.Version,
+                session.Result(new StarterImageJson(path, made.Bytes, made.Sha256, made.Starter.Manifest.Name,
+                    made.Starter.Manifest.Version,
                     made.Images), json => json.StarterImageJson, () =>
                 {
-                    Session.Line($"{path} starts {made.Starter.Manifest.Name} {made.Starter.Manifest.Version}: {Cli.Text.Size(made.Bytes)}, "
+                    Session.Line($"{path} starts {made.Starter.Manifest.Name} {made.Starter.Manifest.Version}: "
+                        + $"{Cli.Text.Size(made.Bytes)}, "
                         + $"made in {Cli.Text.Duration(made.Seconds)}.");
                     foreach (var image in made.Images)
                         Session.Line($"  carries   {Cli.Text.Safe(image)}");

@@ -22,7 +22,8 @@ internal static class StationCommand
             "vembar station join https://station.example:8470 --ca authority.pem");
         foreach (var sub in (VembarCommand[])[StationServeCommand.Create(), StationServeCommand.CheckBoot(), StationJoinCommand.Create(),
             Machines(), Decide("approve"),
-            Decide("assign"), .. Simple(), StationWaveCommand.Create(), Capture(), Log(), StationListCommand.Import(), StationListCommand.Export(), Audit(),
+            Decide("assign"), .. Simple(), StationWaveCommand.Create(), Capture(), Log(), StationListCommand.Import(),
+                StationListCommand.Export(), Audit(),
             StationTokenCommand.Create()])
             command.Subcommands.Add(sub);
         return command;
@@ -171,7 +172,8 @@ internal static class StationCommand
         foreach (var (word, what, done) in ((string, string, string)[])
         [
             ("stop", "Stop what a machine is at", "is stopped"), ("retry", "Have a machine do its last task again", "begins again"),
-            ("wake", "Call a machine that is switched off: by a magic packet from the station, and by the command of its site", "was called"),
+            ("wake", "Call a machine that is switched off: by a magic packet from the station, and by the command of its site",
+                "was called"),
             ("forget", "Take a machine off the list; the audit keeps that it was there", "is off the list"),
         ])
         {

@@ -103,7 +103,8 @@ internal static class StationWaveCommand
                 using var client = StationCommand.Client(parse, session);
                 while (true)
                 {
-                    var one = parse.GetValue(wave) is { } id ? await client.WaveAsync(id, session.Cancellation).ConfigureAwait(false) : null;
+                    var one = parse.GetValue(wave) is { } id ? await client.WaveAsync(id, session.Cancellation).ConfigureAwait(false)
+                        : null;
                     var all = one is null ? await client.WavesAsync(session.Cancellation).ConfigureAwait(false) : [];
                     if (parse.GetValue(watch) && !session.Json && !Console.IsOutputRedirected)
                         Console.Out.Write("\u001b[H\u001b[2J");
