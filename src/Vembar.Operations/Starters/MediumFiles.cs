@@ -19,7 +19,7 @@ internal static class MediumFiles
     public static string MarkOf(string id) => $"{StarterFolder}/{id}";
 
     /// <summary>What a boot loader does first, wherever it was loaded from.</summary>
-    public static string First(string id) => $"search --no-floppy --file --set=root /{MarkOf(id)}\nset prefix=($root)/boot/grub\n";
+    public static string First(string id) => $"search.file /{MarkOf(id)} root\nset prefix=($root)/boot/grub\n";
 
     /// <summary>The boot loader's menu.</summary>
     /// <param name="name">The starter's name and version.</param>

@@ -2,11 +2,9 @@ using System.Globalization;
 using Vembar.Common;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Archives;
-using Vembar.Station.Boot;
 using Vembar.Station.Database;
 using Vembar.Station.Hosting;
 using Vembar.Station.Problems;
-using Vembar.Station.Waves;
 using Vembar.Windows.Servicing.Answers;
 
 namespace Vembar.Station.Machines;

@@ -1,7 +1,6 @@
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using Vembar.Operations.Stations.Contract;
-using Vembar.Station.Waves;
 
 namespace Vembar.Station.Machines;
 
@@ -9,7 +8,5 @@ namespace Vembar.Station.Machines;
 [JsonSourceGenerationOptions(JsonSerializerDefaults.Web, DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull)]
 [JsonSerializable(typeof(MachineDocument))]
 [JsonSerializable(typeof(TaskProgress))]
-[JsonSerializable(typeof(WaveDocument))]
-[JsonSerializable(typeof(WavePlan))]
 [JsonSerializable(typeof(Dictionary<string, string>))]
 internal sealed partial class StationStateJson : JsonSerializerContext;

@@ -188,7 +188,7 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
         if (!File.Exists(PlanFile(row)))
             return null;
         return JsonSerializer.Deserialize(await File.ReadAllBytesAsync(PlanFile(row), cancellation).ConfigureAwait(false),
-            StationStateJson.Default.WavePlan);
+            WaveStateJson.Default.WavePlan);
     }
 
     /// <summary>Looks after waves until it is ended.</summary>
@@ -320,7 +320,7 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
             cancellation).ConfigureAwait(false);
         Directory.CreateDirectory(Folder);
         var scratch = $"{PlanFile(row)}.new";
-        await File.WriteAllBytesAsync(scratch, JsonSerializer.SerializeToUtf8Bytes(plan, StationStateJson.Default.WavePlan), cancellation)
+        await File.WriteAllBytesAsync(scratch, JsonSerializer.SerializeToUtf8Bytes(plan, WaveStateJson.Default.WavePlan), cancellation)
             .ConfigureAwait(false);
         File.Move(scratch, PlanFile(row), overwrite: true);
         await store.ChangeAsync(row.Id, now => now with { Document = now.Document with { Bytes = plan.Bytes } }, cancellation)

@@ -19,7 +19,7 @@ public sealed class WaveStore(StationDatabase database)
         State = Enum.Parse<WaveState>(row.GetString(1)),
         Version = row.GetInt64(2),
         Station = row.GetString(3),
-        Document = JsonSerializer.Deserialize(row.GetString(4), StationStateJson.Default.WaveDocument)!,
+        Document = JsonSerializer.Deserialize(row.GetString(4), WaveStateJson.Default.WaveDocument)!,
     };
 
     /// <summary>The newest waves, the newest first.</summary>
@@ -47,7 +47,7 @@ public sealed class WaveStore(StationDatabase database)
     public async Task<WaveRow> AddAsync(string station, WaveDocument document, CancellationToken cancellation) =>
         (await database.WriteAsync(write => write.QueryAsync("insert into waves (state, version, station, document) "
             + $"values (@state, 1, @station, @document) returning {Columns}", Read, ("state", $"{WaveState.Waiting}"), ("station", station),
-            ("document", JsonSerializer.Serialize(document, StationStateJson.Default.WaveDocument))),
+            ("document", JsonSerializer.Serialize(document, WaveStateJson.Default.WaveDocument))),
                 cancellation).ConfigureAwait(false))[0];
 
     /// <summary>Changes a wave; made again when somebody else changed it meanwhile.</summary>
@@ -63,7 +63,7 @@ public sealed class WaveStore(StationDatabase database)
                 return row;
             var count = await database.ExecuteAsync("update waves set state = @state, version = version + 1, station = @station, "
                 + "document = @document where number = @number and version = @version", cancellation, ("state", $"{made.State}"),
-                ("station", made.Station), ("document", JsonSerializer.Serialize(made.Document, StationStateJson.Default.WaveDocument)),
+                ("station", made.Station), ("document", JsonSerializer.Serialize(made.Document, WaveStateJson.Default.WaveDocument)),
                 ("number", row.Number), ("version", row.Version)).ConfigureAwait(false);
             if (count > 0)
                 return made with { Version = row.Version + 1 };

@@ -2,9 +2,8 @@ using System.Collections.Concurrent;
 using Vembar.Common;
 using Vembar.Operations.Starters;
 using Vembar.Station.Hosting;
-using Vembar.Station.Machines;
 
-namespace Vembar.Station.Boot;
+namespace Vembar.Station.Machines;
 
 /// <summary>Which starter a machine gets: that of its channel, or the last with which machines joined where that one does not
 /// report.</summary>

@@ -1,6 +1,6 @@
 using Vembar.Operations.Stations.Contract;
 
-namespace Vembar.Station.Waves;
+namespace Vembar.Station.Machines;
 
 /// <summary>A machine that is approved for a wave.</summary>
 /// <param name="Order">Where the wave is heard.</param>
