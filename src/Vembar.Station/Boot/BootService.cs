@@ -147,6 +147,10 @@ public sealed partial class BootService(StationSettings settings, StationRegiste
             foreach (var name in (string[])[StarterManifest.KernelFile, StarterManifest.InitialFile])
                 Replace(Path.Combine(each.Folder, name), Path.Combine(folder, name));
         }
+        var kept = used.Select(FolderOf).ToHashSet();
+        foreach (var left in Directory.EnumerateDirectories(Path.Combine(Tftp, BootScripts.TftpFolder))
+            .Where(f => !kept.Contains(Path.GetFileName(f))).ToList())
+            Directory.Delete(left, recursive: true);
         var scratch = Path.Combine(Tftp, "grub", "grub.cfg.new");
         File.WriteAllText(scratch, grub);
         File.Move(scratch, Path.Combine(Tftp, "grub", "grub.cfg"), overwrite: true);

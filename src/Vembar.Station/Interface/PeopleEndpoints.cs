@@ -120,7 +120,8 @@ internal static class PeopleEndpoints
         }).WithSummary("Takes a token back");
     }
 
-    private static string? Request(HttpContext context) =>
+    /// <summary>What makes a request the same when it comes again; null for nothing.</summary>
+    public static string? Request(HttpContext context) =>
         context.Request.Headers["Idempotency-Key"].ToString() is { Length: > 0 and <= 64 } key ? key : null;
 
     public static string AddressOf(HttpContext context) => context.Connection.RemoteIpAddress?.ToString() ?? "";

@@ -23,7 +23,8 @@ internal static class WaveEndpoints
         group.MapPost("", async (HttpContext context, WaveRequest request, Access access, WaveService waves, AuditLog audit) =>
         {
             var caller = await access.DemandAsync(context, Role.Technician).ConfigureAwait(false);
-            var made = await waves.AddAsync(request, caller, context.RequestAborted).ConfigureAwait(false);
+            var made = await waves.AddAsync(request, caller, PeopleEndpoints.Request(context), context.RequestAborted)
+                .ConfigureAwait(false);
             await audit.NoteAsync(caller.Name, PeopleEndpoints.AddressOf(context), "wave", made.Id, made.Title, context.RequestAborted)
                 .ConfigureAwait(false);
             return made;

@@ -23,7 +23,10 @@ public sealed class StarterChoice(StationSettings settings, TimeProvider clock)
     /// <exception cref="VembarException">There is none, or one is not whole.</exception>
     public (IReadOnlyList<Starter> All, StarterChannels Channels) Starters()
     {
-        if (settings.Options.Starters is not { } folder || !Directory.Exists(folder) || Starter.All(folder) is not { Count: > 0 } all)
+        // Boot loaders ask for them by the names of their folders.
+        if (settings.Options.Starters is not { } folder || !Directory.Exists(folder)
+            || Starter.All(folder).Where(s => StationFile.IsName(Path.GetFileName(s.Folder.TrimEnd('/')))).ToList()
+                is not { Count: > 0 } all)
             throw VembarException.Input("no-starter", $"the station has no starter in '{settings.Options.Starters}'",
                 "Make one with `vembar starter make`, in a folder below that.");
         return (all, StarterChannels.Read(folder));

@@ -11,6 +11,9 @@ public sealed record WaveDocument
     /// <summary>Who wanted it, and may what.</summary>
     public required Caller By { get; init; }
 
+    /// <summary>What makes it the same request when it comes again; null for nothing.</summary>
+    public string? Key { get; init; }
+
     /// <summary>Machines that it is for, by their ids; none for all, or all of a site.</summary>
     public IReadOnlyList<string> Machines { get; init; } = [];
 

@@ -64,10 +64,7 @@ internal sealed class WaveSending : IAsyncDisposable
             _ready.TrySetResult();
     }
 
-    /// <summary>Ends it before its time.</summary>
-    public void Stop() => _stop.Cancel();
-
-    /// <summary>Ends it, and waits for that.</summary>
+    /// <summary>Ends it, also before its time, and waits for that.</summary>
     public async ValueTask DisposeAsync()
     {
         await _stop.CancelAsync().ConfigureAwait(false);

@@ -35,9 +35,15 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
     private static bool IsOpen(WaveRow row) => row.State is WaveState.Waiting or WaveState.Sending or WaveState.Sent;
 
     /// <summary>Adds a wave.</summary>
+    /// <param name="request">What is wanted.</param>
+    /// <param name="caller">Who wants it.</param>
+    /// <param name="key">What makes it the same request when it comes again; null for nothing.</param>
+    /// <param name="cancellation">Ends it.</param>
     /// <exception cref="StationException">It makes no sense, or there is one of that image.</exception>
-    public async Task<WaveInfo> AddAsync(WaveRequest request, Caller caller, CancellationToken cancellation)
+    public async Task<WaveInfo> AddAsync(WaveRequest request, Caller caller, string? key, CancellationToken cancellation)
     {
+        if (key is not null && (await store.NewestAsync(cancellation).ConfigureAwait(false)).Find(w => w.Document.Key == key) is { } known)
+            return await DescribeAsync(known, cancellation).ConfigureAwait(false);
         const int Longest = 300, Most = 10_000;
         if (request is not { Image.Length: > 0 and <= Longest, Site.Length: <= Longest, Machines.Count: <= Most, Accept.Count: <= Longest }
             || (request.Image + request.Site).Any(char.IsControl) || request.Machines.Concat(request.Accept).Any(t => t is null))
@@ -67,6 +73,7 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
         {
             Request = request,
             By = caller,
+            Key = key,
             Machines = [.. ids.Distinct()],
             Title = title,
             Archive = archive.Name,
@@ -146,8 +153,8 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
             ? throw StationException.Conflict("wave-over", $"wave {id} is {now.State.ToString().ToLowerInvariant()} already")
             : now with { State = WaveState.Stopped, Document = now.Document with { Remark = $"stopped by {caller.Name}" } }, cancellation)
             .ConfigureAwait(false);
-        if (_sending.TryGetValue(row.Id, out var sending))
-            sending.Stop();
+        if (_sending.TryRemove(row.Id, out var sending))
+            await sending.DisposeAsync().ConfigureAwait(false);
         foreach (var member in MembersOf(row, await machines.AllAsync(cancellation).ConfigureAwait(false)))
         {
             await machines.ChangeAsync(member.Id, now => now.Document is not { IsHeld: true, Task.Wave: { } wave } || wave.Id != row.Id
@@ -199,20 +206,36 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
         {
             try
             {
-                var open = (await store.OpenAsync(cancellation).ConfigureAwait(false)).Where(w => w.Station == Own).ToList();
-                if (open.Count == 0)
-                    continue;
-                var all = await machines.AllAsync(cancellation).ConfigureAwait(false);
-                foreach (var row in open)
-                    await LookAfterAsync(row, all, cancellation).ConfigureAwait(false);
+                foreach (var row in await store.OpenAsync(cancellation).ConfigureAwait(false))
+                {
+                    // Also those of a station that is gone.
+                    if (row.Station == Own || !register.All.Contains(row.Station))
+                        await TryLookAfterAsync(row, cancellation).ConfigureAwait(false);
+                }
             }
-            catch (Exception failure) when (failure is System.Data.Common.DbException or StationException or VembarException)
+            catch (System.Data.Common.DbException failure)
             {
                 WaveLog.Failed(log, "", failure.Message);
             }
         }
         foreach (var sending in _sending.Values)
             await sending.DisposeAsync().ConfigureAwait(false);
+    }
+
+    // What is wrong with one keeps nobody from another.
+    private async Task TryLookAfterAsync(WaveRow row, CancellationToken cancellation)
+    {
+        try
+        {
+            if (row.Station != Own)
+                row = await store.ChangeAsync(row.Id, now => now with { Station = Own }, cancellation).ConfigureAwait(false);
+            await LookAfterAsync(row, await machines.AllAsync(cancellation).ConfigureAwait(false), cancellation).ConfigureAwait(false);
+        }
+        catch (Exception failure) when (failure is StationException or VembarException or IOException or UnauthorizedAccessException
+            or JsonException)
+        {
+            WaveLog.Failed(log, row.Id, failure.Message);
+        }
     }
 
     private async Task LookAfterAsync(WaveRow row, List<MachineRow> all, CancellationToken cancellation)
