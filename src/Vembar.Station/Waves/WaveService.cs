@@ -271,7 +271,7 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
     private bool MayBegin(WaveRow row, int ready) => row.Document.Request switch
     {
         { Joined: { } count } => ready >= count,
-        { At: { } at } => Now >= at,
+        { At: { } at } => ready > 0 && Now >= at,
         _ => ready > 0,
     };
 
