@@ -221,7 +221,8 @@ public class CommandTests(World world)
             .Where(l => l.StartsWith("vembar ", StringComparison.Ordinal) || l.StartsWith("$ vembar ", StringComparison.Ordinal)))
         {
             var words = line.TrimStart('$', ' ').Split(' ');
-            string[] command = words[1] is "workspace" or "order" or "package" or "answers" ? [words[1], words[2]] : [words[1]];
+            string[] command = words[1] is "workspace" or "order" or "package" or "answers" or "starter" or "station" or "userdata"
+                ? [words[1], words[2]] : [words[1]];
             var help = Vembar.Run([.. command, "--help"]).Output;
             Assert.All(words.Where(w => w.StartsWith("--", StringComparison.Ordinal)),
                 option => Assert.Contains(option, help, StringComparison.Ordinal));

@@ -389,18 +389,20 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
         }
         if (!sending.HasBegun)
             sending.MayBegin(members.All(m => m.State != MachineState.Ready));
+        // Looked at once: it may end between two looks.
+        var isDone = sending.IsDone;
         await store.ChangeAsync(row.Id, now => now.State != WaveState.Sending ? null : now with
         {
-            State = sending.IsDone && sending.Problem.Length == 0 ? WaveState.Sent : now.State,
+            State = isDone && sending.Problem.Length == 0 ? WaveState.Sent : now.State,
             Document = now.Document with
             {
                 Next = sending.Next,
                 Sent = sending.Sent,
                 Began = now.Document.Began ?? sending.Began,
-                Ended = sending.IsDone ? now.Document.Ended ?? Now : null,
+                Ended = isDone ? now.Document.Ended ?? Now : null,
             },
         }, cancellation).ConfigureAwait(false);
-        if (!sending.IsDone)
+        if (!isDone)
             return;
         if (sending.Problem.Length > 0)
             await FailAsync(row, sending.Problem, cancellation).ConfigureAwait(false);
