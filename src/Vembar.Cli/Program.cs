@@ -101,7 +101,7 @@ internal static class Program
     {
         var command = parse.CommandResult.Command;
         var messages = parse.Errors.Select(Message).Distinct().ToList();
-        var hint = $"See `vembar {(command == root ? "" : command.Name + " ")}--help`.";
+        var hint = VembarCommand.HelpOf(command);
         var word = parse.UnmatchedTokens is [var first, ..] ? first : null;
         if (command == root && args.Length == 0)
             messages = ["say what to do"];

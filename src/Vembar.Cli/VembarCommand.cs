@@ -8,6 +8,15 @@ internal sealed class VembarCommand(string name, string description, params stri
     /// <summary>Command lines, each with a word on what it does.</summary>
     public IReadOnlyList<string> Examples { get; } = examples;
 
+    /// <summary>Where somebody is told how a command is written.</summary>
+    public static string HelpOf(Command command)
+    {
+        var names = new Stack<string>();
+        for (var at = command; at is not (null or RootCommand); at = at.Parents.OfType<Command>().FirstOrDefault())
+            names.Push(at.Name);
+        return $"See `vembar {string.Concat(names.Select(n => n + " "))}--help`.";
+    }
+
     public VembarCommand With(params Symbol[] symbols)
     {
         foreach (var symbol in symbols)

@@ -201,6 +201,9 @@ public class CommandTests(World world)
             (Vembar.Run("help", "captur").Code,
             Vembar.Run("help", "captur").Error.Contains("Did you mean 'capture'?", StringComparison.Ordinal)));
         Assert.Equal((2, 2), (Vembar.Run("history", "x", "/?").Code, Vembar.Run("/h").Code));
+        // A command below another is named whole.
+        Assert.Contains("See `vembar starter use --help`.", Vembar.Run("starter", "use", "x", "--channel", "fast").Error,
+            StringComparison.Ordinal);
         Assert.Equal(0, overview.Code);
         foreach (var command in s_commands)
         {

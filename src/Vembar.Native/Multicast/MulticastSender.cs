@@ -12,7 +12,8 @@ public sealed class MulticastSender : MulticastSession
     private const uint Room = 32 << 20, Least = 8, Most = 64;
     private const int SocketBuffer = 4 << 20;
     private readonly MulticastGroup _group;
-    private readonly ConcurrentDictionary<nint, nint> _memory = new();
+    private readonly ConcurrentDictionary<nint, (nint Memory, int Number)> _memory = new();
+    private readonly Action<int> _sent;
     private readonly SemaphoreSlim _vacancy = new(0);
     // What was said of what was sent before does not count for what was sent since.
     private volatile bool _isFlushed;
@@ -24,12 +25,14 @@ public sealed class MulticastSender : MulticastSession
     /// <param name="rate">How fast, in bits a second.</param>
     /// <param name="ttl">Over how many routers, and one.</param>
     /// <param name="receivers">About how many there are.</param>
+    /// <param name="sent">Told each piece that has gone out for the first time; by one thread at a time.</param>
     /// <exception cref="NativeException">It cannot be.</exception>
     /// <exception cref="DllNotFoundException">libnorm is not installed.</exception>
-    public MulticastSender(MulticastGroup group, double rate, int ttl, int receivers)
+    public MulticastSender(MulticastGroup group, double rate, int ttl, int receivers, Action<int> sent)
         : base(group, 1)
     {
         _group = group;
+        _sent = sent;
         // By the group's own port, so that receivers know where what is the sender's comes from.
         NormLibrary.NormSetTxPort(Session, (ushort)group.Port, true, group.Source?.ToString());
         NormLibrary.NormSetTTL(Session, (byte)ttl);
@@ -66,16 +69,19 @@ public sealed class MulticastSender : MulticastSession
         ArgumentOutOfRangeException.ThrowIfGreaterThan(piece.Length, LongestPiece);
         var memory = (byte*)NativeMemory.Alloc((nuint)piece.Length);
         piece.CopyTo(new Span<byte>(memory, piece.Length));
-        var info = number;
-        var handle = NormLibrary.NormDataEnqueue(Session, memory, (uint)piece.Length, (byte*)&info, sizeof(int));
-        if (handle == 0)
+        // What happens to it is told when it is known.
+        lock (_memory)
         {
-            NativeMemory.Free(memory);
-            return false;
+            var handle = NormLibrary.NormDataEnqueue(Session, memory, (uint)piece.Length, (byte*)&number, sizeof(int));
+            if (handle == 0)
+            {
+                NativeMemory.Free(memory);
+                return false;
+            }
+            _memory[handle] = ((nint)memory, number);
+            _isFlushed = false;
+            return true;
         }
-        _memory[handle] = (nint)memory;
-        _isFlushed = false;
-        return true;
     }
 
     /// <summary>Waits until all was sent, and those who lack something had time to ask for it.</summary>
@@ -99,18 +105,28 @@ public sealed class MulticastSender : MulticastSession
                 _isFlushed = true;
                 _vacancy.Release();
                 break;
+            case NormLibrary.EventKind.SendObjectSent:
+                if (Of(handle) is { } sent)
+                    _sent(sent.Number);
+                break;
             case NormLibrary.EventKind.SendObjectPurged:
-                if (_memory.TryRemove(handle, out var memory))
-                    NativeMemory.Free((void*)memory);
+                if (Of(handle) is { } purged && _memory.TryRemove(handle, out _))
+                    NativeMemory.Free((void*)purged.Memory);
                 _vacancy.Release();
                 break;
         }
     }
 
+    private (nint Memory, int Number)? Of(nint handle)
+    {
+        lock (_memory)
+            return _memory.TryGetValue(handle, out var found) ? found : null;
+    }
+
     /// <inheritdoc/>
     protected override unsafe void Ended()
     {
-        foreach (var memory in _memory.Values)
+        foreach (var (memory, _) in _memory.Values)
             NativeMemory.Free((void*)memory);
         _memory.Clear();
         _vacancy.Dispose();

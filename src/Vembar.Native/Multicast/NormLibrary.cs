@@ -14,6 +14,7 @@ internal static unsafe partial class NormLibrary
         SendQueueVacancy = 1,
         SendQueueEmpty = 2,
         SendFlushCompleted = 3,
+        SendObjectSent = 6,
         SendObjectPurged = 7,
         RemoteSenderNew = 10,
         ReceiveObjectCompleted = 20,

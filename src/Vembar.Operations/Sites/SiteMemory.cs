@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Vembar.Common.Files;
 
 namespace Vembar.Operations.Sites;
 
@@ -34,16 +35,14 @@ internal sealed class SiteMemory(string? path)
             var times = Read();
             foreach (var place in places)
                 times[place] = now;
-            var scratch = $"{path}.{Guid.NewGuid():N}";
             try
             {
                 Directory.CreateDirectory(Path.GetDirectoryName(path)!);
-                File.WriteAllBytes(scratch, JsonSerializer.SerializeToUtf8Bytes(times, SiteJson.Default.SortedDictionaryStringDateTime));
-                File.Move(scratch, path, overwrite: true);
+                WholeFile.Write(path, JsonSerializer.SerializeToUtf8Bytes(times, SiteJson.Default.SortedDictionaryStringDateTime));
             }
             catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
             {
-                File.Delete(scratch);
+                // It is not remembered, then.
             }
         }
     }

@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using System.Security.Cryptography;
 using Vembar.Common;
 
 namespace Vembar.Operations.Starters;
@@ -96,12 +95,8 @@ internal sealed class DebianPackages(string cache)
         return folder;
     }
 
-    private static async Task<string> HashAsync(string path, CancellationToken cancellation)
-    {
-        var file = File.OpenRead(path);
-        await using (file.ConfigureAwait(false))
-            return Convert.ToHexStringLower(await SHA256.HashDataAsync(file, cancellation).ConfigureAwait(false));
-    }
+    private static async Task<string> HashAsync(string path, CancellationToken cancellation) =>
+        (await StarterFile.ReadAsync(Path.GetDirectoryName(path)!, Path.GetFileName(path), cancellation).ConfigureAwait(false)).Sha256;
 
     /// <summary>Runs a program of the system.</summary>
     /// <returns>What it printed.</returns>

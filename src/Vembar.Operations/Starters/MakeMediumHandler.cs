@@ -45,7 +45,7 @@ public sealed class MakeMediumHandler(OperationHost host) : IOperationHandler<Ma
             var name = $"{starter.Manifest.Name} {starter.Manifest.Version}";
             var commandLine = CommandLine(request);
             var id = IdOf(starter, commandLine, Path.Combine(tree, MediumFiles.Archive));
-            PutStarter(tree, starter, id);
+            await PutStarterAsync(tree, starter, id, cancellation).ConfigureAwait(false);
             var boot = Directory.CreateDirectory(Path.Combine(tree, "boot/grub")).FullName;
             await File.WriteAllTextAsync(Path.Combine(boot, "grub.cfg"), MediumFiles.Menu(name, commandLine, names,
                 request.Station is not null), cancellation).ConfigureAwait(false);
@@ -60,10 +60,9 @@ public sealed class MakeMediumHandler(OperationHost host) : IOperationHandler<Ma
                 "-c", "boot/boot.cat", "-b", "boot/grub/bios.img", "-no-emul-boot", "-boot-load-size", "4", "-boot-info-table",
                 "--grub2-boot-info", "-eltorito-alt-boot", "-e", "--interval:appended_partition_2:all::", "-no-emul-boot",
                 "-append_partition", "2", "0xef", system, "-appended_part_as_gpt", tree], cancellation).ConfigureAwait(false);
-            var hash = await HashAsync(made, cancellation).ConfigureAwait(false);
-            var bytes = new FileInfo(made).Length;
+            var described = await StarterFile.ReadAsync(scratch, Path.GetFileName(made), cancellation).ConfigureAwait(false);
             File.Move(made, output);
-            return new MakeMediumResult(starter, bytes, names, hash, clock.Elapsed.TotalSeconds);
+            return new MakeMediumResult(starter, described.Bytes, names, described.Sha256, clock.Elapsed.TotalSeconds);
         }
         catch (Exception failure) when (VembarException.From(failure, "make", output) is { } error)
         {
@@ -128,25 +127,19 @@ public sealed class MakeMediumHandler(OperationHost host) : IOperationHandler<Ma
         return Convert.ToHexStringLower(hash.GetCurrentHash())[..16];
     }
 
-    private static void PutStarter(string tree, Starter starter, string id)
+    private static async Task PutStarterAsync(string tree, Starter starter, string id, CancellationToken cancellation)
     {
         var folder = Directory.CreateDirectory(Path.Combine(tree, MediumFiles.StarterFolder)).FullName;
         foreach (var name in (string[])[StarterManifest.KernelFile, StarterManifest.InitialFile, StarterManifest.FileName])
             File.Copy(Path.Combine(starter.Folder, name), Path.Combine(folder, name));
         foreach (var file in starter.Manifest.Files)
         {
-            var path = Path.Combine(folder, file.Name);
-            if (File.Exists(path) && Hash(path) != file.Sha256)
+            if (File.Exists(Path.Combine(folder, file.Name))
+                && await StarterFile.ReadAsync(folder, file.Name, cancellation).ConfigureAwait(false) != file)
                 throw VembarException.Damaged($"'{file.Name}' of the starter in '{starter.Folder}' is not what was made",
                     Advice.Of("make-starter"));
         }
-        File.WriteAllText(Path.Combine(tree, MediumFiles.MarkOf(id)), "");
-    }
-
-    private static string Hash(string path)
-    {
-        using var file = File.OpenRead(path);
-        return Convert.ToHexStringLower(SHA256.HashData(file));
+        await File.WriteAllTextAsync(Path.Combine(tree, MediumFiles.MarkOf(id)), "", cancellation).ConfigureAwait(false);
     }
 
     private static async Task PutBiosAsync(string scratch, string boot, string id, IReadOnlyList<DebianPackage> packages,
@@ -202,12 +195,5 @@ public sealed class MakeMediumHandler(OperationHost host) : IOperationHandler<Ma
             else
                 File.SetLastWriteTimeUtc(path, time);
         }
-    }
-
-    private static async Task<string> HashAsync(string path, CancellationToken cancellation)
-    {
-        var file = File.OpenRead(path);
-        await using (file.ConfigureAwait(false))
-            return Convert.ToHexStringLower(await SHA256.HashDataAsync(file, cancellation).ConfigureAwait(false));
     }
 }

@@ -1,6 +1,5 @@
 using System.Diagnostics;
 using System.Globalization;
-using System.Security.Cryptography;
 using System.Text.Json;
 using Vembar.Common;
 using Vembar.Native;
@@ -78,6 +77,9 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
             Tell("compressing");
             await Task.Run(() => Compress(files, Path.Combine(scratch, StarterManifest.InitialFile), cancellation), cancellation)
                 .ConfigureAwait(false);
+            var described = new List<StarterFile>();
+            foreach (var name in new[] { StarterManifest.KernelFile, StarterManifest.InitialFile }.Concat(loaders))
+                described.Add(await StarterFile.ReadAsync(scratch, name, cancellation).ConfigureAwait(false));
             var manifest = new StarterManifest
             {
                 Name = request.Name,
@@ -92,8 +94,7 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
                 FirmwareOf = await FirmwareOfAsync(modules, chosen, cancellation).ConfigureAwait(false),
                 Packages = [.. packages.Select(p => new StarterPackage(p.Name, p.Version, p.Sha256))],
                 Loaders = loaders,
-                Files = [.. new[] { StarterManifest.KernelFile, StarterManifest.InitialFile }.Concat(loaders)
-                .Select(n => Described(scratch, n))],
+                Files = described,
             };
             await File.WriteAllBytesAsync(Path.Combine(scratch, StarterManifest.FileName),
                 JsonSerializer.SerializeToUtf8Bytes(manifest, StarterJson.Default.StarterManifest), cancellation).ConfigureAwait(false);
@@ -362,11 +363,5 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
             File.Copy(PackagedFiles.Find(packages, places) ?? throw PackagedFiles.Lacks(name, "machines start from the network by it"),
                 Path.Combine(folder, name));
         return [.. loaders.Select(l => l.Name)];
-    }
-
-    private static StarterFile Described(string folder, string name)
-    {
-        using var file = File.OpenRead(Path.Combine(folder, name));
-        return new StarterFile(name, file.Length, Convert.ToHexStringLower(SHA256.HashData(file)));
     }
 }

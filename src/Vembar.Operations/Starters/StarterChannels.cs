@@ -1,5 +1,6 @@
 using System.Text.Json;
 using Vembar.Common;
+using Vembar.Common.Files;
 
 namespace Vembar.Operations.Starters;
 
@@ -51,20 +52,14 @@ public sealed record StarterChannels(string? Production, string? Pilot)
         var now = channel == PilotName ? before with { Pilot = starter.Manifest.Version }
             : before with { Production = starter.Manifest.Version };
         var path = Path.Combine(folder, FileName);
-        var scratch = $"{path}.{Guid.NewGuid():N}";
         try
         {
-            File.WriteAllBytes(scratch, JsonSerializer.SerializeToUtf8Bytes(now, StarterJson.Default.StarterChannels));
-            File.Move(scratch, path, overwrite: true);
+            WholeFile.Write(path, JsonSerializer.SerializeToUtf8Bytes(now, StarterJson.Default.StarterChannels));
             return now;
         }
         catch (Exception failure) when (VembarException.From(failure, "write", path) is { } error)
         {
             throw error;
-        }
-        finally
-        {
-            File.Delete(scratch);
         }
     }
 

@@ -1,8 +1,10 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Globalization;
+using System.Text;
 using System.Text.RegularExpressions;
 using Vembar.Common;
+using Vembar.Common.Files;
 using Vembar.Operations.Starters;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Hosting;
@@ -151,9 +153,7 @@ public sealed partial class BootService(StationSettings settings, StationRegiste
         foreach (var left in Directory.EnumerateDirectories(Path.Combine(Tftp, BootScripts.TftpFolder))
             .Where(f => !kept.Contains(Path.GetFileName(f))).ToList())
             Directory.Delete(left, recursive: true);
-        var scratch = Path.Combine(Tftp, "grub", "grub.cfg.new");
-        File.WriteAllText(scratch, grub);
-        File.Move(scratch, Path.Combine(Tftp, "grub", "grub.cfg"), overwrite: true);
+        WholeFile.Write(Path.Combine(Tftp, "grub", "grub.cfg"), Encoding.UTF8.GetBytes(grub));
     }
 
     private static void Replace(string from, string to)

@@ -430,6 +430,8 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
                 && !Identifiers.Of(holder.Document.Identity).Append(holder.Identifier).Contains(Identifiers.Parse(row.Identifier)))
                 problems.Add($"another machine is called '{row.Name}' already ({holder.Id})");
         }
+        foreach (var starter in rows.Select(r => r.Starter).OfType<string>().Distinct().Where(s => s.Length > 0 && !starters.IsKnown(s)))
+            problems.Add($"the station has no starter '{starter}'");
         if (problems.Count > 0)
             throw StationException.Of(422, "bad-list", $"the list has {problems.Count} mistakes; nothing of it was taken", "Mend them.",
                 problems);
@@ -437,13 +439,20 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
         foreach (var row in rows)
         {
             var identifier = Identifiers.Parse(row.Identifier)!;
-            var assignment = new Assignment { Name = row.Name, Site = row.Site, Image = row.Image, UserFiles = row.UserFiles };
+            var assignment = new Assignment
+            {
+                Name = row.Name,
+                Site = row.Site,
+                Image = row.Image,
+                UserFiles = row.UserFiles,
+                Starter = row.Starter ?? "",
+            };
             var fills = row.Fill is { Count: > 0 } ? row.Fill : null;
             if (await FindListedAsync(identifier, cancellation).ConfigureAwait(false) is { } known)
             {
                 var before = known.Document.Assignment;
                 if (before.Name == row.Name && before.Site == row.Site && before.Image == row.Image && before.UserFiles == row.UserFiles
-                    && fills is null
+                    && (row.Starter ?? before.Starter) == before.Starter && fills is null
                     && known.Document.IsListed)
                 {
                     same++;
@@ -462,6 +471,7 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
                             Site = row.Site,
                             Image = row.Image,
                             UserFiles = row.UserFiles,
+                            Starter = row.Starter ?? now.Document.Assignment.Starter,
                         },
                     },
                 }, new NewEvent("assigned", "info", Says(assignment, null, []), caller.Name)), cancellation).ConfigureAwait(false);

@@ -14,7 +14,8 @@ internal sealed class WaveSending : IAsyncDisposable
 {
     // Machines that were told listen within that time, or ask for what they missed.
     private static readonly TimeSpan s_longest = TimeSpan.FromSeconds(20), s_settle = TimeSpan.FromSeconds(1.5),
-        s_flush = TimeSpan.FromSeconds(8), s_hello = TimeSpan.FromMilliseconds(500);
+        s_flush = TimeSpan.FromSeconds(8), s_hello = TimeSpan.FromMilliseconds(500),
+        s_look = TimeSpan.FromMilliseconds(100);
 
     private readonly CancellationTokenSource _stop = new();
     private readonly TaskCompletionSource _ready = new(TaskCreationOptions.RunContinuationsAsynchronously);
@@ -39,7 +40,7 @@ internal sealed class WaveSending : IAsyncDisposable
     /// <summary>What is sent.</summary>
     public WavePlan Plan { get; }
 
-    /// <summary>The piece that is sent next.</summary>
+    /// <summary>How many pieces have gone out.</summary>
     public int Next { get; private set; }
 
     /// <summary>Bytes that were sent.</summary>
@@ -72,6 +73,26 @@ internal sealed class WaveSending : IAsyncDisposable
         _stop.Dispose();
     }
 
+    // What was given to the sender goes out as fast as the rate lets it.
+    private async Task WaitForLastAsync()
+    {
+        const double Slower = 4, Bits = 8;
+        var left = Plan.Pieces.Skip(Next).Sum(p => (long)p.Length);
+        var longest = TimeSpan.FromSeconds(left * Bits / _row.Document.Rate * Slower) + s_longest;
+        var began = _clock.GetTimestamp();
+        while (Next < Plan.Pieces.Count && _clock.GetElapsedTime(began) < longest)
+            await Task.Delay(s_look, _clock, _stop.Token).ConfigureAwait(false);
+    }
+
+    // They go out in their order.
+    private void HasGone(int number)
+    {
+        if (number < Next)
+            return;
+        Next = number + 1;
+        Interlocked.Add(ref _sent, Plan.Pieces[number].Length);
+    }
+
     // Until all are there, and a moment longer: who hears it knows that the wave reaches it.
     private async Task SayHelloAsync(MulticastSender sender)
     {
@@ -94,20 +115,20 @@ internal sealed class WaveSending : IAsyncDisposable
         {
             using var sender = new MulticastSender(new MulticastGroup(IPAddress.Parse(_row.Document.Group), _row.Port, _options.Interface,
                 IPAddress.Parse(_row.Document.Source)),
-                _row.Document.Rate, _options.Hops, _members);
+                _row.Document.Rate, _options.Hops, _members, HasGone);
             await SayHelloAsync(sender).ConfigureAwait(false);
             Began = _row.Document.Began ?? _clock.GetUtcNow().UtcDateTime;
             using var lease = await _files.TakeAsync(_archive, _stop.Token).ConfigureAwait(false);
             var buffer = new byte[MulticastSender.LongestPiece];
-            for (; Next < Plan.Pieces.Count; Next++)
+            for (var number = Next; number < Plan.Pieces.Count; number++)
             {
-                var piece = Plan.Pieces[Next];
+                var piece = Plan.Pieces[number];
                 var bytes = buffer.AsMemory(0, piece.Length);
                 if (await lease.File.Source.ReadAsync(bytes, piece.Offset, _stop.Token).ConfigureAwait(false) < bytes.Length)
                     throw VembarException.Damaged($"'{_archive.Name}' is cut short");
-                await sender.SendAsync(bytes, Next, _stop.Token).ConfigureAwait(false);
-                Interlocked.Add(ref _sent, piece.Length);
+                await sender.SendAsync(bytes, number, _stop.Token).ConfigureAwait(false);
             }
+            await WaitForLastAsync().ConfigureAwait(false);
             await sender.FlushAsync(s_flush, _stop.Token).ConfigureAwait(false);
         }
         catch (OperationCanceledException)

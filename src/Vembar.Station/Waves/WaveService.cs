@@ -5,6 +5,7 @@ using System.Net.NetworkInformation;
 using System.Net.Sockets;
 using System.Text.Json;
 using Vembar.Common;
+using Vembar.Common.Files;
 using Vembar.Native;
 using Vembar.Native.Multicast;
 using Vembar.Operations.Stations.Contract;
@@ -342,10 +343,7 @@ public sealed class WaveService(WaveStore store, MachineStore machines, MachineS
         var plan = await Task.Run(() => WavePlanner.Make(lease.File.Source, archive.Place, row.Document.Image, clock, cancellation),
             cancellation).ConfigureAwait(false);
         Directory.CreateDirectory(Folder);
-        var scratch = $"{PlanFile(row)}.new";
-        await File.WriteAllBytesAsync(scratch, JsonSerializer.SerializeToUtf8Bytes(plan, WaveStateJson.Default.WavePlan), cancellation)
-            .ConfigureAwait(false);
-        File.Move(scratch, PlanFile(row), overwrite: true);
+        WholeFile.Write(PlanFile(row), JsonSerializer.SerializeToUtf8Bytes(plan, WaveStateJson.Default.WavePlan));
         await store.ChangeAsync(row.Id, now => now with { Document = now.Document with { Bytes = plan.Bytes } }, cancellation)
             .ConfigureAwait(false);
     }

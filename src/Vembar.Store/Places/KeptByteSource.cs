@@ -36,13 +36,7 @@ public sealed class KeptByteSource(IByteSource source, IBlockStore store, long e
     }
 
     /// <inheritdoc/>
-    public int Read(Span<byte> to, long offset)
-    {
-        var buffer = new byte[to.Length];
-        var count = ReadAsync(buffer, offset).AsTask().GetAwaiter().GetResult();
-        buffer.AsSpan(0, count).CopyTo(to);
-        return count;
-    }
+    public int Read(Span<byte> to, long offset) => Blocking.Read(this, to, offset);
 
     /// <inheritdoc/>
     public async ValueTask<int> ReadAsync(Memory<byte> to, long offset, CancellationToken cancellation = default)

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Security.Cryptography;
 using System.Text.Json;
 using Vembar.Demo;
@@ -128,15 +129,22 @@ public sealed class UserFileTests(World world)
         Assert.Contains("no user files to keep", station.Ok("station", "log", Name).Output, StringComparison.Ordinal);
     }
 
+    // A machine that has kept what its users made, and whose disk is divided.
+    private static Process BeginWithFilesKept(RunningStation station)
+    {
+        Used(station.Disk(1));
+        var machine = station.Join(1, Desk);
+        station.WaitFor(1, MachineState.Waiting);
+        station.Ok(Approve("--user-files", "keep"));
+        station.WaitForNote(1, machine);
+        return machine;
+    }
+
     [Fact]
     public void WhatIsKeptComesBackAfterAPowerCut()
     {
         using var station = new RunningStation(world);
-        Used(station.Disk(1));
-        var first = station.Join(1, Desk);
-        station.WaitFor(1, MachineState.Waiting);
-        station.Ok(Approve("--user-files", "keep"));
-        station.WaitForNote(1, first);
+        var first = BeginWithFilesKept(station);
         if (!first.HasExited)
             first.Kill(entireProcessTree: true);
         first.WaitForExit();
@@ -152,11 +160,7 @@ public sealed class UserFileTests(World world)
     public void WhatIsKeptComesBackWhenTheStationGoesMeanwhile(bool isWritten)
     {
         using var station = new RunningStation(world);
-        Used(station.Disk(1));
-        var machine = station.Join(1, Desk);
-        station.WaitFor(1, MachineState.Waiting);
-        station.Ok(Approve("--user-files", "keep"));
-        station.WaitForNote(1, machine);
+        var machine = BeginWithFilesKept(station);
         for (var tries = 0; isWritten && tries < 20_000 && !machine.HasExited && !IsWritten(station.Disk(1)); tries++)
             Thread.Sleep(1);
         station.Kill();
@@ -171,13 +175,8 @@ public sealed class UserFileTests(World world)
     public void WhatNeverCameBackComesBesideWhatIsNewer()
     {
         using var station = new RunningStation(world);
-        Used(station.Disk(1));
-        var first = station.Join(1, Desk);
-        station.WaitFor(1, MachineState.Waiting);
-        station.Ok(Approve("--user-files", "keep"));
-        station.WaitForNote(1, first);
-        station.Run("station", "stop", Name);
-        if (RunningStation.Finish(first).Json.GetProperty("code").GetString() != "stopped")
+        var first = BeginWithFilesKept(station);
+        if (!IsStopped(station, first))
             return;
         // Somebody put another install on it meanwhile, and people worked with that.
         File.Delete(station.Disk(1));
@@ -195,6 +194,13 @@ public sealed class UserFileTests(World world)
         });
     }
 
+    // It may have ended before.
+    private static bool IsStopped(RunningStation station, Process machine)
+    {
+        station.Run("station", "stop", Name);
+        return RunningStation.Finish(machine).Json.GetProperty("code").GetString() == "stopped";
+    }
+
     private static bool IsWritten(string disk)
     {
         using var image = DiskImage.Open(disk);
@@ -206,14 +212,9 @@ public sealed class UserFileTests(World world)
     public void ARetryAfterTheDiskWasErasedBringsThemBack()
     {
         using var station = new RunningStation(world);
-        Used(station.Disk(1));
-        var first = station.Join(1, Desk);
-        station.WaitFor(1, MachineState.Waiting);
-        station.Ok(Approve("--user-files", "keep"));
-        station.WaitForNote(1, first);
+        var first = BeginWithFilesKept(station);
         // Stopped at the station: the disk is left as one that holds nothing.
-        station.Run("station", "stop", Name);
-        var stopped = RunningStation.Finish(first).Json.GetProperty("code").GetString() == "stopped";
+        var stopped = IsStopped(station, first);
         var again = station.Join(1, Desk);
         station.Ok(Approve("--accept", "already-done"));
         var ran = RunningStation.Finish(again);

@@ -138,7 +138,8 @@ public sealed class WaveTests(World world)
         Assert.Equal(3, wave.Members.Count);
         foreach (var member in wave.Members)
         {
-            Say($"{member.Name}: heard {member.Heard}, asked {member.Asked} of {wave.Bytes}");
+            Say($"{member.Name}: heard {member.Heard}, asked {member.Asked} of {wave.Bytes}: "
+                + string.Join("; ", Events(station, member)));
             Assert.Equal(MachineState.Done, member.State);
         }
         // Whoever is slow to come again may find it over, and asks for everything.

@@ -25,7 +25,7 @@ internal static class HelpCommand
                     ErrorKind.Usage, "no-such-command",
                     at is RootCommand ? $"there is no command '{word}'" : $"'{at.Name}' has no command '{word}'",
                     EditDistance.Nearest(word, at.Subcommands.Select(c => c.Name)) is { } near ? $"Did you mean '{near}'?"
-                    : $"See `vembar {(at is RootCommand ? "" : at.Name + " ")}--help`.");
+                    : VembarCommand.HelpOf(at));
             }
             return parse.RootCommandResult.Command.Parse([.. named, "--help"]).Invoke();
         });

@@ -57,6 +57,8 @@ internal static class MachinePage
         Field("Site", machine.Assignment.Site);
         Field("Image", machine.Assignment.Image);
         Field("User files", machine.Assignment.UserFiles);
+        Field("Starter", machine.Assignment.Starter);
+        Field("Runs", report is { Starter.Length: > 0 } ? $"starter {report.Starter}" : "");
         Field("Fills in", string.Join(", ", machine.Assignment.Fills));
         Field("Task", machine.Task is { } task ? $"{task.ToString().ToLowerInvariant()} {machine.Title}" : "");
         if (machine.Progress is { } progress)
@@ -68,7 +70,7 @@ internal static class MachinePage
                 + $"{Text.Size(report.Memory)} of memory");
             foreach (var disk in report.Disks)
             {
-                Field("Disk", $"{disk.Path} {disk.Model}, {Text.Size(disk.Bytes)}");
+                Field("Disk", $"{disk.Path} {disk.Model}".TrimEnd() + $", {Text.Size(disk.Bytes)}");
                 foreach (var line in disk.Contents)
                     Field("", $"  {line}");
             }
@@ -106,6 +108,8 @@ internal static class MachinePage
         {
             Session.Line($"{result.ComputerName} has {result.Title}: {Text.Count(result.Files, "file")}, {Text.Size(result.Bytes)}, in "
                 + $"{Text.Duration(total)}{(result.ReadBack ? ", read back" : "")}.");
+            if (result.Heard + result.Asked > 0)
+                Session.Line($"It heard {Text.Size(result.Heard)} of its wave, and asked for {Text.Size(result.Asked)}.");
             if (result.Resumed > 0)
                 Session.Line($"It went on with a run that was broken off: {Text.Count(result.Resumed, "file")} of it were whole.");
         }

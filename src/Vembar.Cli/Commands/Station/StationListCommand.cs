@@ -6,12 +6,12 @@ using Vembar.Operations.Stations.Contract;
 
 namespace Vembar.Cli.Commands.Station;
 
-/// <summary>Lists of machines, as CSV (RFC 4180): identifier, name, site, image, user-files; whatever other columns there are fill in the
-/// answer
-/// file.</summary>
+/// <summary>Lists of machines, as CSV (RFC 4180): identifier, name, site, image, user-files, starter; whatever other columns there are fill
+/// in the answer file.</summary>
 internal static class StationListCommand
 {
-    private const string Identifier = "identifier", Name = "name", Site = "site", Image = "image", UserFiles = "user-files";
+    private const string Identifier = "identifier", Name = "name", Site = "site", Image = "image", UserFiles = "user-files",
+        Starter = "starter";
     private const int Longest = 16 << 20;
 
     public static VembarCommand Import()
@@ -19,7 +19,7 @@ internal static class StationListCommand
         var file = new Argument<string>("FILE")
         {
             Description = "A CSV file with the columns identifier (UUID, serial number or network address), name, site, image, user-files "
-            + "(keep or none); further columns are texts for what stands between {{ and }} in the answer file",
+            + "(keep or none), starter; further columns are texts for what stands between {{ and }} in the answer file",
         };
         return new VembarCommand("import", "Add machines before they are seen, and say what they are to become",
             "vembar station import machines.csv").With(file, StationCommand.Option).Does(async (parse, session) =>
@@ -53,10 +53,12 @@ internal static class StationListCommand
                     continue;
                 rows.Add(new ImportRow(values[Identifier], values.GetValueOrDefault(Name, ""), values.GetValueOrDefault(Site, ""),
                     values.GetValueOrDefault(Image, ""), values.Where(v => v.Value.Length > 0
-                        && !((string[])[Identifier, Name, Site, Image, UserFiles]).Contains(v.Key, StringComparer.OrdinalIgnoreCase))
+                        && !((string[])[Identifier, Name, Site, Image, UserFiles, Starter]).Contains(v.Key,
+                            StringComparer.OrdinalIgnoreCase))
                         .ToDictionary(v => v.Key, v => v.Value))
                 {
                     UserFiles = values.GetValueOrDefault(UserFiles, "").ToLowerInvariant(),
+                    Starter = values.GetValueOrDefault(Starter),
                 });
             }
             return rows.Count > 0 ? rows : throw Wrong("there is no machine in it");
@@ -123,6 +125,7 @@ internal static class StationListCommand
             row[Site].Set(machine.Assignment.Site);
             row[Image].Set(machine.Assignment.Image);
             row[UserFiles].Set(machine.Assignment.UserFiles);
+            row[Starter].Set(machine.Assignment.Starter);
         }
         return writer.ToString();
     }

@@ -10,4 +10,7 @@ public sealed record ImportRow(string Identifier, string Name, string Site, stri
 {
     /// <summary>What is done about files that users made: "keep", "none", or empty for what the station does.</summary>
     public string UserFiles { get; init; } = "";
+
+    /// <summary>The starter; see <see cref="Assignment.Starter"/>. Null for what it was.</summary>
+    public string? Starter { get; init; }
 }

@@ -1,6 +1,6 @@
 using System.Buffers;
 
-namespace Vembar.Store.Places.Remote;
+namespace Vembar.Store.Places;
 
 /// <summary>Waits for what comes from afar where nothing else can be done meanwhile.</summary>
 internal static class Blocking
