@@ -1,5 +1,5 @@
 # setup installs what is missing; every other target calls it first.
-.PHONY: setup build demo test bench stress fuzz install format clean
+.PHONY: setup build demo test bench stress fuzz install deb format clean
 SHELL := /bin/bash
 PREFIX ?= /usr/local
 DEMO ?= vembar-demo
@@ -44,11 +44,22 @@ install: build
 	@cp -r out/. "$(DESTDIR)$(PREFIX)/lib/vembar/"
 	@ln -sf ../lib/vembar/vembar "$(DESTDIR)$(PREFIX)/bin/vembar"
 	@ln -sf ../lib/vembar/station/vembar-station "$(DESTDIR)$(PREFIX)/bin/vembar-station"
+	@out/vembar help --man-pages "$(DESTDIR)$(PREFIX)/share/man" --overwrite --quiet
+	@install -d "$(DESTDIR)$(PREFIX)"/share/bash-completion/completions "$(DESTDIR)$(PREFIX)"/share/zsh/site-functions \
+		"$(DESTDIR)$(PREFIX)"/share/fish/vendor_completions.d
+	@out/vembar completion bash > "$(DESTDIR)$(PREFIX)/share/bash-completion/completions/vembar"
+	@out/vembar completion zsh > "$(DESTDIR)$(PREFIX)/share/zsh/site-functions/_vembar"
+	@out/vembar completion fish > "$(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/vembar.fish"
 	@echo "installed $(DESTDIR)$(PREFIX)/bin/vembar"
+
+# Packages for Debian and Ubuntu, and a tarball.
+PACKAGES ?= packages
+deb: build
+	@tools/package-deb "$(PACKAGES)"
 
 format:
 	@dotnet format --no-restore
 
 clean:
-	@rm -rf out "$(DEMO)"
+	@rm -rf out packages "$(DEMO)"
 	@find . -name bin -o -name obj -type d | grep -v '/.git/' | xargs rm -rf

@@ -3,9 +3,12 @@ using System.Globalization;
 using System.Runtime.InteropServices;
 using System.Text;
 using Vembar.Cli.Tests;
+using Vembar.Native.Multicast;
 
 // Measures the built program beside general tools on the same data in the same run, each several times in turn, and writes
 // docs/performance.md. Usage: vembar-bench [--quick] [--tree DIR] [--rows TEXT]
+if (args is [WaveLoad.Receive, .. var receive])
+    return WaveLoad.RunReceivers(receive);
 var quick = args.Contains("--quick");
 string? Option(string name) => Array.IndexOf(args, name) is >= 0 and var at && at + 1 < args.Length ? args[at + 1] : null;
 var bench = new Bench(quick ? 1 : 3, Option("--tree") ?? Bench.UsualTree, Option("--rows") ?? "");
@@ -44,6 +47,7 @@ internal sealed class Bench(int times, string tree, string rows)
             Deploying();
             Places();
             Station();
+            Waves();
             Volumes();
             Million();
             WriteReport();
@@ -541,6 +545,24 @@ internal sealed class Bench(int times, string tree, string rows)
             + $"{(server.TotalProcessorTime - processor).TotalSeconds:0.0} s of processor, {failed} failed",
             sent <= 1.8 * Machines * Length(At("small.vmb")) && memory <= 600 && failed == 0);
         Once($"rm -f {At("twenty-*.img")}");
+    }
+
+    // What one sends to many; each of them loses datagrams of its own.
+    private void Waves()
+    {
+        const int Bytes = 12 << 20, Few = 20, Many = 200;
+        const double Rate = 8e6, Loss = 1, Seconds = Bytes * 8 / Rate;
+        if (!Wanted("waves") || !MulticastSession.IsThere)
+            return;
+        string Sent(WaveLoad load) => string.Create(CultureInfo.InvariantCulture, $"{(double)load.Sent / Bytes:0.00} ×");
+        var quiet = new[] { 1, Few, Many }.Select(n => WaveLoad.Run(n, Bytes, Rate, 0)).ToList();
+        Row("waves: what is sent to 1, 20 and 200 that hear all", "the same, ± 1 %", string.Join(", ", quiet.Select(Sent)),
+            quiet.All(l => l.IsWhole && l.Sent <= quiet[0].Sent * 1.01));
+        var lossy = new[] { 1, Few, Many }.Select(n => WaveLoad.Run(n, Bytes, Rate, Loss)).ToList();
+        Row("waves: what is sent to 1, 20 and 200, each without 1 % of its own", "≤ 1.2 × to 20; all whole",
+            string.Join(", ", lossy.Select(Sent)) + string.Create(CultureInfo.InvariantCulture,
+            $"; the last of 20 after {lossy[1].Seconds / Seconds:0.00} × the time that the rate needs"),
+            lossy.All(l => l.IsWhole) && lossy[1].Sent <= 1.2 * Bytes);
     }
 
     private void WriteReport()

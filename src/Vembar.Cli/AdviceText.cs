@@ -16,6 +16,7 @@ internal static class AdviceText
         ["bad-name"] = "Give it with --name \"Reading room\".",
         ["bad-put"] = "Write --put house.bmp=Windows/Web/house.bmp.",
         ["bad-size"] = "Give a size with its unit, for instance --size \"64 GiB\"; a number alone means bytes.",
+        ["archive-as-disk"] = "`vembar list {path}` shows its images.",
         ["base-circle"] = "Make one of them stand alone with `vembar copy`.",
         ["base-missing"] = "Put '{name}' beside it, or say where it is with --base PATH.",
         ["based-on-itself"] = "Leave out --based-on.",
@@ -56,6 +57,7 @@ internal static class AdviceText
         ["image-locked"] = "Unlock it first, if that is meant: `vembar mark {image} --unlock`.",
         ["is-a-workspace"] = "Close it with 'vembar workspace close {folder}', or name another folder.",
         ["known-placeholders"] = "It has {value}.",
+        ["list-runs"] = "`vembar builds` lists them.",
         ["list-paths"] = "List what there is with `vembar files {displayName} \"{good}\"`.",
         ["log-in"] = "Say who you are with `vembar login {place}`.",
         ["log-in-again"] = "Remove it, and log in again with `vembar login`.",
@@ -79,6 +81,7 @@ internal static class AdviceText
         ["no-such-archive"] = "Check the path, or make it with `vembar capture`.",
         ["no-such-disk"] = "Make a new disk image with --size, for instance --size \"64 GiB\".",
         ["no-such-path"] = "See what it holds with `vembar files`.",
+        ["no-such-source"] = "Check the path.",
         ["no-such-state"] = "States can be gone back to until the archive is compacted; `vembar history` lists them.",
         ["no-such-volume"] = "Choose one of these with --volume.",
         ["no-sys"] = "Run it on a Linux machine of that model, or name a copy of its /sys with --from.",
@@ -92,7 +95,7 @@ internal static class AdviceText
         ["not-based-on"] = "Leave out --based-on, or name a new archive.",
         ["not-encrypted"] = "Write https://, or take it as it is with --insecure.",
         ["not-ntfs"] = "Format it with NTFS first, or make the disk anew with --erase.",
-        ["not-ready"] = "Mend them on the reference, or capture it all the same with --accept-unready.",
+        ["not-ready"] = "Fix them on the reference, or capture it all the same with --accept-unready.",
         ["not-saved"] = "Save it, or give --lose-changes to lose them.",
         ["not-signed"] = "Have it signed with `vembar sign`, or name who signed it with --signed-by.",
         ["not-windows"] = "Leave out --answers and --computer-name.",
@@ -179,6 +182,8 @@ internal static class AdviceText
             var options = advice.Arguments["names"].Split(' ').Select(n => n == "computer" ? "--computer-name NAME" : $"--fill {n}=TEXT");
             return $"Give {string.Join(" ", options)}.";
         }
+        if (advice.Arguments.TryGetValue("path", out var path) && PathAdvice.Of(advice.Word, path) is { } meant)
+            return meant;
         if (!s_texts.TryGetValue(advice.Word, out var text))
             throw new InvalidOperationException($"there are no words for the advice '{advice.Word}'");
         return Fill(text, advice);

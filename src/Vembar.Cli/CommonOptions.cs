@@ -10,7 +10,11 @@ internal static class CommonOptions
         Description = "Print one JSON document on standard output, also when it fails",
         Recursive = true,
     };
-    public static readonly Option<bool> Quiet = new("--quiet", "-q") { Description = "No progress", Recursive = true };
+    public static readonly Option<bool> Quiet = new("--quiet", "-q")
+    {
+        Description = "Print nothing but errors, and the document or text that was asked for",
+        Recursive = true,
+    };
     public static readonly Option<bool> Verbose = new("--verbose", "-v")
     {
         Description = "Say more, with stack traces on errors",

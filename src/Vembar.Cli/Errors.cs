@@ -22,11 +22,12 @@ internal static class Errors
                 // Then it is said where it can be.
             }
         }
-        Console.Error.WriteLine($"vembar: {Text.Safe(AdviceText.MessageOf(error))}");
+        void Say(string text) => Terminal.Write(Console.Error, Console.IsErrorRedirected, text);
+        Say($"vembar: {AdviceText.MessageOf(error)}");
         foreach (var detail in AdviceText.DetailsOf(error))
-            Console.Error.WriteLine($"  {Text.Safe(detail)}");
+            Say($"  {detail}");
         if (AdviceText.Of(error) is { Length: > 0 } advice)
-            Console.Error.WriteLine($"  {Text.Safe(advice)}");
+            Say($"  {advice}");
         if (verbose)
             Console.Error.WriteLine(error.ToString());
     }

@@ -1,5 +1,6 @@
 using System.CommandLine;
 using Vembar.Cli.Commands.Answers;
+using Vembar.Cli.Commands.Builds;
 using Vembar.Cli.Commands.Capture;
 using Vembar.Cli.Commands.Check;
 using Vembar.Cli.Commands.Compact;
@@ -44,8 +45,16 @@ internal static class Program
         args = Arguments.AsGiven(args);
         var root = Root();
         var parse = root.Parse(args);
-        if (parse.Action is System.CommandLine.Invocation.ParseErrorAction || (parse.Errors.Count > 0 && parse.Action is null))
-            return Wrong(parse, args, root);
+        var mistakes = new Mistakes(parse, root);
+        if (parse.Action is System.CommandLine.Invocation.ParseErrorAction || mistakes.IsOptionMisspelt
+            || (parse.Errors.Count > 0 && parse.Action is null))
+        {
+            // Without a word on what to do: what there is to do.
+            if (IsUnfinished(parse, args))
+                return Unfinished(parse, root);
+            Errors.Tell(mistakes.Error(), args.Contains("--json"), verbose: false);
+            return ExitCode.Usage;
+        }
         try
         {
             return await parse.InvokeAsync(new InvocationConfiguration
@@ -68,59 +77,41 @@ internal static class Program
             "Capture Windows reference installs into archives of numbered images, service them offline, deploy them.");
         foreach (var option in CommonOptions.All)
             root.Options.Add(option);
-        foreach (var command in (VembarCommand[])
+        foreach (var (group, commands) in ((string, VembarCommand[])[])
         [
-            SurveyCommand.Create(), ReadyCommand.Create(), CheckCommand.Create(), CaptureCommand.Create(),
-            ListCommand.Create(), ShowCommand.Create(), FilesCommand.Create(),
-            TakeCommand.Create(), DiffCommand.Create(), VerifyCommand.Create(), CopyCommand.Create(),
-            RetitleCommand.Create(), MarkCommand.Create(), SignCommand.Create(), DropCommand.Create(),
-            HistoryCommand.Create(), RewindCommand.Create(), CompactCommand.Create(),
-            ServiceCommand.Create(), OrderCommand.Create(), WorkspaceCommand.Create(),
-            DriversCommand.Create(), PackageCommand.Create(), FeaturesCommand.Create(),
-            AnswersCommand.Create(),
-            InitCommand.Create(), SitesCommand.Create(), SyncCommand.Create(), LoginCommand.Create(), LogoutCommand.Create(),
-            CacheCommand.Create(),
-            DeployCommand.Create(), UserDataCommand.Create(), StationCommand.Create(), StarterCommand.Create(), DemoCommand.Create(),
-            CompletionCommand.Create(),
-            HelpCommand.Create(),
+            ("Look at a reference", [SurveyCommand.Create(), ReadyCommand.Create()]),
+            ("Make images", [CaptureCommand.Create(), BuildCommand.Create(), BuildsCommand.Create(), RecipeCommand.Create()]),
+            ("Look into archives", [ListCommand.Create(), ShowCommand.Create(), FilesCommand.Create(), TakeCommand.Create(),
+                DiffCommand.Create(), CheckCommand.Create()]),
+            ("Change images", [ServiceCommand.Create(), OrderCommand.Create(), WorkspaceCommand.Create(), DriversCommand.Create(),
+                PackageCommand.Create(), FeaturesCommand.Create(), AnswersCommand.Create()]),
+            ("Versions and places", [RetitleCommand.Create(), MarkCommand.Create(), SignCommand.Create(), CopyCommand.Create(),
+                InitCommand.Create(), SitesCommand.Create(), SyncCommand.Create(), LoginCommand.Create(), LogoutCommand.Create(),
+                CacheCommand.Create()]),
+            ("Deploy", [DeployCommand.Create(), UserDataCommand.Create(), StationCommand.Create(), StarterCommand.Create()]),
+            ("Look after archives", [VerifyCommand.Create(), HistoryCommand.Create(), RewindCommand.Create(), DropCommand.Create(),
+                CompactCommand.Create()]),
+            ("Learn", [DemoCommand.Create(), HelpCommand.Create(), CompletionCommand.Create()]),
         ])
-            root.Subcommands.Add(command);
+        {
+            foreach (var command in commands)
+            {
+                command.Group = group;
+                root.Subcommands.Add(command);
+            }
+        }
         Help.Install(root);
         return root;
     }
 
-    private static string Message(System.CommandLine.Parsing.ParseError error)
-    {
-        var message = string.Join(' ', error.Message.Split((char[])['\n', '\t', ' '], StringSplitOptions.RemoveEmptyEntries)).TrimEnd('.');
-        return error.SymbolResult is System.CommandLine.Parsing.OptionResult { Option.Name: var name }
-            && !message.Contains(name, StringComparison.Ordinal) ? $"{name}: {message}" : message;
-    }
+    // Nothing is wrong but that a command is still to be named.
+    private static bool IsUnfinished(ParseResult parse, string[] args) => parse.UnmatchedTokens.Count == 0 && !args.Contains("--json")
+        && parse.CommandResult.Command is { Subcommands.Count: > 0, Action: null } command
+        && (args.Length == 0 || args[^1] == command.Name);
 
-    // The library's own error page prints the whole help; one line that says what is wrong serves better.
-    private static int Wrong(ParseResult parse, string[] args, RootCommand root)
+    private static int Unfinished(ParseResult parse, RootCommand root)
     {
-        var command = parse.CommandResult.Command;
-        var messages = parse.Errors.Select(Message).Distinct().ToList();
-        var hint = VembarCommand.HelpOf(command);
-        var word = parse.UnmatchedTokens is [var first, ..] ? first : null;
-        if (command == root && args.Length == 0)
-            messages = ["say what to do"];
-        else if (word is not null)
-        {
-            var known = word.StartsWith('-') ? command.Options.Concat(root.Options).Select(o => o.Name)
-                : command == root ? root.Subcommands.Select(c => c.Name) : [];
-            var near = known.Where(n => EditDistance.Distance(n, word) <= Math.Max(2, word.Length / 3))
-                .MinBy(n => EditDistance.Distance(n, word));
-            messages = [command == root && !word.StartsWith('-') ? $"there is no command '{word}'"
-                : $"'{command.Name}' does not take '{word}'"];
-            if (near is not null)
-                hint = $"Did you mean '{near}'? {hint}";
-        }
-        Errors.Tell(
-            new VembarException(ErrorKind.Usage, "bad-command-line",
-            messages.Count == 1 ? messages[0] : $"{messages.Count} things are wrong with the command line", hint,
-            messages.Count > 1 ? messages : []),
-            args.Contains("--json"), verbose: false);
+        Help.Show(parse.CommandResult.Command, root, parse, brief: true);
         return ExitCode.Usage;
     }
 }

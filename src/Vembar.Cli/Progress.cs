@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using System.Globalization;
 using Vembar.Operations;
 
 namespace Vembar.Cli;
@@ -11,6 +10,7 @@ internal sealed class Progress(TextWriter error, bool isTerminal, bool isQuiet, 
     : IProgress<OperationProgress>, IDisposable
 {
     private static readonly TimeSpan s_terminalPace = TimeSpan.FromMilliseconds(100), s_pipedPace = TimeSpan.FromSeconds(10);
+    private const int OfFiles = 200;
     private readonly Lock _gate = new();
     private readonly Stopwatch _clock = Stopwatch.StartNew();
     private string _phase = "";
@@ -36,56 +36,12 @@ internal sealed class Progress(TextWriter error, bool isTerminal, bool isQuiet, 
             if (isQuiet || now - _lastShown < (isTerminal ? s_terminalPace : s_pipedPace))
                 return;
             _lastShown = now;
-            var line = Line(value with { Done = _highest }, now - _phaseStart);
+            var line = ProgressLine.Of(value with { Done = _highest }, now - _phaseStart, isTerminal ? Terminal.Width - 1 : OfFiles);
+            error.Write(isTerminal ? $"\r{line}\u001b[K" : $"{line}\n");
             if (!isTerminal)
-            {
-                error.WriteLine(line);
                 return;
-            }
-            var width = Math.Max(Width() - 1, 20);
-            error.Write($"\r{(line.Length > width ? line[..width] : line)}\u001b[K");
             _lineOpen = true;
         }
-    }
-
-    private static int Width()
-    {
-        try
-        {
-            return Console.WindowWidth is > 0 and var width ? width : 80;
-        }
-        catch (IOException)
-        {
-            return 80;
-        }
-    }
-
-    private static string Line(OperationProgress value, TimeSpan elapsed)
-    {
-        string Amount(long amount) => value.InBytes ? Text.Size(amount) : Text.Number(amount);
-        var parts = new List<string> { value.Phase };
-        if (value.Total > 0)
-        {
-            const int Width = 20;
-            var share = Math.Clamp((double)value.Done / value.Total, 0, 1);
-            var filled = (int)(share * Width);
-            parts.Add($"[{new string('=', filled)}{new string(' ', Width - filled)}] "
-                + $"{(share * 100).ToString("0", CultureInfo.InvariantCulture)} %");
-            parts.Add($"{Amount(value.Done)} of {Amount(value.Total)}");
-            var seconds = elapsed.TotalSeconds;
-            if (value.Done > 0 && seconds > 0.5)
-            {
-                var speed = value.Done / seconds;
-                if (value.InBytes)
-                    parts.Add($"{Text.Size((long)speed)}/s");
-                parts.Add($"{Text.Duration((value.Total - value.Done) / speed)} left");
-            }
-        }
-        else if (value.Done > 0)
-            parts.Add(Amount(value.Done));
-        if (value.Current is { Length: > 0 })
-            parts.Add(Text.Safe(value.Current));
-        return string.Join("  ", parts);
     }
 
     /// <summary>Takes the line away, so that what follows begins on a clean one.</summary>

@@ -6,8 +6,6 @@ using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
 using Serilog;
 using Serilog.Formatting.Compact;
-using Spectre.Console;
-using Spectre.Console.Rendering;
 using Vembar.Cli.Json;
 using Vembar.Common;
 using Vembar.Common.Files;
@@ -22,9 +20,8 @@ using Vembar.Store.Places.Remote;
 namespace Vembar.Cli;
 
 /// <summary>One run of the program: where output goes, progress, the log, interruption, and how errors are told.</summary>
-internal sealed partial class Session : IDisposable
+internal sealed class Session : IDisposable
 {
-    private readonly IAnsiConsole _console;
     private readonly bool _plain;
     private readonly CancellationTokenSource _stop = new();
     private readonly List<PosixSignalRegistration> _signals = [];
@@ -54,23 +51,21 @@ internal sealed partial class Session : IDisposable
     {
         Progress.Clear();
         _log?.Information("{Text}", text);
-        Console.Error.WriteLine(Text.Safe(text));
+        Terminal.Write(Console.Error, Console.IsErrorRedirected, text);
     }
 
     private Session(ParseResult parse)
     {
         Json = parse.GetValue(CommonOptions.Json);
         Verbose = parse.GetValue(CommonOptions.Verbose);
+        Quiet = parse.GetValue(CommonOptions.Quiet);
         MayOverwrite = parse.GetValue(CommonOptions.Overwrite);
         _plain = Console.IsOutputRedirected || parse.GetValue(CommonOptions.Plain)
             || !string.IsNullOrEmpty(Environment.GetEnvironmentVariable("NO_COLOR"));
-        _console = AnsiConsole.Create(new AnsiConsoleSettings
-        {
-            Out = new AnsiConsoleOutput(Console.Out),
-        });
+        _plain = _plain || Environment.GetEnvironmentVariable("TERM") is null or "dumb";
         if (parse.GetValue(CommonOptions.Log) is { } log)
             _log = OpenLog(log, MayOverwrite);
-        Progress = new Progress(Console.Error, !Console.IsErrorRedirected, parse.GetValue(CommonOptions.Quiet),
+        Progress = new Progress(Console.Error, !Console.IsErrorRedirected, Quiet,
             phase => _log?.Information("{Phase} began", phase));
         Project = parse.CommandResult.Command.Name == "init" ? null : FindProject(parse);
         _placeOptions = new Lazy<PlaceOptions>(() => new PlaceOptions
@@ -167,6 +162,12 @@ internal sealed partial class Session : IDisposable
 
     public bool Verbose { get; }
 
+    /// <summary>Whether nothing but errors is told; the exit code says how it went.</summary>
+    public bool Quiet { get; }
+
+    /// <summary>Whether people are told what is found and done.</summary>
+    public bool IsTold => !Json && !Quiet;
+
     public Progress Progress { get; }
 
     public CancellationToken Cancellation => _stop.Token;
@@ -230,8 +231,24 @@ internal sealed partial class Session : IDisposable
         Progress.Clear();
         if (Json)
             Console.Out.WriteLine(JsonSerializer.Serialize(document, type(CliJson.Default)));
-        else
+        else if (IsTold)
             forPeople();
+    }
+
+    /// <summary>As <see cref="Result"/>, where a text is what was asked for: it is printed, also when nothing else is to be told, or was
+    /// written into a file.</summary>
+    /// <param name="document">The JSON document.</param>
+    /// <param name="type">Its type.</param>
+    /// <param name="to">The file; null where the text is printed.</param>
+    /// <param name="text">The text.</param>
+    /// <param name="written">What people get where it was written.</param>
+    public void TextResult<T>(T document, Func<CliJson, JsonTypeInfo<T>> type, string? to, string text, Action<string> written)
+    {
+        Progress.Clear();
+        if (to is null && !Json)
+            Console.Out.Write(text);
+        else
+            Result(document, type, () => written(to!));
     }
 
     /// <summary>As <see cref="Result"/>, for a document that may be long: it is made piece by piece, and nothing of it is printed until
@@ -241,7 +258,8 @@ internal sealed partial class Session : IDisposable
         Progress.Clear();
         if (!Json)
         {
-            forPeople();
+            if (!Quiet)
+                forPeople();
             return;
         }
         using var whole = Scratch();
@@ -272,7 +290,26 @@ internal sealed partial class Session : IDisposable
         }
     }
 
-    public static void Line(string text = "") => Console.Out.WriteLine(Text.Safe(text));
+    public static void Line(string text = "") => Terminal.Write(Console.Out, Console.IsOutputRedirected, text);
+
+    /// <summary>A finding behind the word that says how much it matters.</summary>
+    public void Finding(string severity, string text)
+    {
+        const int Column = 6;
+        var word = IsPlain ? severity : Styles.ByMeaning(severity);
+        var before = word + new string(' ', Column - severity.Length);
+        foreach (var line in Terminal.Lines(Console.IsOutputRedirected, text, Column))
+        {
+            Console.Out.WriteLine(before + line);
+            before = new string(' ', Column);
+        }
+    }
+
+    /// <summary>How it went, in a line; the last of the output.</summary>
+    /// <param name="good">Whether all is as it should be.</param>
+    /// <param name="text">The line.</param>
+    public void Verdict(bool good, string text) => Terminal.Write(Console.Out, Console.IsOutputRedirected, text,
+        line => IsPlain ? line : Styles.Verdict(line, good));
 
     /// <summary>Something to be known that is not the result; on standard error.</summary>
     public void Warn(IEnumerable<string> warnings)
@@ -281,38 +318,12 @@ internal sealed partial class Session : IDisposable
         foreach (var warning in warnings)
         {
             _log?.Warning("{Warning}", warning);
-            if (!Json)
-                Console.Error.WriteLine($"note: {Text.Safe(warning)}");
+            if (IsTold)
+                Terminal.Write(Console.Error, Console.IsErrorRedirected, $"note: {warning}");
         }
     }
 
     public void Log(string message) => _log?.Information("{Message}", message);
-
-    public void Print(IRenderable renderable)
-    {
-        if (!_plain)
-        {
-            _console.Write(renderable);
-            return;
-        }
-        // Told to do without styles, the library resets the terminal's all the same; so its codes are taken out here. Cells are filled up
-        // with spaces; a line ends
-        // where its text ends.
-        var text = new StringWriter();
-        var console = AnsiConsole.Create(new AnsiConsoleSettings
-        {
-            Ansi = AnsiSupport.Yes,
-            ColorSystem = ColorSystemSupport.NoColors,
-            Out = new AnsiConsoleOutput(text),
-        });
-        console.Profile.Width = Console.IsOutputRedirected ? 100_000 : _console.Profile.Width;
-        console.Write(renderable);
-        foreach (var line in StyleCodes().Replace(text.ToString(), "").TrimEnd('\n').Split('\n'))
-            Console.Out.WriteLine(line.TrimEnd());
-    }
-
-    [System.Text.RegularExpressions.GeneratedRegex("\u001b\\[[0-9;]*m")]
-    private static partial System.Text.RegularExpressions.Regex StyleCodes();
 
     public void Dispose()
     {

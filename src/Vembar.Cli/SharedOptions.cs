@@ -47,7 +47,11 @@ internal static class SharedOptions
     /// <summary>The archive that was named, or the project file's, with where to look for its bases.</summary>
     /// <exception cref="VembarException">None was named, and there is no project file that names one.</exception>
     public static ArchiveLocation PlaceOf(ParseResult parse, Argument<string?> archive, Session session) =>
-        new(ArchiveOf(parse.GetValue(archive), session), BasesOf(parse));
+        PlaceOf(parse, parse.GetValue(archive), session);
+
+    /// <summary>The same, of an archive's name.</summary>
+    public static ArchiveLocation PlaceOf(ParseResult parse, string? archive, Session session) =>
+        new(ArchiveOf(archive, session), BasesOf(parse));
 
     /// <summary>The archive that was named, or the project file's.</summary>
     /// <exception cref="VembarException">None was named, and there is no project file that names one.</exception>

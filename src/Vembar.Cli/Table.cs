@@ -1,14 +1,16 @@
 using System.Runtime.InteropServices;
-using Spectre.Console;
 
 namespace Vembar.Cli;
 
 /// <summary>
-/// Rows under headings. On a terminal long cells wrap within the width; piped, and when there are very many rows, every
-/// record is one line and nothing is cut.
+/// Rows under headings. On a terminal they are fitted into its width; piped, and when there are very many rows, every record is one
+/// line and nothing is cut.
 /// </summary>
-internal sealed class Table(params string[] columns)
+/// <param name="headings">The headings: see <see cref="TableColumn.Parse"/>.</param>
+internal sealed class Table(params string[] headings)
 {
+    private readonly TableColumn[] _columns = [.. headings.Select(TableColumn.Parse)];
+
     private const int MostWrapped = 300;
     private const int PieceOfOutput = 1 << 16;
     private const int PageOfText = 1 << 14;
@@ -35,11 +37,11 @@ internal sealed class Table(params string[] columns)
         return this;
     }
 
-    private int RowsIn(Page page) => page.Ends.Count / columns.Length;
+    private int RowsIn(Page page) => page.Ends.Count / _columns.Length;
 
     private ReadOnlySpan<char> Cell(Page page, int row, int column)
     {
-        var at = row * columns.Length + column;
+        var at = row * _columns.Length + column;
         var start = at == 0 ? 0 : page.Ends[at - 1];
         return CollectionsMarshal.AsSpan(page.Text)[start..page.Ends[at]];
     }
@@ -49,34 +51,31 @@ internal sealed class Table(params string[] columns)
     /// <param name="without">A column to leave out; none when negative.</param>
     public void Print(Session session, int without = -1)
     {
-        var displayName = Enumerable.Range(0, columns.Length).Where(c => c != without).ToArray();
-        if (session.IsPlain || _pages.Sum(RowsIn) > MostWrapped)
-            PrintLines(displayName);
+        var shown = Enumerable.Range(0, _columns.Length).Where(c => c != without).ToArray();
+        if (Console.IsOutputRedirected || _pages.Sum(RowsIn) > MostWrapped)
+            PrintLines(shown);
         else
-            PrintWrapped(session, displayName);
+            PrintFitted(session, shown);
     }
 
-    /// <summary>Whether a column is for numbers and stands to the right: its heading begins with '>'.</summary>
-    private static bool IsNumber(string column) => column.StartsWith('>');
-
-    private void PrintLines(int[] displayName)
+    private void PrintLines(int[] shown)
     {
-        var widths = columns.Select(c => c.TrimStart('>').Length).ToArray();
+        var widths = _columns.Select(c => c.Heading.Length).ToArray();
         foreach (var page in _pages)
         {
             for (var row = 0; row < RowsIn(page); row++)
             {
-                foreach (var column in displayName)
+                foreach (var column in shown)
                     widths[column] = Math.Max(widths[column], Cell(page, row, column).Length);
             }
         }
         var output = new System.Text.StringBuilder();
-        Line(output, displayName, widths, null, 0);
+        Line(output, shown, widths, null, 0);
         foreach (var page in _pages)
         {
             for (var row = 0; row < RowsIn(page); row++)
             {
-                Line(output, displayName, widths, page, row);
+                Line(output, shown, widths, page, row);
                 if (output.Length < PieceOfOutput)
                     continue;
                 Console.Out.Write(output);
@@ -87,14 +86,14 @@ internal sealed class Table(params string[] columns)
     }
 
     // A row, or the headings where there is no page.
-    private void Line(System.Text.StringBuilder output, int[] displayName, int[] widths, Page? page, int row)
+    private void Line(System.Text.StringBuilder output, int[] shown, int[] widths, Page? page, int row)
     {
         var spaces = 0;
-        foreach (var column in displayName)
+        foreach (var column in shown)
         {
-            var cell = page is null ? columns[column].AsSpan().TrimStart('>') : Cell(page, row, column);
+            var cell = page is null ? _columns[column].Heading.AsSpan() : Cell(page, row, column);
             var padding = widths[column] - cell.Length;
-            if (IsNumber(columns[column]))
+            if (_columns[column].IsNumber)
                 (spaces, padding) = (spaces + padding, 0);
             // No line ends with spaces.
             if (!cell.IsEmpty)
@@ -107,23 +106,21 @@ internal sealed class Table(params string[] columns)
         output.Append('\n');
     }
 
-    private void PrintWrapped(Session session, int[] displayName)
+    private void PrintFitted(Session session, int[] shown)
     {
-        var table = new Spectre.Console.Table().Border(TableBorder.None);
-        foreach (var column in displayName.Select(c => columns[c]))
+        var rows = _pages.SelectMany(page => Enumerable.Range(0, RowsIn(page))
+            .Select(row => shown.Select(c => Cell(page, row, c).ToString()).ToArray())).ToList();
+        var output = new System.Text.StringBuilder();
+        foreach (var line in new TableLayout([.. shown.Select(c => _columns[c])], Terminal.Width).Lay(rows))
         {
-            table.AddColumn(new TableColumn(new Spectre.Console.Text(column.TrimStart('>'), new Style(decoration: Decoration.Bold)))
+            foreach (var (column, spaces, text) in line.Pieces)
             {
-                Alignment = IsNumber(column) ? Justify.Right : Justify.Left,
-                Padding = new Padding(0, 0, column == columns[displayName[^1]] ? 0 : 2, 0),
-                NoWrap = IsNumber(column),
-            });
+                output.Append(' ', spaces);
+                output.Append(session.IsPlain ? text : line.Row < 0 || column < 0 ? Styles.Heading(text)
+                    : _columns[shown[column]].IsState ? Styles.ByMeaning(text, rows[line.Row][column]) : text);
+            }
+            output.Append('\n');
         }
-        foreach (var page in _pages)
-        {
-            for (var row = 0; row < RowsIn(page); row++)
-                table.AddRow(displayName.Select(c => new Spectre.Console.Text(Cell(page, row, c).ToString())));
-        }
-        session.Print(table);
+        Console.Out.Write(output);
     }
 }

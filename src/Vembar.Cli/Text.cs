@@ -1,6 +1,7 @@
 using System.Buffers;
 using System.Globalization;
 using System.Text;
+using Vembar.Common.Formats;
 using Vembar.Images.Records;
 
 namespace Vembar.Cli;
@@ -8,24 +9,14 @@ namespace Vembar.Cli;
 /// <summary>How numbers, sizes, times and names look to people.</summary>
 internal static class Text
 {
-    private static readonly string[] s_units = ["bytes", "KiB", "MiB", "GiB", "TiB", "PiB"];
-
     /// <summary>A size in binary units with one decimal.</summary>
-    public static string Size(long bytes)
-    {
-        double value = bytes;
-        var unit = 0;
-        while (Math.Abs(value) >= 1024 && unit < s_units.Length - 1)
-        {
-            value /= 1024;
-            unit++;
-        }
-        return unit == 0 ? string.Create(CultureInfo.InvariantCulture, $"{bytes} bytes")
-            : string.Create(CultureInfo.InvariantCulture, $"{value:0.0} {s_units[unit]}");
-    }
+    public static string Size(long bytes) => ByteSize.Show(bytes);
 
     /// <summary>A whole number with separators.</summary>
     public static string Number(long value) => value.ToString("#,0", CultureInfo.InvariantCulture);
+
+    /// <summary>How long something took, behind a semicolon; nothing where that is not worth a word.</summary>
+    public static string Took(double seconds) => seconds < 0.05 ? "" : $"; took {Duration(seconds)}";
 
     /// <summary>Seconds, or minutes and hours when they are many.</summary>
     public static string Duration(double seconds) => seconds switch
@@ -35,8 +26,17 @@ internal static class Text
         _ => string.Create(CultureInfo.InvariantCulture, $"{(int)seconds / 3600}:{(int)seconds / 60 % 60:00}:{(int)seconds % 60:00} h"),
     };
 
-    /// <summary>A moment in local time.</summary>
-    public static string Time(DateTime utc) => utc.ToLocalTime().ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
+    /// <summary>A moment in local time, to the minute, with how far that is from UTC (RFC 3339).</summary>
+    public static string Time(DateTime utc) => Local(utc, "yyyy-MM-dd HH:mm");
+
+    /// <summary>The same, to the second.</summary>
+    public static string ExactTime(DateTime utc) => Local(utc, "yyyy-MM-dd HH:mm:ss");
+
+    private static string Local(DateTime utc, string format)
+    {
+        var local = new DateTimeOffset(utc.ToUniversalTime()).ToLocalTime();
+        return local.ToString(local.Offset == TimeSpan.Zero ? $"{format}'Z'" : $"{format}zzz", CultureInfo.InvariantCulture);
+    }
 
     /// <summary>A count with its word.</summary>
     public static string Count(long count, string one, string? many = null) => $"{Number(count)} {(count == 1 ? one : many ?? one + "s")}";

@@ -5,8 +5,16 @@ namespace Vembar.Cli;
 /// <summary>A command with worked examples for its help.</summary>
 internal sealed class VembarCommand(string name, string description, params string[] examples) : Command(name, description)
 {
-    /// <summary>Command lines, each with a word on what it does.</summary>
+    private readonly Dictionary<Symbol, string> _sections = [];
+
+    /// <summary>Command lines that show how it is used.</summary>
     public IReadOnlyList<string> Examples { get; } = examples;
+
+    /// <summary>Under which heading it stands among the commands beside it; null for none.</summary>
+    public string? Group { get; set; }
+
+    /// <summary>Under which heading an option of it stands; null for none of its own.</summary>
+    public string? SectionOf(Symbol option) => _sections.GetValueOrDefault(option);
 
     /// <summary>Where somebody is told how a command is written.</summary>
     public static string HelpOf(Command command)
@@ -27,6 +35,14 @@ internal sealed class VembarCommand(string name, string description, params stri
                 Options.Add(option);
         }
         return this;
+    }
+
+    /// <summary>Adds options that stand under a heading in the help.</summary>
+    public VembarCommand WithSection(string heading, params Symbol[] options)
+    {
+        foreach (var option in options)
+            _sections[option] = heading;
+        return With(options);
     }
 
     public VembarCommand Does(Func<ParseResult, Session, int> work) => Does((parse, session) => Task.FromResult(work(parse, session)));

@@ -90,7 +90,7 @@ public sealed class VembarException : Exception
         var worst = problems.MaxBy(p => p.Kind)!;
         return new VembarException(
             worst.Kind, worst.Code, $"{problems.Count} problems were found before work started",
-            "Nothing was changed. Mend these and run it again.",
+            "Nothing was changed. Fix these and run it again.",
             [.. problems.Select(p => p.Hint.Length > 0 ? $"{p.Message} ({p.Hint})" : p.Message)])
         {
             Problems = problems,

@@ -1,5 +1,6 @@
 using Vembar.Common;
 using Vembar.Images.Records;
+using Vembar.Store.Format;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
 
@@ -104,14 +105,36 @@ internal static class Checks
         var versions = ImageCatalogue.Of(archive).VersionsOf(name);
         if (versions.Count == 0)
             return "";
-        var next = host.Versions.Next(host.Today,
-            versions.Select(v => v.Version).Concat(versions.SelectMany(v => v.Channels ?? [])));
+        var next = NextVersion(versions, host);
         var note = $"there is an image \"{versions[0].Name}\" already, so this one is its next version, {next}";
         var made = versions[^1] with { Number = int.MaxValue, Version = next, Created = host.Now };
         if (VersionOrder.OldestFirst([.. versions, made])[^1] != made)
             note += $"; {versions[^1].Version} stays the newest";
         notes.Add(note);
         return next;
+    }
+
+    private static string NextVersion(IReadOnlyList<ImageRecord> versions, OperationHost host) => host.Versions.Next(host.Today,
+        versions.Select(v => v.Version).Concat(versions.SelectMany(v => v.Channels ?? [])));
+
+    /// <summary>The next version of a name in an archive, also where the archive or the name is new.</summary>
+    /// <exception cref="VembarException">The archive cannot be read.</exception>
+    public static string NextVersion(ArchiveLocation place, string name, OperationHost host)
+    {
+        if (!host.Files.Exists(place.Path))
+            return NextVersion([], host);
+        using var archive = ArchiveReader.Open(place, host.Files);
+        return NextVersion(ImageCatalogue.Of(archive).VersionsOf(name), host);
+    }
+
+    /// <summary>How an archive is named as a base, by those that are based on it.</summary>
+    /// <exception cref="VembarException">It cannot be read.</exception>
+    public static BaseArchive AsBase(ArchiveLocation place, OperationHost host)
+    {
+        using var archive = ArchiveReader.Open(place, host.Files);
+        // Of an archive on a web server, the file's name.
+        return new BaseArchive(archive.Header.Id, Path.GetFileName(PlaceAddress.IsWeb(place.Path)
+            ? Uri.UnescapeDataString(new Uri(place.Path).AbsolutePath) : place.Path));
     }
 
     /// <summary>An image that will be replaced.</summary>

@@ -8,7 +8,8 @@ public class CommandTests(World world)
 {
     private static readonly string[] s_commands = ["survey", "ready", "capture", "list", "show", "files", "take", "diff", "verify", "copy",
         "retitle", "mark", "drop", "history", "rewind", "compact", "service", "order", "workspace", "drivers", "package", "features",
-        "answers", "check", "sign", "init", "sites", "sync", "login", "logout", "cache", "deploy", "demo", "completion"];
+        "answers", "check", "sign", "init", "sites", "sync", "login", "logout", "cache", "deploy", "demo", "completion",
+        "build", "builds", "recipe"];
 
     [Fact]
     public void PackagesAreShownWithTheirFeaturesAndCommands()
@@ -213,7 +214,39 @@ public class CommandTests(World world)
             Assert.Contains("Examples:\n  ", help.Output, StringComparison.Ordinal);
             Assert.Contains($"vembar {command}", help.Output, StringComparison.Ordinal);
         }
-        Assert.Matches(@"^\d+\.\d+\.\d+\n$", Vembar.Run("--version").Output);
+        Assert.Matches(@"^vembar \d+\.\d+\.\d+( \([0-9a-f]{12}\))?\nlibzstd \d.*, libntfs-3g \d.*\n$", Vembar.Run("--version").Output);
+        Assert.Matches(@"^\d+\.", Vembar.Run("--version", "--json").Json.GetProperty("libraries").GetProperty("libarchive").GetString());
+    }
+
+    // What is done to several at once, and what only answers with its exit code.
+    [Fact]
+    public void SeveralAreVerifiedAndDroppedAndQuietIsQuiet()
+    {
+        using var folder = new TempFolder();
+        var archive = world.CopyArchive(folder);
+        File.WriteAllText(folder.At("none.vmb"), "nothing");
+        var both = Vembar.Run("verify", archive, folder.At("none.vmb"), "--json");
+        Assert.Equal((3, 1), (both.Code, both.Json.GetArrayLength()));
+        Assert.Contains("not a Vembar archive", both.Error, StringComparison.Ordinal);
+        Assert.Equal(2, Vembar.Run("verify", archive, archive, "--give-up-newer").Code);
+        Assert.Equal((1, ""), (Vembar.Run("diff", archive + "#1", archive + "#2", "--exit-code", "-q").Code,
+            Vembar.Run("diff", archive + "#1", archive + "#2", "-q").Output));
+        Assert.Equal(0, Vembar.Run("diff", archive + "#1", archive + "#1", "--exit-code").Code);
+        Assert.Equal(["Windows/System32/config/SAM", "Windows/System32/config/SYSTEM"],
+            Vembar.Run("files", archive + "#1", "Windows/System32/config/S*M", "--paths").Output.Split('\n',
+                StringSplitOptions.RemoveEmptyEntries).Order());
+        Assert.Equal(("", ""), (Vembar.Run("list", archive, archive, "-q").Output, Vembar.Run("help", "--man-pages", folder.At("man"), "-q")
+            .Output));
+        // What stands behind "--" is no option.
+        Assert.Equal((3, true), (Vembar.Run("files", archive + "#1", "--", "-odd").Code,
+            Vembar.Run("files", archive + "#1", "--", "-odd").Error.Contains("has no '-odd'", StringComparison.Ordinal)));
+        // None goes where one is not there.
+        Assert.Equal(3, Vembar.Run("drop", archive + "#1", archive + "#9", "--confirm").Code);
+        Assert.Equal(2, Vembar.Run("drop", archive + "#1", archive + "#2").Code);
+        Assert.Equal(2, Vembar.Run("list", archive, "--json").Json.GetProperty("images").GetArrayLength());
+        var dropped = Vembar.Run("drop", archive + "#2", archive + "#last", archive + "#1", "--confirm", "--json");
+        Assert.Equal((0, 2), (dropped.Code, dropped.Json.GetArrayLength()));
+        Assert.Equal(0, Vembar.Run("list", archive, "--json").Json.GetProperty("images").GetArrayLength());
     }
 
     [Fact]
@@ -225,7 +258,7 @@ public class CommandTests(World world)
         {
             var words = line.TrimStart('$', ' ').Split(' ');
             string[] command = words[1] is "workspace" or "order" or "package" or "answers" or "starter" or "station" or "userdata"
-                ? [words[1], words[2]] : [words[1]];
+                or "recipe" ? [words[1], words[2]] : [words[1]];
             var help = Vembar.Run([.. command, "--help"]).Output;
             Assert.All(words.Where(w => w.StartsWith("--", StringComparison.Ordinal)),
                 option => Assert.Contains(option, help, StringComparison.Ordinal));
@@ -350,7 +383,7 @@ public class CommandTests(World world)
         Assert.Equal(3, wrong.Code);
         Assert.Contains("Did you mean 'Windows/System32'?", wrong.Error, StringComparison.Ordinal);
         Assert.Equal(1009 + 1,
-            Vembar.Run("files", world.Archive + "#1", "**", "--quiet").Output.Split('\n').Count(l => l.Length > 0 && !l.EndsWith('/')));
+            Vembar.Run("files", world.Archive + "#1", "**").Output.Split('\n').Count(l => l.Length > 0 && !l.EndsWith('/')));
     }
 
     [Fact]
@@ -383,7 +416,7 @@ public class CommandTests(World world)
         var refused = Vembar.Run("service", archive + "#1", "--driver", world.At("answers"), "--remove", "Windows/Panther", "--in-place");
         Assert.Equal(1, refused.Code);
         Assert.Contains("refused", refused.Output, StringComparison.Ordinal);
-        Assert.Contains("Nothing was written", refused.Output, StringComparison.Ordinal);
+        Assert.Contains("nothing was written", refused.Output, StringComparison.Ordinal);
         var plan = Vembar.Run("service", archive + "#2", "--order", world.At("orders/reading-room.yaml"), "--plan");
         Assert.Equal(0, plan.Code);
         Assert.Contains("would be done", plan.Output, StringComparison.Ordinal);

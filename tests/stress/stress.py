@@ -35,7 +35,7 @@ def start(arguments, limit=None):
         if limit is not None:
             signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
             resource.setrlimit(resource.RLIMIT_FSIZE, (limit, limit))
-    return subprocess.Popen([PROGRAM, *arguments, "--quiet"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, preexec_fn=narrow, cwd=folder)
+    return subprocess.Popen([PROGRAM, *arguments], stdout=subprocess.PIPE, stderr=subprocess.PIPE, preexec_fn=narrow, cwd=folder)
 
 
 def run(*arguments, limit=None):

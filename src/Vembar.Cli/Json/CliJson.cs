@@ -2,6 +2,7 @@ using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using Vembar.Cli.Commands.Answers;
+using Vembar.Cli.Commands.Builds;
 using Vembar.Cli.Commands.Check;
 using Vembar.Cli.Commands.Compact;
 using Vembar.Cli.Commands.Demo;
@@ -11,6 +12,7 @@ using Vembar.Cli.Commands.Drivers;
 using Vembar.Cli.Commands.Drop;
 using Vembar.Cli.Commands.Features;
 using Vembar.Cli.Commands.Files;
+using Vembar.Cli.Commands.Guide;
 using Vembar.Cli.Commands.History;
 using Vembar.Cli.Commands.List;
 using Vembar.Cli.Commands.Mark;
@@ -27,6 +29,7 @@ using Vembar.Cli.Commands.Take;
 using Vembar.Cli.Commands.UserData;
 using Vembar.Cli.Commands.Verify;
 using Vembar.Cli.Commands.Workspaces;
+using Vembar.Operations.Builds;
 using Vembar.Operations.Capture;
 using Vembar.Operations.Drivers;
 using Vembar.Operations.Stations.Contract;
@@ -38,6 +41,12 @@ using Vembar.Windows.Servicing.Packages;
 namespace Vembar.Cli.Json;
 
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true)]
+[JsonSerializable(typeof(BuildRunJson))]
+[JsonSerializable(typeof(BuildsCleanJson))]
+[JsonSerializable(typeof(IReadOnlyList<BuildState>))]
+[JsonSerializable(typeof(RecipeJson))]
+[JsonSerializable(typeof(RecipeDraftJson))]
+[JsonSerializable(typeof(RecipeSchemaJson))]
 [JsonSerializable(typeof(ErrorJson))]
 [JsonSerializable(typeof(MachineInfo))]
 [JsonSerializable(typeof(WaveInfo))]
@@ -58,8 +67,12 @@ namespace Vembar.Cli.Json;
 [JsonSerializable(typeof(FilesJson))]
 [JsonSerializable(typeof(TakeJson))]
 [JsonSerializable(typeof(VerifyJson))]
+[JsonSerializable(typeof(VersionJson))]
+[JsonSerializable(typeof(ManPagesJson))]
+[JsonSerializable(typeof(List<VerifyJson>))]
 [JsonSerializable(typeof(MarkJson))]
 [JsonSerializable(typeof(DropJson))]
+[JsonSerializable(typeof(List<DropJson>))]
 [JsonSerializable(typeof(CheckJson))]
 [JsonSerializable(typeof(ExpectationDraftJson))]
 [JsonSerializable(typeof(InitJson))]

@@ -5,6 +5,22 @@ namespace Vembar.Common.Formats;
 /// <summary>Sizes as people write them.</summary>
 public static class ByteSize
 {
+    private static readonly string[] s_units = ["bytes", "KiB", "MiB", "GiB", "TiB", "PiB"];
+
+    /// <summary>A size in binary units with one decimal; bytes as they are.</summary>
+    public static string Show(long bytes)
+    {
+        double value = bytes;
+        var unit = 0;
+        while (Math.Abs(value) >= 1024 && unit < s_units.Length - 1)
+        {
+            value /= 1024;
+            unit++;
+        }
+        return unit == 0 ? string.Create(CultureInfo.InvariantCulture, $"{bytes} bytes")
+            : string.Create(CultureInfo.InvariantCulture, $"{value:0.0} {s_units[unit]}");
+    }
+
     /// <summary>Reads "600 MiB", "40G", "1048576": binary units, with or without "iB" or "B".</summary>
     public static bool TryParse(string text, out long bytes)
     {

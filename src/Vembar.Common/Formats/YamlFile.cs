@@ -68,7 +68,7 @@ internal sealed class YamlFile
         catch (YamlException problem)
         {
             throw VembarException.Input(code, string.Create(CultureInfo.InvariantCulture,
-                $"'{path}', line {problem.Start.Line}: {problem.Message.Split('\n')[0]}"), "Mend the YAML.");
+                $"'{path}', line {problem.Start.Line}: {problem.Message.Split('\n')[0]}"), "Fix the YAML there.");
         }
     }
 

@@ -14,7 +14,18 @@ public static class ImageCommits
         /// <param name="replace">The number of the image that it takes the place of, or null.</param>
         /// <param name="change">What was done, for the archive's history.</param>
         /// <returns>The record as stored.</returns>
-        public ImageRecord CommitImage(ImageRecord record, int? replace, string change)
+        public ImageRecord CommitImage(ImageRecord record, int? replace, string change) => writer.CommitImage(record, replace, change,
+            [], []);
+
+        /// <summary>Stores an image's record and makes a new state that lists it, and in which other images are changed or gone.</summary>
+        /// <param name="record">The record; its number is replaced by the next free one unless it replaces an image.</param>
+        /// <param name="replace">The number of the image that it takes the place of, or null.</param>
+        /// <param name="change">What was done, for the archive's history.</param>
+        /// <param name="changed">Other images with what is said of them now; their channels stay as they are.</param>
+        /// <param name="dropped">Numbers of other images that are not listed any more.</param>
+        /// <returns>The record as stored.</returns>
+        public ImageRecord CommitImage(ImageRecord record, int? replace, string change, IReadOnlyList<ImageRecord> changed,
+            IReadOnlyCollection<int> dropped)
         {
             writer.Settle();
             var catalogue = writer.Base.Catalogue;
@@ -25,12 +36,15 @@ public static class ImageCommits
                 BytesAdded = replace is not null && writer.BytesStored == 0 ? record.BytesAdded : writer.BytesStored + writer.IndexLength,
             };
             var entry = writer.Store(record);
+            var others = changed.Where(c => !dropped.Contains(c.Number)).ToDictionary(c => c.Number, writer.Store);
             writer.Commit(catalogue with
             {
                 NextNumber = replace is null ? record.Number + 1 : catalogue.NextNumber,
                 Change = change,
-                Images = [.. catalogue.Images.Where(i => i.Number != record.Number), entry],
-                Channels = writer.WithChannels(record),
+                Images = [.. catalogue.Images.Where(i => i.Number != record.Number && !dropped.Contains(i.Number))
+                    .Select(i => others.GetValueOrDefault(i.Number) ?? i), entry],
+                Channels = writer.WithChannels(record)?.Where(c => !dropped.Contains(c.Image)).ToList() is { Count: > 0 } left ? left
+                    : null,
             });
             return record;
         }

@@ -6,7 +6,7 @@ namespace Vembar.Native.Multicast;
 public sealed unsafe class MulticastReceiver : MulticastSession
 {
     private const uint Room = 16 << 20;
-    private const ushort Most = 64;
+    private const ushort Most = 256;
     private const int SocketBuffer = 16 << 20, ModestBuffer = 208 << 10;
     private readonly PieceAction _came;
 
@@ -18,15 +18,17 @@ public sealed unsafe class MulticastReceiver : MulticastSession
 
     /// <param name="group">The group.</param>
     /// <param name="came">Told each piece.</param>
+    /// <param name="loss">For trials: of how many of a hundred datagrams it acts as though they had not come.</param>
     /// <exception cref="NativeException">It cannot be.</exception>
     /// <exception cref="DllNotFoundException">libnorm is not installed.</exception>
-    public MulticastReceiver(MulticastGroup group, PieceAction came)
+    public MulticastReceiver(MulticastGroup group, PieceAction came, double loss = 0)
         // The sender is 1.
         : base(group, (uint)Random.Shared.NextInt64(2, uint.MaxValue - 1))
     {
         _came = came;
         NormLibrary.NormSetCongestionControl(Session, false, false);
         NormLibrary.NormSetRxCacheLimit(Session, Most);
+        NormLibrary.NormSetRxLoss(Session, loss);
         // What is asked for again is asked of the sender, and of nobody else.
         NormLibrary.NormSetDefaultUnicastNack(Session, true);
         // Several on one machine; what others send does not reach the library, which would make room for each of them.

@@ -9,7 +9,7 @@ public sealed class MulticastSender : MulticastSession
 {
     // A datagram fits an Ethernet frame; of so many, so many more are computed when somebody lacks some.
     private const int Segment = 1400, Data = 64, Parity = 8;
-    private const uint Room = 32 << 20, Least = 8, Most = 64;
+    private const uint Room = 32 << 20, Least = 8, Most = 256;
     private const int SocketBuffer = 4 << 20;
     private readonly MulticastGroup _group;
     private readonly ConcurrentDictionary<nint, (nint Memory, int Number)> _memory = new();

@@ -99,6 +99,7 @@ internal static unsafe partial class NormLibrary
     internal static partial bool NormStartReceiver(nint session, uint bufferSpace);
 
     [LibraryImport(Name)] internal static partial void NormSetRxCacheLimit(nint session, ushort most);
+    [LibraryImport(Name)] internal static partial void NormSetRxLoss(nint session, double percent);
 
     [LibraryImport(Name)]
     internal static partial void NormSetDefaultUnicastNack(nint session, [MarshalAs(UnmanagedType.U1)] bool enable);

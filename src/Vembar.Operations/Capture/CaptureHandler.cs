@@ -103,7 +103,8 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
             ComputerName = install?.ComputerName ?? "",
             State = install?.State ?? "",
             Firmware = install is null ? null : FirmwareFacts.Read(source, install.Folder, install.Architecture),
-            VirtualOnly = install is null ? null : FirmwareFacts.IsVirtualOnly(source, install.Folder),
+            VirtualOnly = install is not null && GeneralizeLog.Read(source, install.Folder) is { } log
+                ? GeneralizeLog.IsVirtualOnly(log) : null,
             Created = began,
             Root = stored.Root,
             Files = tree.Files - stored.Vanished,
@@ -130,7 +131,8 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         };
         record = writer.CommitImage(record, null, Checks.Change("capture", writer.Base.Catalogue.NextNumber, record));
         if (writer.BytesUsedAgain > 0)
-            warnings.Add($"{writer.BytesUsedAgain >> 20} MiB that an earlier run had made ready for '{request.Archive}' were used again");
+            warnings.Add($"{ByteSize.Show(writer.BytesUsedAgain)} that an earlier run had made ready for '{request.Archive}' were used "
+                + "again");
         var stats = new StoreStats(record.Files, stored.FilesRead + tree.FilesRead, tree.Bytes,
             tree.BytesRead + stored.State.BytesRead, stored.State.BytesNew + writer.BytesUsedAgain, writer.BytesStored,
             clock.Elapsed.TotalSeconds);
@@ -159,30 +161,26 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         var free = Native.Posix.FreeBytes(Path.GetDirectoryName(Path.GetFullPath(request.Archive.Path))!);
         if (free < bytes / LeastShare)
             throw VembarException.Environment("no-room",
-                $"the source holds {bytes >> 20} MiB, and there is room for {free >> 20} MiB where '{request.Archive}' goes",
+                $"the source holds {ByteSize.Show(bytes)}, and there is room for {ByteSize.Show(free)} where '{request.Archive}' goes",
                 Advice.Of("no-room"));
     }
 
     private BaseArchive BaseOf(CaptureRequest request)
     {
-        using var other = ArchiveReader.Open(new ArchiveLocation(request.BasedOn!, request.Archive.Bases), host.Files);
+        var other = Checks.AsBase(new ArchiveLocation(request.BasedOn!, request.Archive.Bases), host);
         if (host.Files.Exists(request.Archive.Path))
         {
             using var archive = ArchiveReader.Open(request.Archive, host.Files);
-            if (archive.Header.Id == other.Header.Id)
+            if (archive.Header.Id == other.Id)
                 throw new VembarException(ErrorKind.Usage, "based-on-itself", $"'{request.Archive}' cannot be based on itself",
                     Advice.Of("based-on-itself"));
-            if (archive.Header.Bases.All(b => b.Id != other.Header.Id))
+            if (archive.Header.Bases.All(b => b.Id != other.Id))
                 throw VembarException.Input("not-based-on",
                     $"'{request.Archive}' was made without '{request.BasedOn}' as its base, and that is settled when an archive is made",
                     Advice.Of("not-based-on"));
         }
-        return new BaseArchive(other.Header.Id, BaseName(request.BasedOn!));
+        return other;
     }
-
-    // Of an archive on a web server, the file's name.
-    private static string BaseName(string place) =>
-        Path.GetFileName(PlaceAddress.IsWeb(place) ? Uri.UnescapeDataString(new Uri(place).AbsolutePath) : place);
 
     private static WindowsInstall? ReadInstall(ISource source, List<string> warnings)
     {

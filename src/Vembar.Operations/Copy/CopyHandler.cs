@@ -28,7 +28,11 @@ public sealed class CopyHandler(OperationHost host) : IOperationHandler<CopyRequ
             return "";
         });
         Checks.Throw(problems);
-        using var writer = await ArchiveWriter.OpenAsync(to, host.WriterOptions(request.Wait) with { MayCreate = true }, cancellation)
+        using var writer = await ArchiveWriter.OpenAsync(to, host.WriterOptions(request.Wait) with
+        {
+            MayCreate = true,
+            BasedOn = request.BasedOn is { } other ? [Checks.AsBase(other, host)] : [],
+        }, cancellation)
             .ConfigureAwait(false);
         var notes = new List<string>();
         var version = request.Replace is null ? VersionIn(writer.Base, image!, request, notes) : image!.Version;

@@ -12,4 +12,7 @@ public sealed record CopyRequest(ImageReference Image, ArchiveLocation To, strin
 {
     /// <summary>The number of the image there whose place it takes: one of the same name and version; null for none.</summary>
     public int? Replace { get; init; }
+
+    /// <summary>An archive whose content a new archive does not store again; null for an archive that stands alone.</summary>
+    public string? BasedOn { get; init; }
 }

@@ -1,4 +1,5 @@
 using Vembar.Common;
+using Vembar.Common.Formats;
 using Vembar.Operations.Survey;
 using Vembar.Volumes.Disks;
 using Vembar.Volumes.Targets;
@@ -190,7 +191,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
         using var disk = Disk.Open(path);
         var volume = disk.Volumes.FirstOrDefault(v => v.Number == number)
             ?? throw VembarException.Input("no-such-volume", $"'{path}' has no volume {number}", "Choose one of these.",
-            [.. disk.Volumes.Select(v => $"volume {v.Number}: {v.FileSystem.Kind}, {v.Length >> 20} MiB")]);
+            [.. disk.Volumes.Select(v => $"volume {v.Number}: {v.FileSystem.Kind}, {ByteSize.Show(v.Length)}")]);
         if (volume.FileSystem.Kind != FileSystem.Ntfs)
             throw VembarException.Input("not-ntfs", $"volume {number} of '{path}' is not an NTFS volume ({volume.FileSystem.Kind})",
                 Advice.Of("not-ntfs"));

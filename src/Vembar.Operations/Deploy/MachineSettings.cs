@@ -24,7 +24,7 @@ internal static class MachineSettings
         {
             var outcome = new AnswersChange(request.Answers).Apply(context).Single();
             if (outcome.Status == ChangeStatus.Refused)
-                throw VembarException.Input("bad-answer-file", outcome.Why, $"Mend '{request.Answers}' and run it again.");
+                throw VembarException.Input("bad-answer-file", outcome.Why, $"Fix '{request.Answers}' and run it again.");
         }
         if (request.ComputerName is null)
             return;

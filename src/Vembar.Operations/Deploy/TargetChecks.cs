@@ -1,5 +1,6 @@
 using System.Globalization;
 using Vembar.Common;
+using Vembar.Common.Formats;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Native;
@@ -198,7 +199,8 @@ internal static class TargetChecks
     {
         var free = Posix.FreeBytes(Path.GetFullPath(target));
         if (free < needed)
-            throw VembarException.Environment("no-room", $"the image takes {needed >> 20} MiB, '{target}' has room for {free >> 20}",
+            throw VembarException.Environment("no-room",
+                $"the image takes {ByteSize.Show(needed)}, '{target}' has room for {ByteSize.Show(free)}",
                 Advice.Of("no-room-in-target"));
     }
 }

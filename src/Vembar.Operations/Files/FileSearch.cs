@@ -12,16 +12,18 @@ public static class FileSearch
     /// <param name="tree">The image's tree.</param>
     /// <param name="path">A folder, a file or a pattern; null for the root.</param>
     /// <param name="deep">Whether to go into folders.</param>
-    /// <exception cref="VembarException">There is nothing at that path, with the nearest name.</exception>
+    /// <exception cref="VembarException">There is nothing at that path, with the nearest name, or nothing matches.</exception>
     public static IEnumerable<FoundEntry> Find(ImageTree tree, string? path, bool deep)
     {
         if (path is not null && Glob.IsPattern(path))
         {
             var glob = Glob.Parse(path);
             var start = glob.FixedPart();
-            var from = tree.Find(start);
-            return from is { Kind: EntryKind.Folder }
+            var matching = tree.Find(start) is { Kind: EntryKind.Folder } from
                 ? tree.Walk(from, start).Where(e => glob.Matches(e.Path.Parts)).Select(e => new FoundEntry(e.Path, e.Entry)) : [];
+            return matching.Any() ? matching : throw VembarException.Input("no-such-path",
+                $"nothing in {tree.DisplayName} matches '{path}'", path.Contains("**", StringComparison.Ordinal) ? ""
+                : $"'*' stays within a folder; '**/{path.TrimStart('/')}' looks in all of them.");
         }
         var at = WindowsPath.Parse(path ?? "/");
         var entry = Locate(tree, at);

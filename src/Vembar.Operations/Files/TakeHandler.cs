@@ -67,9 +67,6 @@ public sealed class TakeHandler(OperationHost host) : IOperationHandler<TakeRequ
             var at = WindowsPath.Parse(path);
             return at.IsRoot ? [.. FileSearch.Find(tree, null, false)] : [new FoundEntry(at, FileSearch.Locate(tree, at))];
         }
-        var found = FileSearch.Find(tree, path, false).ToList();
-        return found.Count > 0 ? found
-            : throw VembarException.Input("no-such-path", $"nothing in {tree.DisplayName} matches '{path}'",
-            "'**' stands for any number of folders: '**/*.txt'.");
+        return [.. FileSearch.Find(tree, path, false)];
     }
 }

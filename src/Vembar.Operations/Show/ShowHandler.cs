@@ -33,13 +33,14 @@ public sealed class ShowHandler(OperationHost host) : IOperationHandler<ShowRequ
         var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
         if (WindowsInstall.FindFolder(tree) is not { } folder)
             return new ShowResult(reference.Archive.Path, image, null, null) { BadSignatures = BadSignatures(image) };
+        var log = GeneralizeLog.Read(tree, folder);
         if (image.Firmware is null)
         {
             // Older programs did not note it.
             image = image with
             {
                 Firmware = FirmwareFacts.Read(tree, folder, image.Architecture),
-                VirtualOnly = FirmwareFacts.IsVirtualOnly(tree, folder),
+                VirtualOnly = log is null ? null : GeneralizeLog.IsVirtualOnly(log),
             };
         }
         var problems = new List<string>();
@@ -75,6 +76,7 @@ public sealed class ShowHandler(OperationHost host) : IOperationHandler<ShowRequ
             Apps = software is null ? null : Sound(() => ProvisionedApp.Read(software)),
             Tidy = planTidying ? Sound(() => PlanTidying(tree)) : null,
             FirstStart = Sound(() => FirstStartScript.Read(tree, WindowsPath.Root.Child(folder)).Commands),
+            Generalized = log is null ? null : GeneralizeLog.Runs(log),
             BadSignatures = BadSignatures(image),
             Problems = problems,
         };

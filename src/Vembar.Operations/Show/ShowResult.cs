@@ -36,6 +36,9 @@ public sealed record ShowResult(string Archive, ImageRecord Image, IReadOnlyList
     /// <summary>Commands for the first start; null without Windows.</summary>
     public IReadOnlyList<FirstStartCommand>? FirstStart { get; init; }
 
+    /// <summary>How often generalizing was begun, as its log says; null where there is none.</summary>
+    public int? Generalized { get; init; }
+
     /// <summary>What is wrong with signatures of the image, by signer; whether the others are trusted is not looked at.</summary>
     public IReadOnlyDictionary<string, string> BadSignatures { get; init; } = new Dictionary<string, string>();
 

@@ -21,10 +21,20 @@ rule
 printf '  VEMBAR  %s %s\n' "$STARTER" "$STARTER_VERSION"
 rule
 
-# What the devices ask for; more of them appear when their buses are there.
-for turn in 1 2 3; do
-    find /sys/devices -name modalias -exec cat {} + 2>/dev/null | sort -u | xargs modprobe -a -q -b 2>/dev/null
-    sleep 0.2
+# What the devices ask for; more of them appear when their buses are there, and links come up.
+before=''
+quiet=0
+for turn in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15; do
+    asked=$(find /sys/devices -name modalias -exec cat {} + 2>/dev/null | sort -u)
+    if [ "$asked" = "$before" ]; then
+        quiet=$((quiet + 1))
+        [ $quiet -lt 3 ] || break
+    else
+        quiet=0
+        before=$asked
+        echo "$asked" | xargs modprobe -a -q -b 2>/dev/null
+    fi
+    sleep 0.3
 done
 modprobe -q sd_mod
 modprobe -q af_packet
@@ -68,6 +78,15 @@ done
 
 [ -x /etc/vembar/before ] && { say "the organisation's own script"; /etc/vembar/before; }
 [ "$(arg vembar.shell)" = 1 ] && { say "a shell, as asked for; exit goes on"; sh; }
+
+# The program is compiled for the processors of the last ten years; on others it would only abort, again and again.
+case " $(cat /proc/cpuinfo 2>/dev/null) " in
+    *' avx2 '*) ;;
+    *)
+        say "this machine's processor has no AVX2: this starter cannot deploy it"
+        while :; do sleep 3600; done
+        ;;
+esac
 
 # What is done when the disk is written.
 finish() {
@@ -114,16 +133,35 @@ disk=$(arg vembar.disk)
 [ -n "$disk" ] && set -- "$@" --disk "$disk"
 [ "$(arg vembar.attended)" = 1 ] && set -- "$@" --attended
 
+# Whether somebody listens there; HOST, HOST:PORT or the whole address.
+answers() {
+    rest=${1#*://}
+    rest=${rest%%/*}
+    case $rest in
+        \[*\]) host=${rest#\[} host=${host%\]} port=8470 ;;
+        \[*\]:*) host=${rest#\[} host=${host%%\]*} port=${rest##*:} ;;
+        *:*) host=${rest%%:*} port=${rest##*:} ;;
+        *) host=$rest port=8470 ;;
+    esac
+    case $host in *:*) address="https://[$host]:$port" ;; *) address="https://$host:$port" ;; esac
+    timeout 8 nc -w 5 "$host" "$port" </dev/null >/dev/null 2>&1
+    [ $? != 1 ] || { say "nobody answers at $host port $port"; return 1; }
+}
+
+typed=''
 while :; do
     if [ -z "$station" ]; then
         say "no station is known: vembar.station=https://HOST:8470 on the kernel's command line names it"
         printf '  station: '
-        read -r station || sleep 30
+        read -r typed || sleep 30
+        # What was typed wrong is asked for again.
+        [ -n "$typed" ] && answers "$typed" && station=$address
         continue
     fi
     say "joining $station"
     rule
     if vembar station join "$station" "$@" --plain; then break; fi
+    [ -z "$typed" ] || { station='' typed=''; continue; }
     say "trying again"
     sleep 5
     # The lease may have come late, or gone.

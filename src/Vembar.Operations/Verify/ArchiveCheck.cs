@@ -174,10 +174,10 @@ internal static class ArchiveCheck
         var (first, second) = archive.RecordCopies;
         if (first != RecordCopy.Whole)
             damage.Add(new Damage(0, "", $"the first copy of the record of the last state, at byte {archive.Commit.First}, is damaged; "
-                + $"the second one is whole, and the next change mends the first"));
+                + $"the second one is whole, and the next change writes the first again"));
         if (second == RecordCopy.Damaged)
             damage.Add(new Damage(0, "", $"the second copy of the record of the last state, at byte {archive.Commit.Second}, is "
-                + $"damaged; the first one is whole, and the next change mends the second"));
+                + $"damaged; the first one is whole, and the next change writes the second again"));
     }
 
     // By their blocks; null for a block that has none.

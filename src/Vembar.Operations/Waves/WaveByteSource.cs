@@ -21,10 +21,15 @@ public sealed class WaveByteSource(IByteSource source, WavePlan plan, WaveInbox 
     public bool IsRemote => source.IsRemote;
 
     /// <inheritdoc/>
-    public int Read(Span<byte> to, long offset) => Blocking.Read(this, to, offset);
+    // Somebody stands still until it is there; what is fetched ahead may take its time.
+    public int Read(Span<byte> to, long offset) =>
+        Blocking.Read(room => ReadAsync(room, offset, isUrgent: true, CancellationToken.None), to);
 
     /// <inheritdoc/>
-    public async ValueTask<int> ReadAsync(Memory<byte> to, long offset, CancellationToken cancellation = default)
+    public ValueTask<int> ReadAsync(Memory<byte> to, long offset, CancellationToken cancellation = default) =>
+        ReadAsync(to, offset, isUrgent: false, cancellation);
+
+    private async ValueTask<int> ReadAsync(Memory<byte> to, long offset, bool isUrgent, CancellationToken cancellation)
     {
         var end = Math.Min(offset + to.Length, source.Length);
         if (end <= offset)
@@ -46,7 +51,7 @@ public sealed class WaveByteSource(IByteSource source, WavePlan plan, WaveInbox 
             }
             var piece = plan.Pieces[part.Piece];
             var length = (int)(part.End - part.Start);
-            if (await inbox.WaitAsync(part.Piece, cancellation).ConfigureAwait(false) is { } bytes)
+            if (await inbox.WaitAsync(part.Piece, isUrgent, cancellation).ConfigureAwait(false) is { } bytes)
                 bytes.AsMemory((int)(part.Start - piece.Offset), length).CopyTo(to[(int)(part.Start - offset)..]);
             else
             {

@@ -10,7 +10,10 @@ namespace Vembar.Operations.Waves;
 public sealed class WaveInbox(WavePlan plan, long room, TimeProvider clock)
 {
     // Who lacks a piece has asked for it again long before so many others have come.
-    private const int Late = 48;
+    private const int Late = 192;
+    private const long LateBytes = 24 << 20;
+    // Of the next that come, even who is in a hurry takes the one that it needs.
+    private const int Soon = 4;
     private static readonly TimeSpan s_patience = TimeSpan.FromSeconds(3);
 
     /// <summary>How long nothing may come of a wave before it is taken for one that does not reach this machine.</summary>
@@ -19,6 +22,8 @@ public sealed class WaveInbox(WavePlan plan, long room, TimeProvider clock)
     private readonly Lock _gate = new();
     private readonly Dictionary<int, byte[]> _held = [];
     private readonly int[] _left = [.. plan.Pieces.Select(p => p.Length)];
+    // Where each begins in all that is sent.
+    private readonly long[] _starts = StartsOf(plan);
     private readonly bool[] _gone = new bool[plan.Pieces.Count];
     private readonly Dictionary<int, TaskCompletionSource<byte[]?>> _waiting = [];
     // Only where they leave room for the others.
@@ -96,15 +101,19 @@ public sealed class WaveInbox(WavePlan plan, long room, TimeProvider clock)
     }
 
     /// <summary>Waits for a piece.</summary>
+    /// <param name="number">Which.</param>
+    /// <param name="isUrgent">Whether somebody needs it before anything else goes on: then content that comes much later is not waited for,
+    /// while all that comes before it would have to be held. Index and folders come first, and are.</param>
+    /// <param name="cancellation">Ends the waiting.</param>
     /// <returns>Its bytes; null where it does not come any more.</returns>
-    public async ValueTask<byte[]?> WaitAsync(int number, CancellationToken cancellation)
+    public async ValueTask<byte[]?> WaitAsync(int number, bool isUrgent, CancellationToken cancellation)
     {
         TaskCompletionSource<byte[]?>? waiting;
         lock (_gate)
         {
             if (_held.TryGetValue(number, out var bytes))
                 return bytes;
-            if (IsLost(number))
+            if (IsLost(number) || isUrgent && number >= plan.Again && number - _newest > Soon)
                 return null;
             if (!_waiting.TryGetValue(number, out waiting))
                 _waiting[number] = waiting = new TaskCompletionSource<byte[]?>(TaskCreationOptions.RunContinuationsAsynchronously);
@@ -113,8 +122,18 @@ public sealed class WaveInbox(WavePlan plan, long room, TimeProvider clock)
     }
 
     // Sent before this machine heard anything, thrown away, or so long ago that nobody sends it again.
-    private bool IsLost(int number) => IsSilent || _gone[number] || _first >= 0 && number < _first || _newest - number > Late
+    private bool IsLost(int number) => IsSilent || _gone[number] || _first >= 0 && number < _first || HasPassed(number)
         || _newest >= 0 && clock.GetElapsedTime(_last) > s_patience && number <= _newest;
+
+    private bool HasPassed(int number) => _newest > number && (_newest - number > Late || _starts[_newest] - _starts[number] > LateBytes);
+
+    private static long[] StartsOf(WavePlan plan)
+    {
+        var starts = new long[plan.Pieces.Count];
+        for (var number = 1; number < starts.Length; number++)
+            starts[number] = starts[number - 1] + plan.Pieces[number - 1].Length;
+        return starts;
+    }
 
     /// <summary>Says that part of a piece was used; who has used all of it needs it no longer.</summary>
     public void Used(int number, int bytes)

@@ -1,13 +1,20 @@
 using System.Globalization;
 using Vembar.Common;
+using Vembar.Images.Editing;
 using Vembar.Images.Nodes;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
+using Vembar.Operations.Drivers;
+using Vembar.Operations.Show;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Store.Format;
 using Vembar.Store.Hashing;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
+using Vembar.Windows.Registry;
+using Vembar.Windows.Servicing;
+using Vembar.Windows.Servicing.Answers;
+using Vembar.Windows.Servicing.Drivers;
 
 namespace Vembar.Operations.Waves;
 
@@ -33,6 +40,7 @@ public static class WavePlanner
         reader.EnsureWholeIndex();
         var record = reader.Find(image.ToString(CultureInfo.InvariantCulture), clock);
         var tree = new ImageTree(reader, record.Root, $"{archive}#{image}");
+        Look(recording, archive, record, tree, clock, cancellation);
         var files = new List<(FileContent Content, Images.Paths.WindowsPath Path)>();
         foreach (var (path, entry) in tree.Walk(tree.Root, Images.Paths.WindowsPath.Root))
         {
@@ -49,6 +57,41 @@ public static class WavePlanner
         var covered = new SortedList<long, long>();
         var first = Cut(source, ranges, covered, cancellation);
         return new WavePlan([.. first, .. Cut(source, Joined(contents), covered, cancellation)], first.Count);
+    }
+
+    // What a machine reads before its disk is divided, and what it looks at when it has written it: who waited for all that lies before
+    // it in a wave would begin when the wave ends. It comes first, and is kept.
+    private static void Look(RecordingSource recording, ArchiveLocation archive, ImageRecord record, ImageTree tree,
+        TimeProvider clock, CancellationToken cancellation)
+    {
+        var context = new ServiceContext(new TreeEditor(tree) { Clock = clock }) { MayChange = false };
+        if (context.Install is null)
+            return;
+        _ = context.Tree.ReadFile(context.Windows(AnswersChange.Place), AnswerFile.Longest);
+        var boot = context.Windows("Boot");
+        foreach (var (path, entry) in tree.Find(boot) is { } found ? tree.Walk(found, boot) : [])
+        {
+            cancellation.ThrowIfCancellationRequested();
+            if (entry.Kind == EntryKind.File)
+                _ = context.Tree.ReadFile(path, RegistryHive.Longest);
+        }
+        var host = new OperationHost
+        {
+            Files = new OverlaidFileSystem(LocalFileSystem.Instance, archive.Path, () => new Unowned(recording)),
+            Clock = clock,
+        };
+        var image = new ImageReference(archive, record.Number.ToString(CultureInfo.InvariantCulture));
+        var progress = new Progress<OperationProgress>();
+        Blocking.Wait(new ShowHandler(host).HandleAsync(new ShowRequest(image, false, false), progress, cancellation));
+        try
+        {
+            Blocking.Wait(new CoverageHandler(host).HandleAsync(new CoverageRequest([], image, "", [], DriverTrust.Nobody), progress,
+                cancellation));
+        }
+        catch (VembarException problem) when (problem.Code == "no-driver-store")
+        {
+            // Nobody looks into it then.
+        }
     }
 
     private static (long Start, long End) RangeOf(BlockInfo block) => (block.Offset, block.Offset + block.WholeLength);
@@ -121,6 +164,8 @@ public static class WavePlanner
     private sealed class Unowned(IByteSource source) : IByteSource
     {
         public long Length => source.Length;
+
+        public bool IsRemote => source.IsRemote;
 
         public int Read(Span<byte> to, long offset) => source.Read(to, offset);
 

@@ -61,7 +61,8 @@ public sealed class WaveReception : IDisposable
 
     /// <summary>Files of which one archive comes with the wave.</summary>
     public IFileSystem Over(IFileSystem files, string archive) =>
-        new WaveFileSystem(files, archive, _plan, _inbox, bytes => Interlocked.Add(ref _asked, bytes));
+        new OverlaidFileSystem(files, archive,
+            () => new WaveByteSource(files.OpenRead(archive), _plan, _inbox, bytes => Interlocked.Add(ref _asked, bytes)));
 
     private void Came(int number, ReadOnlySpan<byte> bytes, IPAddress? from)
     {

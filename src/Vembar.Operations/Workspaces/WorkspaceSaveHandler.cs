@@ -41,7 +41,7 @@ public sealed class WorkspaceSaveHandler(OperationHost host) : IOperationHandler
         var (status, changes) = (look.Status, look.Changes);
         if (status.Problems.Count > 0)
             throw VembarException.Input("workspace-problems", $"'{request.Folder}' cannot be saved: {status.Problems[0]}",
-                "Mend that in the workspace, and save again.", status.Problems.Count > 1 ? status.Problems : []);
+                "Fix that in the workspace, and save again.", status.Problems.Count > 1 ? status.Problems : []);
         if (!request.AcceptRemovals && changes.Files is var (all, gone) && WorkspaceLook.IsMuch(all, gone))
             throw VembarException.Input("much-is-gone", $"{gone} of {all} files that were laid open in '{request.Folder}' are gone",
                 Advice.Of("much-is-gone"));

@@ -1,6 +1,8 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Globalization;
+using System.Net.NetworkInformation;
+using System.Net.Sockets;
 using System.Text;
 using System.Text.RegularExpressions;
 using Vembar.Common;
@@ -76,12 +78,19 @@ public sealed partial class BootService(StationSettings settings, StationRegiste
         return path;
     }
 
+    /// <summary>A boot loader, for firmware that fetches by HTTP.</summary>
+    /// <exception cref="StationException">There is none.</exception>
+    public string LoaderOf(string name) =>
+        name is DnsmasqFile.BiosLoader or DnsmasqFile.UnsignedUefiLoader && Path.Combine(Tftp, name) is var path && File.Exists(path)
+            ? path : throw StationException.NotFound("no-such-loader", "the station has no such boot loader");
+
     /// <summary>Runs until it is ended; at once where machines do not start from the network.</summary>
     public async Task RunAsync(CancellationToken cancellation)
     {
         if (Boot.Mode == BootMode.Off)
             return;
         var files = KeepFilesAsync(cancellation);
+        var routers = Boot.Mode == BootMode.Full ? AnswerRoutersAsync(cancellation) : Task.CompletedTask;
         while (!cancellation.IsCancellationRequested)
         {
             try
@@ -95,6 +104,31 @@ public sealed partial class BootService(StationSettings settings, StationRegiste
             await Task.Delay(s_again, clock, cancellation).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
         await files.ConfigureAwait(false);
+        await routers.ConfigureAwait(false);
+    }
+
+    private async Task AnswerRoutersAsync(CancellationToken cancellation)
+    {
+        var isSaid = false;
+        while (!cancellation.IsCancellationRequested)
+        {
+            try
+            {
+                await RouterAnswers.RunAsync(Boot.Interface, cancellation).ConfigureAwait(false);
+            }
+            catch (OperationCanceledException)
+            {
+                return;
+            }
+            catch (Exception failure) when (failure is SocketException or NetworkInformationException)
+            {
+                // The interface may come later.
+                if (!isSaid)
+                    BootLog.NoRouterAnswers(log, failure.Message);
+                isSaid = true;
+            }
+            await Task.Delay(s_again, clock, cancellation).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        }
     }
 
     private async Task KeepFilesAsync(CancellationToken cancellation)

@@ -16,9 +16,9 @@ public static class DnsmasqFile
     /// <summary>For machines with UEFI, also with secure boot: shim, which looks for the signed GRUB beside it.</summary>
     public const string UefiLoader = "shimx64.efi";
 
-    /// <summary>For machines with UEFI beside another DHCP server, without secure boot: the signed GRUB asks for its files where the
-    /// address came from, and there is nothing.</summary>
-    public const string UefiLoaderBeside = "ipxe.efi";
+    /// <summary>For machines with UEFI without secure boot, beside another DHCP server or whose firmware fetches by HTTP: the signed GRUB
+    /// asks for its files where the address came from, by TFTP alone.</summary>
+    public const string UnsignedUefiLoader = "ipxe.efi";
 
     /// <summary>The file for a station.</summary>
     /// <param name="boot">How machines start.</param>
@@ -28,7 +28,8 @@ public static class DnsmasqFile
     {
         var text = new StringBuilder();
         void Line(FormattableString line) => text.Append(line.ToString(CultureInfo.InvariantCulture)).Append('\n');
-        var script = string.Create(CultureInfo.InvariantCulture, $"http://{boot.Address}:{boot.Port}/boot/start.ipxe");
+        var files = string.Create(CultureInfo.InvariantCulture, $"http://{boot.Address}:{boot.Port}/boot");
+        var script = $"{files}/start.ipxe";
         // No names, and at this interface alone.
         Line($"port=0");
         Line($"no-resolv");
@@ -52,14 +53,18 @@ public static class DnsmasqFile
             Line($"dhcp-range={first},{last},1h");
             Line($"dhcp-boot=tag:bios,tag:!ipxe,{BiosLoader}");
             Line($"dhcp-boot=tag:uefi,tag:!ipxe,{UefiLoader}");
+            // UEFI 2.5, HTTP boot: such firmware takes only an answer that says so.
+            Line($"dhcp-match=set:http,option:client-arch,16");
+            Line($"dhcp-option-force=tag:http,tag:!ipxe,60,HTTPClient");
+            Line($"dhcp-boot=tag:http,tag:!ipxe,{files}/loaders/{UnsignedUefiLoader}");
         }
         else
         {
             Line($"dhcp-range={boot.Address},proxy");
             Line($"pxe-prompt=\"Vembar\",0");
             Line($"pxe-service=tag:!ipxe,x86PC,\"Vembar\",{BiosLoader}");
-            Line($"pxe-service=tag:!ipxe,X86-64_EFI,\"Vembar\",{UefiLoaderBeside}");
-            Line($"pxe-service=tag:!ipxe,BC_EFI,\"Vembar\",{UefiLoaderBeside}");
+            Line($"pxe-service=tag:!ipxe,X86-64_EFI,\"Vembar\",{UnsignedUefiLoader}");
+            Line($"pxe-service=tag:!ipxe,BC_EFI,\"Vembar\",{UnsignedUefiLoader}");
             Line($"pxe-service=tag:ipxe,x86PC,\"Vembar\",{script}");
         }
         Line($"dhcp-boot=tag:ipxe,{script}");

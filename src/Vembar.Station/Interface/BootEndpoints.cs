@@ -22,6 +22,8 @@ internal static class BootEndpoints
         group.MapGet("/start.ipxe", (BootService boot) => Results.Text(boot.FirstScript()));
         group.MapGet("/machine.ipxe", async (HttpContext context, BootService boot, string? uuid, string? serial, string? mac) =>
             Results.Text(await boot.ScriptAsync(Short(uuid), Short(serial), Short(mac), context.RequestAborted).ConfigureAwait(false)));
+        group.MapMethods("/loaders/{file}", ["GET", "HEAD"], (BootService boot, string file) =>
+            Results.File(boot.LoaderOf(file), "application/efi"));
         group.MapMethods("/starters/{starter}/{file}", ["GET", "HEAD"], (BootService boot, string starter, string file) =>
             Results.File(boot.FileOf(starter, file), "application/octet-stream", enableRangeProcessing: true));
     }

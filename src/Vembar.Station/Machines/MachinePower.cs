@@ -1,4 +1,4 @@
-using System.Diagnostics;
+using Vembar.Operations;
 using Vembar.Station.Hosting;
 using Vembar.Station.Problems;
 
@@ -20,51 +20,8 @@ public sealed class MachinePower(StationSettings settings, TimeProvider clock)
     public async Task RunAsync(PowerCommand command, MachineRow row, CancellationToken cancellation)
     {
         var arguments = command.Arguments.Select(a => Filled(a, row)).ToList();
-        var start = new ProcessStartInfo(arguments[0], arguments[1..])
-        {
-            RedirectStandardInput = true,
-            RedirectStandardOutput = true,
-            RedirectStandardError = true,
-        };
-        using var limit = new CancellationTokenSource(command.Limit, clock);
-        using var either = CancellationTokenSource.CreateLinkedTokenSource(cancellation, limit.Token);
-        Process process;
-        try
-        {
-            process = Process.Start(start)!;
-        }
-        catch (System.ComponentModel.Win32Exception failure)
-        {
-            throw Failed(arguments[0], $"cannot be run: {failure.Message}");
-        }
-        using (process)
-        {
-            process.StandardInput.Close();
-            var said = Task.WhenAll(process.StandardOutput.ReadToEndAsync(either.Token),
-                process.StandardError.ReadToEndAsync(either.Token));
-            try
-            {
-                await process.WaitForExitAsync(either.Token).ConfigureAwait(false);
-                var lines = await said.ConfigureAwait(false);
-                if (process.ExitCode != 0)
-                    throw Failed(arguments[0], $"ended with {process.ExitCode}"
-                        + (LastLine(lines[1] + lines[0]) is { Length: > 0 } last ? $": {last}" : ""));
-            }
-            catch (OperationCanceledException)
-            {
-                process.Kill(entireProcessTree: true);
-                await ((Task)said).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-                cancellation.ThrowIfCancellationRequested();
-                throw Failed(arguments[0], $"did not end within {command.Limit.TotalSeconds:0} s");
-            }
-        }
-    }
-
-    private static string LastLine(string text)
-    {
-        const int Longest = 200;
-        var last = text.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).LastOrDefault() ?? "";
-        return string.Concat(last.Where(c => !char.IsControl(c)).Take(Longest));
+        if (await new OwnProgram(arguments).RunAsync(command.Limit, clock, cancellation).ConfigureAwait(false) is { } wrong)
+            throw Failed(arguments[0], wrong);
     }
 
     private static StationException Failed(string program, string why) =>

@@ -303,9 +303,9 @@ public sealed partial class MachineService(MachineStore store, ProgressBoard boa
     {
         var hint = refusals.All(r => r.CanBeAccepted)
             ? caller.Role == Role.Administrator || refusals.All(r => r.Code == "already-done")
-            ? $"Mend it, or accept it with {string.Join(' ', refusals.Select(r => $"--accept {r.Code}"))}."
-            : accepted.Count > 0 ? "An administrator alone can set that aside." : "Mend it, or ask an administrator to set it aside."
-            : "Choose another image, or mend it.";
+            ? $"Fix it, or accept it with {string.Join(' ', refusals.Select(r => $"--accept {r.Code}"))}."
+            : accepted.Count > 0 ? "An administrator alone can set that aside." : "Fix it, or ask an administrator to set it aside."
+            : "Choose another image, or fix it.";
         return new StationException(new Problem
         {
             Status = 409,

@@ -10,12 +10,15 @@ internal static class Blocking
     public static void Wait(Task task) => task.GetAwaiter().GetResult();
 
     /// <summary>Reads from a source that can only be waited for.</summary>
-    public static int Read(IByteSource source, Span<byte> to, long offset)
+    public static int Read(IByteSource source, Span<byte> to, long offset) => Read(room => source.ReadAsync(room, offset), to);
+
+    /// <summary>Reads what can only be waited for.</summary>
+    public static int Read(Func<Memory<byte>, ValueTask<int>> read, Span<byte> to)
     {
         var buffer = ArrayPool<byte>.Shared.Rent(to.Length);
         try
         {
-            var count = Wait(source.ReadAsync(buffer.AsMemory(0, to.Length), offset).AsTask());
+            var count = Wait(read(buffer.AsMemory(0, to.Length)).AsTask());
             buffer.AsSpan(0, count).CopyTo(to);
             return count;
         }

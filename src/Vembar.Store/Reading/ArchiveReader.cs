@@ -126,7 +126,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         fileSystem ??= LocalFileSystem.Instance;
         if (Native.Posix.IsFolder(path))
             throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive",
-                Advice.Of("not-an-archive"));
+                Advice.Of("not-an-archive", ("path", path)));
         IByteSource? file = null;
         try
         {
@@ -136,7 +136,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         {
             throw error.Code == "not-found"
                 ? VembarException.Input("no-such-archive", $"there is no archive '{path}'",
-                Advice.Of("no-such-archive")) : error;
+                Advice.Of("no-such-archive", ("path", path))) : error;
         }
         try
         {

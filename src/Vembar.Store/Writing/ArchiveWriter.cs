@@ -112,7 +112,8 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
                 throw error;
             throw options.MayCreate
                 ? VembarException.Input("no-such-folder", $"there is no folder for the archive '{path}'", "Check the path.")
-                : VembarException.Input("no-such-archive", $"there is no archive '{path}'", "Check the path.");
+                : VembarException.Input("no-such-archive", $"there is no archive '{path}'",
+                    Advice.Of("no-such-archive", ("path", path)));
         }
     }
 
@@ -165,7 +166,8 @@ public sealed class ArchiveWriter : IChunkSink, IDisposable
     {
         var path = place.Path;
         if (Posix.IsFolder(path))
-            throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive", "Name a .vmb file.");
+            throw VembarException.Input("not-an-archive", $"'{path}' is a folder, not an archive",
+                Advice.Of("not-an-archive", ("path", path)));
         var file = options.Files.OpenWrite(path);
         try
         {

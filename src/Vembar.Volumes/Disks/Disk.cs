@@ -1,4 +1,5 @@
 using Vembar.Common;
+using Vembar.Store.Reading;
 
 namespace Vembar.Volumes.Disks;
 
@@ -18,6 +19,9 @@ public sealed class Disk : IDisposable
     /// <exception cref="VembarException">It cannot be opened, or its partition table is damaged.</exception>
     public static Disk Open(string path, bool write = false)
     {
+        if (ArchiveReader.IsArchive(path))
+            throw VembarException.Input("not-a-disk", $"'{path}' is an archive of images, not a disk",
+                Advice.Of("archive-as-disk", ("path", path)));
 #pragma warning disable CA2000 // owned by what is returned
         var image = DiskImage.Open(path, write);
 #pragma warning restore CA2000

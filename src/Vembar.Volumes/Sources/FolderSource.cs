@@ -33,11 +33,16 @@ public sealed class FolderSource : ISource
         }
         catch (NativeException failure) when (failure.Errno is Errno.NotFound or Errno.NotDirectory)
         {
+            if (Directory.Exists(path))
+                throw VembarException.Environment("no-proc", $"the folder '{path}' cannot be opened: there is no /proc here",
+                    "Mount it: mount -t proc proc /proc.");
             if (File.Exists(path))
                 throw VembarException.Input("not-a-folder", $"'{path}' is a file, not a folder",
                     "Name the folder that is the root of the Windows volume.");
-            throw VembarException.Input("no-such-source", $"there is no folder or disk '{path}'",
-                Nearest(path) is { } near ? $"Did you mean '{near}'?" : "Check the path.");
+            throw path.Contains('#') || Nearest(path) is not { } near
+                ? VembarException.Input("no-such-source", $"there is no folder or disk '{path}'",
+                Advice.Of("no-such-source", ("path", path)))
+                : VembarException.Input("no-such-source", $"there is no folder or disk '{path}'", $"Did you mean '{near}'?");
         }
         catch (NativeException failure)
         {

@@ -1,4 +1,3 @@
-using System.Text;
 using Vembar.Common;
 using Vembar.Images.Editing;
 using Vembar.Images.Paths;
@@ -12,7 +11,7 @@ namespace Vembar.Windows.Inspection;
 public static class FirmwareFacts
 {
     // A boot loader has some MB.
-    private const long LongestFile = 64 << 20, LongestLog = 64 << 20;
+    private const long LongestFile = 64 << 20;
 
     private static WindowsPath Below(string windowsFolder, string path) =>
         WindowsPath.Root.Child(windowsFolder).Append(WindowsPath.Parse(path));
@@ -66,47 +65,4 @@ public static class FirmwareFacts
         SignatureState.WrongHash => "wrong-hash",
         _ => "bad-signature",
     };
-
-    /// <summary>
-    /// Whether the install was generalized for the same virtual hardware alone, so that it does not detect devices at its first start.
-    /// </summary>
-    /// <returns>Null where its log does not say how it was generalized.</returns>
-    /// <remarks>Source: the log of generalizing itself names each option that it was begun with.</remarks>
-    public static bool? IsVirtualOnly(IReadOnlyTree files, string windowsFolder)
-    {
-        byte[]? log;
-        try
-        {
-            log = files.ReadFile(Below(windowsFolder, "System32/Sysprep/Panther/setupact.log"), LongestLog);
-        }
-        catch (VembarException problem) when (problem.Kind is ErrorKind.Input or ErrorKind.Damaged or ErrorKind.Environment)
-        {
-            return null;
-        }
-        if (log is null)
-            return null;
-        var text = log.AsSpan().StartsWith((ReadOnlySpan<byte>)[0xFF, 0xFE]) ? Encoding.Unicode.GetString(log)
-            : Encoding.UTF8.GetString(log);
-        // Later runs come behind earlier ones; each names its options one after the other.
-        const string Option = "supported command line option '";
-        bool? found = null;
-        var run = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
-        var since = 0;
-        foreach (var line in text.Split('\n'))
-        {
-            if (line.IndexOf(Option, StringComparison.Ordinal) is >= 0 and var at)
-            {
-                var word = line[(at + Option.Length)..].Split('\'')[0];
-                if (since > 0 || word.Length == 0)
-                    run.Clear();
-                since = 0;
-                run.Add(word);
-                if (run.Contains("GENERALIZE"))
-                    found = run.Contains("MODE");
-            }
-            else
-                since++;
-        }
-        return found;
-    }
 }

@@ -25,6 +25,8 @@ public sealed class ReadinessCheck
     internal const string UpdateClient = @"Microsoft\Windows\CurrentVersion\WindowsUpdate";
 
     private const long LongestText = 16 << 20;
+    private const string AppStore = @"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore";
+    private const string ProfileList = @"Microsoft\Windows NT\CurrentVersion\ProfileList";
     private readonly IReadOnlyTree _source;
     private readonly string _windows;
     private readonly ReadinessOptions _options;
@@ -52,7 +54,8 @@ public sealed class ReadinessCheck
         var readiness = new ReadinessCheck(source, windows, options ?? new ReadinessOptions());
         foreach (var check in (Action[])
         [
-            readiness.Volume, readiness.Hives, readiness.State, readiness.Updates, readiness.Identity, readiness.Logon,
+            readiness.Volume, readiness.Hives, readiness.State, readiness.Generalizing, readiness.Updates, readiness.Identity,
+                readiness.Logon,
             readiness.AnswerFiles, readiness.Services, readiness.Packages, readiness.Profiles, readiness.Ballast, readiness.SetupLogs,
         ])
             readiness.Guarded(check);
@@ -252,6 +255,40 @@ public sealed class ReadinessCheck
                 @"SYSTEM: Setup\Upgrade is there", "Install the reference anew.");
     }
 
+    // What generalizing says of itself: why it failed, where it did, and how often it was begun.
+    private void Generalizing()
+    {
+        const int Often = 5;
+        var folder = In(GeneralizeLog.Folder.Split('/'));
+        var act = GeneralizeLog.Read(_source, _windows);
+        if (_findings.Exists(f => f is { Severity: Severity.Stop, Check: "not-generalized" or "generalize-unfinished" })
+            && (TextOf(folder.Child(GeneralizeLog.ErrorLog)) ?? act) is { } log)
+        {
+            var reasons = GeneralizeLog.Reasons(log);
+            foreach (var reason in reasons)
+                Add(reason.Check, Severity.Stop, reason.Text, $"{(reason.Subject.Length > 0 ? $"{reason.Subject}{OwnerOf(reason.Subject)}: "
+                    : "")}{reason.Line}", reason.Remedy);
+            if (reasons.Count == 0 && GeneralizeLog.LastError(log) is { Length: > 0 } last)
+                Add("generalize-failed", Severity.Stop, "generalizing failed, for a reason that is not among those known here", last,
+                    $"See {folder}/{GeneralizeLog.ErrorLog}.");
+        }
+        if (act is not null && GeneralizeLog.Runs(act) is > 1 and var runs)
+            Add("generalized-often", runs >= Often ? Severity.Warn : Severity.Note, "it was generalized more than once; Windows lets an "
+                + "install be generalized a limited number of times", $"{runs} times, by setupact.log",
+                "Generalize copies of the reference, never the reference itself.");
+    }
+
+    // Whose an app package is that not all have.
+    private string OwnerOf(string package)
+    {
+        var users = (Software(AppStore)?.Subkeys ?? []).Where(k => k.Name.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase)
+            && k.Subkeys.Any(p => p.Name.Equals(package, StringComparison.OrdinalIgnoreCase))).Select(k => k.Name).ToList();
+        return users.Count > 0 ? $" of {string.Join(", ", users.Select(AccountOf))}" : "";
+    }
+
+    private string AccountOf(string sid) => Software($@"{ProfileList}\{sid}")?.GetString("ProfileImagePath") is { Length: > 0 } path
+        ? path[(path.LastIndexOfAny(['\\', '/']) + 1)..] : sid;
+
     private string? TextOf(WindowsPath path)
     {
         if (_source.ReadFile(path, LongestText) is not { } bytes)
@@ -424,8 +461,7 @@ public sealed class ReadinessCheck
 
     private void Packages()
     {
-        const string Store = @"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore";
-        if (Software(Store) is not { } store)
+        if (Software(AppStore) is not { } store)
             return;
         var forAll = (store.Key("Applications")?.Subkeys ?? []).Select(k => k.Name).ToHashSet(StringComparer.OrdinalIgnoreCase);
         foreach (var user in store.Subkeys.Where(k => k.Name.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase)))
@@ -436,7 +472,7 @@ public sealed class ReadinessCheck
                 var more = alone.Count > 3 ? $" and {alone.Count - 3} more" : "";
                 Add("app-for-one-user", Severity.Warn,
                     "app packages are installed for one user only, which is known to make generalizing fail",
-                    $"{user.Name}: {string.Join(", ", alone.Take(3))}{more}",
+                    $"{AccountOf(user.Name)}: {string.Join(", ", alone.Take(3))}{more}",
                     "Remove them for that user (Remove-AppxPackage) or provision them for all.");
             }
         }
@@ -444,7 +480,7 @@ public sealed class ReadinessCheck
 
     private void Profiles()
     {
-        foreach (var key in Software(@"Microsoft\Windows NT\CurrentVersion\ProfileList")?.Subkeys ?? [])
+        foreach (var key in Software(ProfileList)?.Subkeys ?? [])
         {
             // The built-in administrator's identifier ends in 500.
             if (!key.Name.StartsWith("S-1-5-21-", StringComparison.OrdinalIgnoreCase)

@@ -111,7 +111,7 @@ public sealed class ResolvedSource : IDisposable
             return disk.Volumes[0];
         if (problems.Count > 0)
             throw VembarException.Input("bad-volume", $"no Windows was found on '{disk.Path}', and not all of it can be read",
-                "Mend what is named, or take the disk from another copy.", problems);
+                "Fix what is named, or take the disk from another copy.", problems);
         if (disk.Volumes.Any(v => v.FileSystem.Kind == FileSystem.Encrypted))
             throw VembarException.Input("encrypted-volume",
                 $"no Windows was found on '{disk.Path}', and a volume of it is encrypted as a whole",

@@ -15,9 +15,8 @@ public sealed class EmulatedMachineTests(World world)
         + "range: 10.213.79.100-10.213.79.120, arguments: 'console=ttyS0' }";
 
     // A stick that carries an image: somebody at the machine says its name, and that the disk may be erased; there is no network.
-    [Theory]
-    [InlineData(true)]
-    public void AStickWritesWhatItCarries(bool isSecure)
+    [Fact]
+    public void AStickWritesWhatItCarries()
     {
         Assert.SkipWhen(File.Exists(Path.Combine(Vembar.Repository, "out/vembar.dll")), "a starter needs the program built ahead of time");
         Assert.SkipUnless(Tools.Try("apt-cache", ["show", "linux-image-amd64"]).Code == 0, "starters are made of Debian's packages");
@@ -34,7 +33,8 @@ public sealed class EmulatedMachineTests(World world)
         var disk = folder.At("disk.img");
         using (var file = File.Create(disk))
             file.SetLength(3L << 30);
-        using var machine = EmulatedNetwork.SwitchOnWithStick(folder.At("stick.img"), disk, isSecure, folder.At("variables.fd"));
+        using var machine = EmulatedNetwork.SwitchOnWithStick(folder.At("stick.img"), disk, EmulatedFirmware.SecureBoot,
+            folder.At("variables.fd"));
         _ = machine.StandardError.ReadToEndAsync();
         using var limit = new Timer(_ => machine.Kill(), null, EmulatedNetwork.Patience, Timeout.InfiniteTimeSpan);
         var said = new System.Text.StringBuilder();
@@ -58,6 +58,91 @@ public sealed class EmulatedMachineTests(World world)
         Assert.Contains("starting from the disk", said.ToString(), StringComparison.Ordinal);
         using var found = ResolvedSource.Open(disk, null);
         Assert.NotNull(WindowsInstall.FindFolder(found.Source));
+    }
+
+    // A copy of a reference that is in use is started, and generalized by what it finds on its small disk; the reference stays as it was.
+    [Fact]
+    public void ACopyOfTheReferenceIsMadeReady()
+    {
+        Assert.SkipWhen(File.Exists(Path.Combine(Vembar.Repository, "out/vembar.dll")), "a starter needs the program built ahead of time");
+        Assert.SkipUnless(Tools.Try("apt-cache", ["show", "linux-image-amd64"]).Code == 0, "starters are made of Debian's packages");
+        using var folder = new TempFolder();
+        Ran Run(int code, params string[] arguments)
+        {
+            var ran = Vembar.Finish(Vembar.Start(arguments));
+            Assert.True(ran.Code == code, ran.Error + ran.Output);
+            return ran;
+        }
+        var disks = folder.At("world/disks");
+        Run(0, "demo", folder.At("world"), "--world-only", "-q");
+        // What a generalized install says of itself; the reference beside it says that it is in use.
+        Run(0, "capture", $"{disks}/lending-desk.vhdx", folder.At("good.vmb"), "--name", "Good", "-q");
+        Run(0, "take", $"{folder.At("good.vmb")}#1", "Windows/System32/config/SOFTWARE", "--to", folder.At("taken"), "-q");
+        Directory.CreateDirectory(folder.At("tools"));
+        Directory.CreateDirectory(folder.At("inside"));
+        File.Copy("/usr/sbin/ntfscp", folder.At("tools/ntfscp"));
+        File.Copy(Directory.EnumerateFiles(folder.At("taken"), "SOFTWARE", SearchOption.AllDirectories).First(),
+            folder.At("inside/SOFTWARE"));
+        File.WriteAllText(folder.At("inside/run.sh"),
+            "/opt/tools/ntfscp -f /dev/sda3 /files/SOFTWARE Windows/System32/config/SOFTWARE && echo GENERALIZED\n");
+        File.WriteAllText(folder.At("before.sh"), """
+            #!/bin/sh
+            mkdir -p /files
+            for turn in 1 2 3 4 5 6 7 8 9 10; do
+                for disk in /dev/sd?; do mount -t vfat -o ro "$disk" /files 2>/dev/null && break 2; done
+                sleep 1
+            done
+            sh /files/run.sh > /dev/console 2>&1
+            sync
+            poweroff -f
+
+            """);
+        Run(0, "starter", "make", folder.At("starter"), "--version", "1", "--tools", folder.At("tools"), "--script", folder.At("before.sh"),
+            "-q");
+        Run(0, "starter", "image", folder.At("starter"), folder.At("medium.iso"), "--arguments", "console=ttyS0", "-q");
+        var reference = folder.At("world/spoiled/not-generalized.qcow2");
+        File.WriteAllText(folder.At("desk.yaml"), $$"""
+            from: {{reference}}
+            prepare: {medium: medium.iso, files: inside, memory: 1 GiB, emulate: yes, limit: 10 min}
+            capture: {archive: desks.vmb, name: Desk}
+            """);
+        static string Hash(string path) => Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(path)));
+        var before = (Hash(reference), Hash($"{disks}/lending-desk.vhdx"));
+        var built = Run(0, "build", folder.At("desk.yaml"), "--builds", folder.At("builds"), "--json").Json.GetProperty("run");
+        Assert.Equal(before, (Hash(reference), Hash($"{disks}/lending-desk.vhdx")));
+        Assert.Equal(["prepare", "ready", "capture", "add"], built.GetProperty("steps").EnumerateArray().Select(s =>
+            s.GetProperty("name").GetString()));
+        var run = folder.At($"builds/desk/{built.GetProperty("run").GetString()}");
+        Assert.Contains("GENERALIZED", File.ReadAllText($"{run}/machine/serial.log"), StringComparison.Ordinal);
+        Assert.Equal([0x89, (byte)'P', (byte)'N', (byte)'G'], File.ReadAllBytes($"{run}/machine/screen-000.png")[..4]);
+        Assert.Equal("generalized", Run(0, "show", $"{folder.At("desks.vmb")}#1", "--json").Json.GetProperty("image").GetProperty("state")
+            .GetString());
+        // As it is, the reference may not be captured.
+        File.WriteAllText(folder.At("plain.yaml"), $"from: {reference}\ncapture: {{archive: desks.vmb, name: Plain}}\n");
+        Run(1, "build", folder.At("plain.yaml"), "--builds", folder.At("builds"));
+        // One whose generalizing fails leaves a log, and the log says why.
+        File.WriteAllText(folder.At("state.reg"), "Windows Registry Editor Version 5.00\r\n\r\n"
+            + @"[HKEY_LOCAL_MACHINE\SOFTWARE\Microsoft\Windows\CurrentVersion\Setup\State]"
+            + "\r\n\"ImageState\"=\"IMAGE_STATE_COMPLETE\"\r\n");
+        File.WriteAllText(folder.At("setupact.log"), "2026-11-27 10:12:00, Info                  SYSPRP "
+            + "=== Beginning of a new sysprep run ===\r\n");
+        Run(0, "service", $"{folder.At("good.vmb")}#1", "--registry", folder.At("state.reg"), "--put",
+            $"{folder.At("setupact.log")}=Windows/System32/Sysprep/Panther/", "--as", "Failing", "-q");
+        Run(0, "deploy", $"{folder.At("good.vmb")}#2", folder.At("failing.qcow2"), "--size", "2 GiB", "--accept-misfit", "-q");
+        Directory.CreateDirectory(folder.At("failing"));
+        File.WriteAllText(folder.At("failing/setuperr.log"), "2026-11-27 10:12:03, Error                 SYSPRP Package "
+            + "Wharf.Reader_1.2.3.0_x64__k3n2 was installed for a user, but not provisioned for all users. This package will not function "
+            + "properly in the sysprep image.\r\n");
+        File.WriteAllText(folder.At("failing/run.sh"),
+            "/opt/tools/ntfscp -f /dev/sda3 /files/setuperr.log Windows/System32/Sysprep/Panther/setuperr.log && echo WRITTEN\n");
+        File.WriteAllText(folder.At("failing.yaml"), """
+            from: failing.qcow2
+            prepare: {medium: medium.iso, files: failing, memory: 1 GiB, emulate: yes, limit: 10 min}
+            capture: {archive: desks.vmb, name: Failing}
+            """);
+        var failed = Run(1, "build", folder.At("failing.yaml"), "--builds", folder.At("builds"));
+        Assert.Contains("Failed at ready", failed.Output, StringComparison.Ordinal);
+        Assert.Contains("Wharf.Reader_1.2.3.0_x64__k3n2", failed.Output, StringComparison.Ordinal);
     }
 
     // Which starter a machine is handed: what it was assigned, and another one where that does not report.
@@ -105,9 +190,10 @@ public sealed class EmulatedMachineTests(World world)
     }
 
     [Theory]
-    [InlineData(false)]
-    [InlineData(true)]
-    public async Task FromPowerOnToItsImage(bool isSecure)
+    [InlineData(EmulatedFirmware.Bios)]
+    [InlineData(EmulatedFirmware.SecureBoot)]
+    [InlineData(EmulatedFirmware.HttpBoot)]
+    public async Task FromPowerOnToItsImage(EmulatedFirmware firmware)
     {
         Assert.SkipWhen(File.Exists(Path.Combine(Vembar.Repository, "out/vembar.dll")), "a starter needs the program built ahead of time");
         Assert.SkipUnless(Tools.Try("apt-cache", ["show", "linux-image-amd64"]).Code == 0, "starters are made of Debian's packages");
@@ -126,20 +212,24 @@ public sealed class EmulatedMachineTests(World world)
         using (var file = File.Create(disk))
             file.SetLength(2L << 30);
         var clock = Stopwatch.StartNew();
-        var machine = network.SwitchOn(disk, isSecure, station.At("variables.fd"));
+        var machine = network.SwitchOn(disk, firmware, station.At("variables.fd"));
         var said = machine.StandardOutput.ReadToEndAsync();
         _ = machine.StandardError.ReadToEndAsync();
         station.WaitFor(1, MachineState.Waiting);
-        Assert.Equal(isSecure, station.Ok("station", "machines", "TV-00001", "--json").Json.GetProperty("report").GetProperty("secureBoot")
+        Assert.Equal(firmware == EmulatedFirmware.SecureBoot, station.Ok("station", "machines", "TV-00001",
+            "--json").Json.GetProperty("report").GetProperty("secureBoot")
             .GetBoolean());
-        TestContext.Current.TestOutputHelper?.WriteLine($"{(isSecure ? "secure boot" : "BIOS")}: waiting after "
+        TestContext.Current.TestOutputHelper?.WriteLine($"{firmware}: waiting after "
             + $"{clock.Elapsed.TotalSeconds:0.0} s");
+        // What comes next is the same for all.
+        if (firmware == EmulatedFirmware.HttpBoot)
+            return;
         station.Ok("station", "approve", "TV-00001", "--name", "TVL-1", "--image", "Lending desk", "--accept", "no-driver", "--accept",
             "no-storage-driver");
         station.WaitFor(1, MachineState.Done);
         // It starts from its disk then; here it is switched off instead.
         machine.WaitForExit();
-        TestContext.Current.TestOutputHelper?.WriteLine($"{(isSecure ? "secure boot" : "BIOS")}: done after "
+        TestContext.Current.TestOutputHelper?.WriteLine($"{firmware}: done after "
             + $"{clock.Elapsed.TotalSeconds:0.0} s");
         Assert.Contains("joining https://10.213.79.1", await said, StringComparison.Ordinal);
         using (var found = ResolvedSource.Open(disk, null))

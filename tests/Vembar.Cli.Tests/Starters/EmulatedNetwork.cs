@@ -14,7 +14,8 @@ public sealed class EmulatedNetwork : IDisposable
     /// <summary>The station's address.</summary>
     public const string Station = "10.213.79.1";
 
-    private const string Firmware = "/usr/share/OVMF/OVMF_CODE_4M.ms.fd", Variables = "/usr/share/OVMF/OVMF_VARS_4M.ms.fd";
+    private const string Firmware = "/usr/share/OVMF/OVMF_CODE_4M.ms.fd", Variables = "/usr/share/OVMF/OVMF_VARS_4M.ms.fd",
+        PlainFirmware = "/usr/share/OVMF/OVMF_CODE_4M.fd", PlainVariables = "/usr/share/OVMF/OVMF_VARS_4M.fd";
 
     private readonly List<Process> _machines = [];
 
@@ -41,48 +42,54 @@ public sealed class EmulatedNetwork : IDisposable
     /// <summary>Switches a machine on that starts from a stick, with no network at all.</summary>
     /// <param name="stick">What is on the stick.</param>
     /// <param name="disk">Its disk, raw.</param>
-    /// <param name="isSecure">Whether its firmware is UEFI with secure boot; else it is a BIOS.</param>
+    /// <param name="firmware">Its firmware.</param>
     /// <param name="variables">Where such firmware keeps its variables.</param>
     /// <returns>The machine; what it says on its serial line is its output, and its input is typed at it.</returns>
-    public static Process SwitchOnWithStick(string stick, string disk, bool isSecure, string variables) =>
-        Process.Start(new ProcessStartInfo("qemu-system-x86_64", [.. Board(isSecure), "-drive",
+    public static Process SwitchOnWithStick(string stick, string disk, EmulatedFirmware firmware, string variables) =>
+        Process.Start(new ProcessStartInfo("qemu-system-x86_64", [.. Board(firmware), "-drive",
             $"if=none,id=s,file={stick},format=raw,readonly=on", "-device", "qemu-xhci", "-device", "usb-storage,drive=s,bootindex=1",
             "-drive", $"if=none,id=d,file={disk},format=raw", "-device", "virtio-blk-pci,drive=d,bootindex=2",
-            .. FirmwareOf(isSecure, variables)])
+            .. FirmwareOf(firmware, variables)])
         {
             RedirectStandardInput = true,
             RedirectStandardOutput = true,
             RedirectStandardError = true,
         })!;
 
-    private static string[] Board(bool isSecure) => ["-accel", "tcg,thread=multi", "-M",
-        $"q35,smm={(isSecure ? "on" : "off")},graphics=off", "-cpu", "max", "-smp", "2", "-m", "1024", "-nodefaults", "-display", "none",
+    private static string[] Board(EmulatedFirmware firmware) => ["-accel", "tcg,thread=multi", "-M",
+        $"q35,smm={(firmware == EmulatedFirmware.SecureBoot ? "on" : "off")},graphics=off", "-cpu", "max", "-smp", "2", "-m", "1024",
+            "-nodefaults", "-display", "none",
         "-serial", "stdio", "-no-reboot"];
 
-    private static string[] FirmwareOf(bool isSecure, string variables)
+    private static string[] FirmwareOf(EmulatedFirmware firmware, string variables)
     {
-        if (!isSecure)
+        if (firmware == EmulatedFirmware.Bios)
             return [];
-        File.Copy(Variables, variables, overwrite: true);
-        return ["-global", "driver=cfi.pflash01,property=secure,value=on", "-drive", $"if=pflash,format=raw,readonly=on,file={Firmware}",
-            "-drive", $"if=pflash,format=raw,file={variables}"];
+        var isSecure = firmware == EmulatedFirmware.SecureBoot;
+        File.Copy(isSecure ? Variables : PlainVariables, variables, overwrite: true);
+        string[] drives = ["-drive", $"if=pflash,format=raw,readonly=on,file={(isSecure ? Firmware : PlainFirmware)}", "-drive",
+            $"if=pflash,format=raw,file={variables}"];
+        // OVMF is told so what it leaves out: then it fetches by HTTP and IPv4 alone.
+        return isSecure ? ["-global", "driver=cfi.pflash01,property=secure,value=on", .. drives]
+            : [.. drives, "-fw_cfg", "name=opt/org.tianocore/IPv4PXESupport,string=n", "-fw_cfg",
+                "name=opt/org.tianocore/IPv6PXESupport,string=n"];
     }
 
     /// <summary>Switches a machine on, under software emulation.</summary>
     /// <param name="disk">Its disk, raw.</param>
-    /// <param name="isSecure">Whether its firmware is UEFI with secure boot; else it is a BIOS.</param>
+    /// <param name="firmware">Its firmware.</param>
     /// <param name="variables">Where such firmware keeps its variables.</param>
     /// <returns>The machine; what it says on its serial line is its output.</returns>
-    public Process SwitchOn(string disk, bool isSecure, string variables)
+    public Process SwitchOn(string disk, EmulatedFirmware firmware, string variables)
     {
-        var machine = Process.Start(new ProcessStartInfo("ip", ["netns", "exec", Space, "qemu-system-x86_64", .. Board(isSecure),
+        var machine = Process.Start(new ProcessStartInfo("ip", ["netns", "exec", Space, "qemu-system-x86_64", .. Board(firmware),
             "-netdev", "tap,id=n,ifname=t0,script=no,downscript=no", "-device",
             // UEFI has a network stack of its own; a BIOS starts by the card's.
-            $"virtio-net-pci,netdev=n,mac=52:54:00:66:00:0a,bootindex=1{(isSecure ? ",romfile=" : "")}", "-drive",
+            $"virtio-net-pci,netdev=n,mac=52:54:00:66:00:0a,bootindex=1{(firmware == EmulatedFirmware.Bios ? "" : ",romfile=")}", "-drive",
             $"if=none,id=d,file={disk},format=raw", "-device",
             "virtio-blk-pci,drive=d,bootindex=2", "-smbios",
             "type=1,manufacturer=Oakmere,product=M4,serial=TV-00001,uuid=11111111-2222-3333-4444-555555555555",
-            .. FirmwareOf(isSecure, variables)])
+            .. FirmwareOf(firmware, variables)])
         {
             RedirectStandardInput = true,
             RedirectStandardOutput = true,

@@ -45,6 +45,42 @@ public sealed class StationPageTests(World world)
         Assert.Empty(mistakes);
     }
 
+    // One wave is begun with the program and watched, another is begun on the page and stopped there.
+    [Fact]
+    public async Task AWaveIsWatchedBegunAndStopped()
+    {
+        Assert.SkipUnless(Native.Multicast.MulticastSession.IsThere, "libnorm is not installed");
+        using var station = new RunningStation(world, more: "waves: { interface: lo, rate: '200 Mbit/s' }\nnames: 'TVL-{number:2}'");
+        var id = station.Ok("station", "wave", "Lending desk", "--accept", "no-driver", "--accept", "no-storage-driver", "--begin",
+            "2 joined", "--json").Json.GetProperty("id").GetString()!;
+        using var playwright = await Playwright.CreateAsync();
+        await using var browser = await Browser.OpenAsync(playwright);
+        var page = await Browser.PageAsync(browser, station, 1280, 800);
+        var mistakes = new List<string>();
+        page.PageError += (_, mistake) => mistakes.Add(mistake);
+        await Browser.SignInAsync(page, station.Token);
+        await page.GetByRole(AriaRole.Link, new PageGetByRoleOptions { Name = "Waves" }).ClickAsync();
+        var wave = page.Locator($"[data-wave='{id}']");
+        await Assertions.Expect(wave).ToContainTextAsync("waits for 2 machines");
+        station.Join(1);
+        station.Join(2);
+        // The page sees it end by itself.
+        await Assertions.Expect(wave.Locator("h3 .state")).ToHaveTextAsync("done",
+            new LocatorAssertionsToHaveTextOptions { Timeout = (float)station.Patience.TotalMilliseconds });
+        await Assertions.Expect(wave).ToContainTextAsync("2 of 2 machines are done");
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Begin a wave" }).ClickAsync();
+        await page.GetByLabel("Image").SelectOptionAsync("desks#Lending desk");
+        await page.GetByLabel("When so many machines wait for it").FillAsync("20");
+        await page.Locator("dialog").GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = "Begin" }).ClickAsync();
+        await Assertions.Expect(page.GetByText("waits for 20 machines")).ToBeVisibleAsync();
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Stop" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Yes" }).ClickAsync();
+        await Assertions.Expect(page.Locator("[data-wave] h3 .state").First).ToHaveTextAsync("stopped");
+        if (Environment.GetEnvironmentVariable("VEMBAR_WAVES_PICTURE") is { Length: > 0 } picture)
+            await page.ScreenshotAsync(new PageScreenshotOptions { Path = picture });
+        Assert.Empty(mistakes);
+    }
+
     [Fact]
     public async Task FiveHundredMachinesAreAPage()
     {

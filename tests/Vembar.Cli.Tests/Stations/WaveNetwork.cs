@@ -10,7 +10,10 @@ public sealed class WaveNetwork : IDisposable
     /// <summary>The station's addresses.</summary>
     public const string Station = "10.213.80.1", StationBySix = "fd21:3::1";
 
-    private readonly string _name = string.Create(CultureInfo.InvariantCulture, $"vmbw{Environment.ProcessId}");
+    private static int s_networks;
+    // Several tests have one at the same time.
+    private readonly string _name = string.Create(CultureInfo.InvariantCulture,
+        $"vmbw{Environment.ProcessId}n{Interlocked.Increment(ref s_networks)}");
     private readonly int _machines;
 
     /// <summary>The namespace of the station.</summary>

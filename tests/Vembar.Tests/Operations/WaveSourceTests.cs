@@ -2,6 +2,7 @@ using Vembar.Common;
 using Vembar.Images.Records;
 using Vembar.Operations;
 using Vembar.Operations.Deploy;
+using Vembar.Operations.Show;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Operations.Waves;
 using Vembar.Store.Places;
@@ -76,8 +77,8 @@ public sealed class WaveSourceTests(DemoFixture demo) : IDisposable
         Assert.Equal((plan.Bytes, 0), (inbox.Heard, inbox.Forged));
         var far = new FarSource(LocalFileSystem.Instance.OpenRead(demo.Archive));
         var asked = 0L;
-        var files = new WaveFileSystem(new FarFiles(far, demo.Archive), demo.Archive, plan, inbox, bytes => Interlocked.Add(ref asked,
-            bytes));
+        var files = new OverlaidFileSystem(new FarFiles(far, demo.Archive), demo.Archive,
+            () => new WaveByteSource(far, plan, inbox, bytes => Interlocked.Add(ref asked, bytes)));
         var done = await new DeployHandler(new OperationHost { Files = files }).HandleAsync(new DeployRequest
         {
             Image = ImageReference.Parse($"{demo.Archive}#1"),
@@ -88,6 +89,49 @@ public sealed class WaveSourceTests(DemoFixture demo) : IDisposable
         // What is read twice is asked for.
         Assert.InRange(far.Asked, 0, plan.Bytes / 20);
         Assert.InRange(asked, 0, plan.Bytes / 20);
+    }
+
+    // What a machine looks at when it has its image needs no more than what came first.
+    [Fact]
+    public async Task WhatIsLookedAtComesFirst()
+    {
+        var plan = Plan();
+        Assert.InRange(plan.Again, 1, plan.Pieces.Count - 1);
+        var inbox = new WaveInbox(plan, long.MaxValue, TimeProvider.System);
+        for (var number = 0; number < plan.Again; number++)
+            inbox.Came(number, Bytes(plan.Pieces[number]));
+        var far = new FarSource(LocalFileSystem.Instance.OpenRead(demo.Archive));
+        var files = new OverlaidFileSystem(new FarFiles(far, demo.Archive), demo.Archive, () => new WaveByteSource(far, plan, inbox,
+            _ => { }));
+        var shown = await new ShowHandler(new OperationHost { Files = files }).HandleAsync(
+            new ShowRequest(ImageReference.Parse($"{demo.Archive}#1"), false, false), NoProgress.Instance, CancellationToken.None);
+        Assert.NotEmpty(shown.Programs!);
+        // The header says where the index is, and is read before anything is known.
+        Assert.InRange(far.Asked, 0, 4096);
+    }
+
+    // While a wave has not come that far: who needs a piece of content at once asks for it, and does not wait for all that comes before.
+    [Fact]
+    public async Task WhatIsNeededAtOnceIsNotWaitedFor()
+    {
+        var plan = Plan();
+        var inbox = new WaveInbox(plan, long.MaxValue, TimeProvider.System);
+        var far = new FarSource(LocalFileSystem.Instance.OpenRead(demo.Archive));
+        using var source = new WaveByteSource(far, plan, inbox, _ => { });
+        inbox.Came(WaveInbox.Hello, [1]);
+        var last = plan.Pieces[^1];
+        var found = new byte[last.Length];
+        Assert.Equal(last.Length, source.Read(found, last.Offset));
+        Assert.Equal(Bytes(last), found);
+        Assert.Equal(last.Length, far.Asked);
+        // What is fetched ahead waits for its turn; so do index and folders, which come first.
+        var ahead = source.ReadAsync(new byte[plan.Pieces[^2].Length], plan.Pieces[^2].Offset).AsTask();
+        var first = Task.Run(() => source.Read(new byte[plan.Pieces[0].Length], plan.Pieces[0].Offset));
+        Assert.False(ahead.IsCompleted);
+        for (var number = 0; number < plan.Pieces.Count; number++)
+            inbox.Came(number, Bytes(plan.Pieces[number]));
+        Assert.Equal((plan.Pieces[^2].Length, plan.Pieces[0].Length), (await ahead, await first));
+        Assert.Equal(last.Length, far.Asked);
     }
 
     // Any part of a wave, in any order, with what is not the station's among it; the rest is asked for.

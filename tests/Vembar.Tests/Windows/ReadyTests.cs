@@ -69,6 +69,33 @@ public class ReadyTests(DemoFixture demo, DemoDisks disks)
         File.WriteAllBytes(path, hive.ToBytes());
     }
 
+    // Why generalizing failed, with which app package it was and whose; and how often it was begun.
+    [Fact]
+    public void WhyGeneralizingFailedIsNamed()
+    {
+        using var folder = new TempFolder();
+        var install = Copy(folder);
+        Change(install, "SOFTWARE", hive =>
+        {
+            hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\S-1-5-21-1-2-3-1001\Alone_1.0_x64__k3n2");
+            hive.Root.Ensure(@"Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-21-1-2-3-1001")
+                .SetString("ProfileImagePath", @"C:\Users\ranmoor", RegistryType.ExpandString);
+            hive.Root.Ensure(@"Microsoft\Windows\CurrentVersion\Setup\State").SetString("ImageState", "IMAGE_STATE_COMPLETE");
+        });
+        const string Log = "install/Windows/System32/Sysprep/Panther";
+        folder.Write($"{Log}/setupact.log", string.Concat(Enumerable.Repeat(
+            "2026-11-27 10:12:00, Info                  SYSPRP ParseCommands:Found supported command line option 'GENERALIZE'\r\n", 6)));
+        folder.Write($"{Log}/setuperr.log", "2026-11-27 10:12:03, Error                 SYSPRP Package Alone_1.0_x64__k3n2 was installed "
+            + "for a user, but not provisioned for all users. This package will not function properly in the sysprep image.\r\n");
+        var findings = Look(install);
+        Assert.StartsWith("Alone_1.0_x64__k3n2 of ranmoor: ", findings.Single(f => f.Check == "generalize-app").Found,
+            StringComparison.Ordinal);
+        Assert.Equal(("6 times, by setupact.log", Severity.Warn), findings.Where(f => f.Check == "generalized-often")
+            .Select(f => (f.Found, f.Severity)).Single());
+        folder.Write($"{Log}/setuperr.log", "2026-11-27 10:12:03, Error                 SYSPRP something that nobody has heard of\r\n");
+        Assert.EndsWith("nobody has heard of", Look(install).Single(f => f.Check == "generalize-failed").Found, StringComparison.Ordinal);
+    }
+
     [Fact]
     public void EveryCheckFindsWhatItIsFor()
     {

@@ -53,7 +53,7 @@ internal static class AnswersCommand
                 {
                     if (findings.Count > 0)
                     {
-                        var table = new Table("Severity", ">Line", "Finding");
+                        var table = new Table("!Severity", ">Line", "Finding");
                         foreach (var finding in findings.OrderByDescending(f => f.IsError).ThenBy(f => f.Line))
                             table.Row(finding.IsError ? "stop" : "warn", finding.Line > 0 ? Text.Number(finding.Line) : "",
                                 AdviceText.With(finding.Text, finding.Advice));
@@ -84,16 +84,11 @@ internal static class AnswersCommand
                 var text = Encoding.UTF8.GetString(answers.ToBytes());
                 output?.Write(text);
                 var findings = answers.Check(null);
-                session.Result(new AnswersJson(path, true,
+                session.TextResult(new AnswersJson(path, true,
                     [.. findings.Select(f => new AnswerFindingJson(f.IsError ? "stop" : "warn", f.Line,
                         AdviceText.With(f.Text, f.Advice)))], 0, parse.GetValue(to)),
-                    json => json.AnswersJson, () =>
+                    json => json.AnswersJson, parse.GetValue(to), text + "\n", written =>
                 {
-                    if (parse.GetValue(to) is not { } written)
-                    {
-                        Console.Out.WriteLine(text);
-                        return;
-                    }
                     Session.Line($"{written} is made from {path}.");
                     if (findings.Any(f => f.Text.Contains("password", StringComparison.Ordinal)))
                         Session.Line("It holds passwords. Hidden is not protected: whoever has the file can read them.");

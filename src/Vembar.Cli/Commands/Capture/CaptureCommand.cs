@@ -3,6 +3,7 @@ using Vembar.Cli.Json;
 using Vembar.Common;
 using Vembar.Common.Files;
 using Vembar.Images.Records;
+using Vembar.Operations;
 using Vembar.Operations.Capture;
 using Vembar.Operations.Verify;
 
@@ -41,7 +42,7 @@ internal static class CaptureCommand
         var effort = SharedOptions.Effort();
         var leaveOut = new Option<string[]>("--leave-out")
         {
-            Description = "Leave out what matches, beside what Windows makes anew; '*', '?' and '**' match; may be given several times",
+            Description = "Leave out what matches, beside what Windows recreates; '*', '?' and '**' match; may be given several times",
             HelpName = "PATTERN",
             DefaultValueFactory = _ => [],
         };
@@ -52,7 +53,7 @@ internal static class CaptureCommand
         };
         var keepAll = new Option<bool>("--keep-all")
         {
-            Description = "Take also what Windows makes anew (page file, temporary files, recycle bin)",
+            Description = "Take also what Windows recreates (page file, temporary files, recycle bin)",
         };
         var basedOn = new Option<string?>("--based-on")
         {
@@ -76,10 +77,18 @@ internal static class CaptureCommand
             "vembar capture vembar-demo/references/reading-room desks.vmb --name \"Reading room\" --effort dense --verify",
             "vembar capture /mnt/reference desks.vmb --name Bookmobile --leave-out \"**/*.iso\" --label site=valley",
             "vembar capture vembar-demo/references/bookmobile bookmobile.vmb --name Bookmobile --based-on desks.vmb")
-            .With(source, archive, name, edition, version, note, labels, effort, leaveOut, leaveOutFile, keepAll, volume, skip, basedOn,
-                verify, reread, accept, rules, skipRoom, wait, SharedOptions.Base)
+            .With(source, archive)
+            .WithSection("The image", name, edition, version, note, labels)
+            .WithSection("What is taken", leaveOut, leaveOutFile, keepAll, volume, skip, reread)
+            .WithSection("What is looked at", accept, rules, verify)
+            .WithSection("The archive", effort, basedOn, skipRoom, wait, SharedOptions.Base)
             .Does(async (parse, session) =>
             {
+                if (ImageReference.IsImage(parse.GetRequiredValue(source)) && parse.GetValue(archive) is { } other && Path.Exists(other)
+                    && !ImageReference.IsImage(other))
+                    throw new VembarException(ErrorKind.Usage, "operands-swapped",
+                        $"'{parse.GetRequiredValue(source)}' is an archive, and stands where the source belongs",
+                        $"The source comes first: vembar capture {other} {parse.GetRequiredValue(source)}");
                 var request = new CaptureRequest
                 {
                     Source = parse.GetRequiredValue(source),
@@ -156,8 +165,8 @@ internal static class CaptureCommand
                 + $"earlier image of this folder has them, or second names");
         Session.Line($"  the archive grew by "
             + $"{Text.Size(stats.BytesStored)}{(result.Image.BytesAdded == 0 ? ", records and index alone" : "")}");
-        var speed = stats.Seconds > 0 ? $", {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s" : "";
-        Session.Line($"  took {Text.Duration(stats.Seconds)}{speed}");
+        if (stats.Seconds >= 0.05)
+            Session.Line($"  took {Text.Duration(stats.Seconds)}, {Text.Size((long)(stats.BytesSeen / stats.Seconds))}/s");
         foreach (var finding in (image.Findings ?? []).Where(f => f.Severity != Severity.Note))
             Session.Line($"  {finding.Severity.ToString().ToLowerInvariant()}  {finding.Check}: {Text.Safe(finding.Text)}");
         if (result.Excluded.Count > 0)

@@ -71,13 +71,8 @@ internal static class CheckCommand
             ImageReference.Parse(SharedOptions.Whole(image, session), parse.GetValue(SharedOptions.Base) ?? [])));
         var text = ExpectationDraft.Of(shown);
         output?.Write(text);
-        session.Result(new ExpectationDraftJson(to, text), json => json.ExpectationDraftJson, () =>
-        {
-            if (to is null)
-                Console.Out.Write(text);
-            else
-                Session.Line($"{to} says what {shown.Image.Title} is; take out what is of no matter.");
-        });
+        session.TextResult(new ExpectationDraftJson(to, text), json => json.ExpectationDraftJson, to, text, written =>
+            Session.Line($"{written} says what {shown.Image.Title} is; take out what is of no matter."));
         return ExitCode.Done;
     }
 
@@ -88,12 +83,12 @@ internal static class CheckCommand
         foreach (var wrong in result.Expectations.Where(e => !e.IsSo).OrderByDescending(e => e.Severity))
         {
             Session.Line();
-            Session.Line($"{wrong.Severity.ToString().ToLowerInvariant(),-5} {wrong.Check}: {Text.Safe(wrong.Text)}");
-            Fields.Print(session, 6, ("found", wrong.Found), ("mend", wrong.Remedy));
+            session.Finding(wrong.Severity.ToString().ToLowerInvariant(), $"{wrong.Check}: {wrong.Text}");
+            Fields.Print(session, 6, ("found", wrong.Found), ("to fix", wrong.Remedy));
         }
         var failed = result.Expectations.Count(e => !e.IsSo);
         Session.Line();
-        Session.Line(failed == 0 ? $"All {Text.Count(result.Expectations.Count, "expectation")} are met."
+        session.Verdict(failed == 0, failed == 0 ? $"All {Text.Count(result.Expectations.Count, "expectation")} are met."
             : $"{Text.Count(failed, "expectation")} of {result.Expectations.Count} {(failed == 1 ? "is" : "are")} not met.");
     }
 }

@@ -27,7 +27,7 @@ internal static class CompactCommand
                 session.Result(new CompactJson(result.Archive, result.Images, result.Before, result.After, result.Seconds),
                     json => json.CompactJson,
                     () => Session.Line($"{result.Archive} holds {Text.Count(result.Images, "image")} in {Text.Size(result.After)}; it "
-                        + $"had {Text.Size(result.Before)}; took {Text.Duration(result.Seconds)}."));
+                        + $"had {Text.Size(result.Before)}{Text.Took(result.Seconds)}."));
                 return ExitCode.Done;
             });
     }

@@ -32,8 +32,8 @@ internal static class CopyCommand
                     Session.Line($"Image {result.Image.Number} {result.Image.Title} is in {result.Archive}.");
                     Session.Line($"  {Text.Size(result.Image.Bytes)}; {Text.Size(result.Stats.BytesNew)} of it were new, the archive "
                         + $"grew by {Text.Size(result.Stats.BytesStored)}");
-                    Session.Line($"  {Text.Count(result.WholeBlocks, "block")} went over as they are; took "
-                        + $"{Text.Duration(result.Stats.Seconds)}");
+                    Session.Line($"  {Text.Count(result.WholeBlocks, "block")} went over as they are"
+                        + Text.Took(result.Stats.Seconds));
                 });
                 return ExitCode.Done;
             });

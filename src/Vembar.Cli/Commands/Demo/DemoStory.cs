@@ -67,7 +67,7 @@ internal sealed class DemoStory
     private void Say(string text)
     {
         _session.Progress.Clear();
-        if (!_session.Json)
+        if (_session.IsTold)
             Session.Line(text);
     }
 
@@ -172,7 +172,7 @@ internal sealed class DemoStory
             hardware: hardware
             sites:
               Staithe: {place: branches/staithe.vmb, channels: production}
-              Ashbeck: {place: branches/ashbeck.vmb, channels: [pilot, production], names: ["Lending desk*"]}
+              Ashbeck: {place: branches/ashbeck.vmb, channels: [pilot, production], names: ["Lending desk*", "Reading room, monthly"]}
 
             """);
         Directory.CreateDirectory(At("branches"));
@@ -188,6 +188,26 @@ internal sealed class DemoStory
             $"{archive}#Reading room, serviced", "--out", At("reading-room-expected.yaml"));
         Step("And so it is at the branch.", "check", $"{At("branches/staithe.vmb")}#Reading room, serviced@production",
             At("reading-room-expected.yaml"), "--report", At("reading-room-checked.html"));
+        Directory.CreateDirectory(At("recipes"));
+        File.WriteAllText(At("recipes/reading-room.yaml"), """
+            # How next month's image is made: docs/recipes.md.
+            title: Reading room, monthly
+            from: ../references/reading-room
+            capture:
+              archive: ../desks.vmb
+              name: Reading room, monthly
+              note: from build ${build}
+            service: ../orders/reading-room.yaml
+            expect: ../reading-room-expected.yaml
+            mark: {channel: pilot, retire-before: 30}
+            sync: all
+            keep: 3
+
+            """);
+        Step("Next month's image, by a recipe: captured, serviced, checked, in its channel and at the branch.", "build",
+            At("recipes/reading-room.yaml"), "--project", project);
+        Step("Nothing changed since, so nothing is made, and the archive keeps every byte.", "build", At("recipes/reading-room.yaml"),
+            "--project", project);
     }
 
     private async Task CheckSameRootAsync(string archive, string one, string other)

@@ -57,7 +57,7 @@ internal sealed class NetworkStory : IDisposable
     private void Say(string text = "")
     {
         _session.Progress.Clear();
-        if (!_session.Json)
+        if (_session.IsTold)
             Session.Line(text);
     }
 
@@ -71,7 +71,7 @@ internal sealed class NetworkStory : IDisposable
     private void Shown(Action print)
     {
         _session.Progress.Clear();
-        if (!_session.Json)
+        if (_session.IsTold)
             print();
     }
 

@@ -1,6 +1,7 @@
 using System.CommandLine;
 using Vembar.Common;
 using Vembar.Common.Formats;
+using Vembar.Operations;
 using Vembar.Operations.Deploy;
 using Vembar.Operations.Survey;
 using Vembar.Volumes.Compaction;
@@ -73,10 +74,16 @@ internal static class DeployCommand
             "vembar deploy desks.vmb#\"Lending desk\" /dev/sdb --erase --layout uefi --verify",
             "vembar deploy desks.vmb#\"Lending desk\" /mnt/target --verify",
             "vembar deploy desks.vmb#1 /mnt/target --computer-name TVL-DESK-014 --keep-existing")
-            .With(image, target, size, layout, volume, erase, confirm, keep, answers, name, fill, compact, signers, misfit, verify,
-                skipRoom,
-                SharedOptions.Base).Does(async (parse, session) =>
+            .With(image, target)
+            .WithSection("The disk", size, layout, volume, erase, confirm)
+            .WithSection("The install", name, answers, fill, keep, compact)
+            .WithSection("What is looked at", verify, signers, misfit, skipRoom, SharedOptions.Base)
+            .Does(async (parse, session) =>
             {
+                if (ImageReference.IsImage(parse.GetRequiredValue(target)) && !ImageReference.IsImage(parse.GetRequiredValue(image)))
+                    throw new VembarException(ErrorKind.Usage, "operands-swapped",
+                        $"'{parse.GetRequiredValue(target)}' is an image, and stands where the target belongs",
+                        $"The image comes first: vembar deploy {parse.GetRequiredValue(target)} {parse.GetRequiredValue(image)}");
                 var result = await session.Do(new DeployHandler(session.Host),
                     new DeployRequest
                     {

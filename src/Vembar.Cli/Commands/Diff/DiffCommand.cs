@@ -1,3 +1,4 @@
+using System.CommandLine;
 using Vembar.Operations.Diff;
 
 namespace Vembar.Cli.Commands.Diff;
@@ -8,14 +9,15 @@ internal static class DiffCommand
     {
         var from = SharedOptions.Image("FROM");
         var to = SharedOptions.Image("TO");
+        var exit = new Option<bool>("--exit-code") { Description = "End with 1 where they differ" };
         return new VembarCommand("diff", "Say what differs between two images: files, registry values, programs, drivers",
             "vembar diff desks.vmb#1 desks.vmb#3", "vembar diff august.vmb#\"Reading room\" desks.vmb#\"Reading room\" --json")
-            .With(from, to, SharedOptions.Base).Does(async (parse, session) =>
+            .With(from, to, exit, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var result = await session.Do(new DiffHandler(session.Host),
                     new DiffRequest(SharedOptions.ImageOf(parse, from, session), SharedOptions.ImageOf(parse, to, session)));
                 session.LongResult(() => Json(result), json => json.DiffJson, () => Show(result, session));
-                return ExitCode.Done;
+                return parse.GetValue(exit) && !result.Same ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }
 

@@ -88,16 +88,11 @@ internal static class DriversCommand
                 var output = OutputFile.At(parse.GetValue(to), session);
                 var profile = HardwareScan.Run(parse.GetRequiredValue(from), parse.GetValue(model), IdNames.Load());
                 output?.Write(profile.ToYaml());
-                session.Result(new HardwareJson(profile.Model, [.. profile.Devices.Select(CliJson.From)], parse.GetValue(to)),
-                    json => json.HardwareJson, () =>
-                {
-                    if (parse.GetValue(to) is { } written)
+                session.TextResult(new HardwareJson(profile.Model, [.. profile.Devices.Select(CliJson.From)], parse.GetValue(to)),
+                    json => json.HardwareJson, parse.GetValue(to), profile.ToYaml(), written =>
                         Session.Line($"{written}: {profile.Model}, {Text.Count(profile.Devices.Count, "device")}, "
                             + $"{profile.Devices.Count(d => d.Needed)} of them needed. Read it through: mark what else is needed, give "
-                            + $"plain names.");
-                    else
-                        Console.Out.Write(profile.ToYaml());
-                });
+                            + $"plain names."));
                 return ExitCode.Done;
             });
     }
@@ -113,8 +108,9 @@ internal static class DriversCommand
         session.Result(new DriversJson(ok, [.. rows.Select(CliJson.From)]), json => json.DriversJson, () =>
         {
             var common = Common(rows);
-            var table = new Table(common.Length > 0 ? $"In {common}" : "Package", "Class", "Provider", ">Version", "Date", "For",
-                ">Devices", "Signature", "Remarks");
+            if (common.Length > 0)
+                Session.Line($"In {common}:");
+            var table = new Table("Package", "Class", "~Provider", ">Version", "~Date", "~For", "~>Devices", "!Signature", "Remarks");
             foreach (var row in rows)
             {
                 table.Row(Named(row, common), row.Class, row.Provider, row.Version,
@@ -126,7 +122,7 @@ internal static class DriversCommand
             Session.Line();
             if (withDevices)
             {
-                var list = new Table(common.Length > 0 ? $"In {common}" : "Package", "Device", "Ids");
+                var list = new Table("Package", "Device", "Ids");
                 foreach (var row in rows)
                 {
                     foreach (var (description, ids) in row.DeviceList)
@@ -201,7 +197,7 @@ internal static class DriversCommand
 
     private static void Show(CoverageResult result, string? report, Session session)
     {
-        var matrix = new Table(["Device", .. result.Models.Select(m => m.Model)]);
+        var matrix = new Table(["Device", .. result.Models.Select(m => "!" + m.Model)]);
         foreach (var row in CoverageRow.Of(result))
             matrix.Row([row.Device, .. row.Cells.Select(c => c is null ? "-" : CoverageRow.Cell(c))]);
         matrix.Print(session);

@@ -18,10 +18,11 @@ internal static class FilesCommand
             Arity = ArgumentArity.ZeroOrOne,
         };
         var deep = new Option<bool>("--deep") { Description = "Go into folders" };
+        var paths = new Option<bool>("--paths") { Description = "Print paths alone, one a line" };
         return new VembarCommand("files", "List what is in a folder of an image, or what matches a pattern",
             "vembar files desks.vmb#1 \"Program Files\"", "vembar files desks.vmb#1 \"Windows/System32/drivers/*.sys\"",
-            "vembar files desks.vmb#1 Windows/Panther --deep --json")
-            .With(image, path, deep, SharedOptions.Base).Does((parse, session) =>
+            "vembar files desks.vmb#1 \"**/*.ini\" --paths", "vembar files desks.vmb#1 Windows/Panther --deep --json")
+            .With(image, path, deep, paths, SharedOptions.Base).Does((parse, session) =>
             {
                 var reference = SharedOptions.ImageOf(parse, image, session);
                 using var archive = ArchiveReader.Open(reference.Archive, session.Host.Files);
@@ -32,7 +33,16 @@ internal static class FilesCommand
                     session.Cancellation.ThrowIfCancellationRequested();
                     return entry;
                 });
-                session.LongResult(() => new FilesJson(record, found.Select(From)), json => json.FilesJson, () => Show(found, session));
+                session.LongResult(() => new FilesJson(record, found.Select(From)), json => json.FilesJson, () =>
+                {
+                    if (!parse.GetValue(paths))
+                    {
+                        Show(found, session);
+                        return;
+                    }
+                    foreach (var entry in found)
+                        Console.Out.WriteLine(Text.Safe(entry.Path.ToString()));
+                });
                 return ExitCode.Done;
             });
     }
@@ -56,7 +66,7 @@ internal static class FilesCommand
     private static void Show(IEnumerable<FoundEntry> found, Session session)
     {
         const int AttributesColumn = 2;
-        var table = new Table(">Size", "Modified", "Attributes", "Path");
+        var table = new Table(">Size", "~Modified", "~Attributes", "Path");
         long entries = 0, bytes = 0;
         var attributes = false;
         foreach (var (path, entry) in found)

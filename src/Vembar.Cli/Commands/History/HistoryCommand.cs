@@ -20,7 +20,7 @@ internal static class HistoryCommand
                         + $"`vembar verify {path}` says what can be done"]);
                 session.Result(new HistoryJson(path, [.. states.Select(From)]), json => json.HistoryJson, () =>
                 {
-                    var table = new Table(">State", "Time", "By", "Change", ">Images", ">File until there");
+                    var table = new Table(">State", "Time", "~By", "Change", "~>Images", "~>File until there");
                     foreach (var state in states)
                         table.Row($"{state.Number}", Text.Time(state.Time), state.By,
                             state.Problem.Length > 0 ? $"damaged: {state.Problem}" : state.Change, $"{state.Images.Count}",

@@ -3,7 +3,7 @@ using Vembar.Images.Records;
 
 namespace Vembar.Cli.Commands.List;
 
-/// <summary>A column of the list of images: its key on the command line, its heading ('>' before numbers), what it shows, and what it
+/// <summary>A column of the list of images: its key on the command line, its heading as a table has it, what it shows, and what it
 /// sorts by.</summary>
 internal sealed record ListColumn(string Key, string Heading, Func<ImageRecord, string> Show, Func<ImageRecord, IComparable> Sort)
 {
@@ -20,9 +20,9 @@ internal sealed record ListColumn(string Key, string Heading, Func<ImageRecord, 
         Of("version", "Version", i => i.Version),
         Of("channels", "Channels", i => string.Join(", ", i.Channels ?? [])),
         Of("marks", "Marks", Marks),
-        Of("edition", "Edition", i => i.Edition),
-        Of("build", ">Build", i => i.Build),
-        Of("files", ">Files", i => i.Files, Text.Number),
+        Of("edition", "~Edition", i => i.Edition),
+        Of("build", "~>Build", i => i.Build),
+        Of("files", "~>Files", i => i.Files, Text.Number),
         Of("size", ">Size", i => i.Bytes, Text.Size),
         Of("adds", ">Adds", i => i.BytesAdded, Text.Size),
         new("date", "Date", i => Text.Time(i.Created), i => i.Created),

@@ -73,7 +73,7 @@ internal static class ListCommand
                 using var reader = ArchiveReader.Open(path, session.Host.Files);
                 session.Warn(UncommittedTail(reader));
                 lists.Add(Json(reader, selection));
-                if (session.Json)
+                if (!session.IsTold)
                     continue;
                 if (lists.Count > 1)
                     Session.Line();
@@ -118,7 +118,7 @@ internal static class ListCommand
         else if (images.Count == 0 && hidden == 0)
             Session.Line($"No image of {reader.Path} is so.");
         else if (images.Count > 0)
-            PrintTable(images, columns ?? ListColumn.Standard(images), selection, session);
+            PrintTable(images, columns, selection, session);
         if (hidden > 0)
         {
             var are = hidden == 1 ? "is" : "are";
@@ -136,10 +136,10 @@ internal static class ListCommand
         }
     }
 
-    private static void PrintTable(IReadOnlyList<ImageRecord> images, IReadOnlyList<ListColumn> columns, ListSelection selection,
-        Session session)
+    private static void PrintTable(IReadOnlyList<ImageRecord> images, List<ListColumn>? named, ListSelection selection, Session session)
     {
-        var table = new Table([.. columns.Select(c => c.Heading)]);
+        var columns = named ?? ListColumn.Standard(images);
+        var table = new Table([.. columns.Select(c => named is not null ? c.Heading.TrimStart('~') : c.Heading)]);
         var before = "";
         foreach (var image in images)
         {

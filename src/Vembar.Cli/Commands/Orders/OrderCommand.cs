@@ -22,7 +22,7 @@ internal static class OrderCommand
             DefaultValueFactory = _ => [],
         };
         command.Subcommands.Add(new VembarCommand("check", "Check a work order: its form, its variables, paths and names, and what the "
-            + "files beside it hold", "vembar order check vembar-demo/orders/reading-room.yaml --set branch=Staithe")
+            + "files beside it hold", "vembar order check vembar-demo/orders/reading-room.yaml --set language=en-GB")
             .With(file, trust, variables).Does((parse, session) =>
             {
                 var path = parse.GetRequiredValue(file);
@@ -76,15 +76,9 @@ internal static class OrderCommand
             {
                 var text = OrderSchema.Text();
                 OutputFile.At(parse.GetValue(to), session, OrderSchema.Title)?.Write(text);
-                session.Result(new OrderSchemaJson(parse.GetValue(to), System.Text.Json.JsonDocument.Parse(text).RootElement),
-                    json => json.OrderSchemaJson, () =>
-                {
-                    if (parse.GetValue(to) is { } written)
-                        Session.Line($"{written} is written. In an order, the line '# yaml-language-server: $schema={written}' lets "
-                            + $"editors find it.");
-                    else
-                        Console.Out.Write(text);
-                });
+                session.TextResult(new OrderSchemaJson(parse.GetValue(to), System.Text.Json.JsonDocument.Parse(text).RootElement),
+                    json => json.OrderSchemaJson, parse.GetValue(to), text, written => Session.Line($"{written} is written. In an order, "
+                        + $"the line '# yaml-language-server: $schema={written}' lets editors find it."));
                 return ExitCode.Done;
             }));
         return command;
@@ -103,16 +97,12 @@ internal static class OrderCommand
             ? OrderDraft.OfImage(await session.Do(new RecordHandler(session.Host), ImageReference.Parse(image, bases)), folder)
             : OrderDraft.OfFolders(from, folder, session.Cancellation);
         output?.Write(draft.Text);
-        session.Result(new OrderDraftJson(to, draft.Changes, draft.Remarks, draft.Text), json => json.OrderDraftJson, () =>
+        session.TextResult(new OrderDraftJson(to, draft.Changes, draft.Remarks, draft.Text), json => json.OrderDraftJson, to, draft.Text,
+            written =>
         {
-            if (to is null)
-                Console.Out.Write(draft.Text);
-            else
-            {
-                var remarks = draft.Remarks > 0 ? $", and {draft.Remarks} more as remarks" : "";
-                Session.Line($"{to} lists {Text.Count(draft.Changes, "change")}{remarks}. "
-                    + $"Read it through, then: vembar order check {to}");
-            }
+            var remarks = draft.Remarks > 0 ? $", and {draft.Remarks} more as remarks" : "";
+            Session.Line($"{written} lists {Text.Count(draft.Changes, "change")}{remarks}. "
+                + $"Read it through, then: vembar order check {written}");
         });
         return ExitCode.Done;
     }

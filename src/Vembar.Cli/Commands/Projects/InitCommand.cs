@@ -29,7 +29,7 @@ internal static class InitCommand
                 if (parse.GetValue(schema))
                 {
                     var text = ProjectSchema.Text();
-                    session.Result(new InitJson(null, text), json => json.InitJson, () => Console.Out.Write(text));
+                    session.TextResult(new InitJson(null, text), json => json.InitJson, null, text, _ => { });
                     return ExitCode.Done;
                 }
                 var path = Path.Combine(parse.GetRequiredValue(folder), ProjectFile.FileName);

@@ -71,7 +71,7 @@ internal static class SitesCommand
 
     private static void Show(IReadOnlyList<SiteState> states, Session session)
     {
-        var table = new Table("Site", "Image", "There", "Missing", "Extra", "Otherwise", "Compared");
+        var table = new Table("Site", "~Image", "There", "Missing", "~Extra", "~Otherwise", "~Compared");
         foreach (var state in states)
         {
             var compared = state.Compared is { } time ? Text.Time(time) : "never";
@@ -93,7 +93,7 @@ internal static class SitesCommand
         var wrong = states.Count(s => !s.IsInOrder);
         Session.Line();
         var are = wrong == 1 ? "is not as it should be" : "are not as they should be";
-        Session.Line(wrong == 0 ? $"{Text.Count(states.Count, "site")}: all as it should be."
+        session.Verdict(wrong == 0, wrong == 0 ? $"{Text.Count(states.Count, "site")}: all as it should be."
             : $"{Text.Count(wrong, "site")} of {states.Count} {are}; `vembar sync` brings what is missing.");
     }
 }

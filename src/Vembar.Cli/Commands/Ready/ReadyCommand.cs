@@ -53,7 +53,7 @@ internal static class ReadyCommand
         int stops = result.Findings.Count(f => f.Severity == Severity.Stop), others = result.Findings.Count - stops;
         var further = others > 0 ? $", {Text.Count(others, "further remark")}" : "";
         var remarks = others > 0 ? $"; {Text.Count(others, "remark")}" : "";
-        Session.Line(result.IsReady ? $"Ready to be {(result.IsImage ? "deployed" : "captured")}{remarks}."
+        session.Verdict(result.IsReady, result.IsReady ? $"Ready to be {(result.IsImage ? "deployed" : "captured")}{remarks}."
             : $"Not ready: {Text.Count(stops, "finding")} against it{further}.");
     }
 
@@ -63,8 +63,8 @@ internal static class ReadyCommand
         foreach (var finding in findings)
         {
             Session.Line();
-            Session.Line($"{finding.Severity.ToString().ToLowerInvariant(),-5} {finding.Check}: {Text.Safe(finding.Text)}");
-            Fields.Print(session, 6, ("found", finding.Found), ("mend", finding.Remedy));
+            session.Finding(finding.Severity.ToString().ToLowerInvariant(), $"{finding.Check}: {finding.Text}");
+            Fields.Print(session, 6, ("found", finding.Found), ("to fix", finding.Remedy));
         }
     }
 }

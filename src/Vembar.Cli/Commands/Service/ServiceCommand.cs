@@ -165,10 +165,15 @@ internal static class ServiceCommand
             + "\"Windows/Panther/*.log\" --in-place",
             "vembar service desks.vmb#2 --order vembar-demo/orders/reading-room.yaml --plan",
             "vembar service desks.vmb#2 --locale display=cy-GB --time-zone \"GMT Standard Time\" --tidy all --in-place")
-            .With(image, drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion, packages, packageOut,
-                features, withDependents, locale, keyboard, timeZone, answers, merge, registry, firstStart, put, remove, ballast, mend,
-                tidy, order, variables, keepGoing, name, inPlace, title.Version, title.Note, title.Labels, plan, report, effort, wait,
-                SharedOptions.Base)
+            .With(image)
+            .WithSection("Where the result goes", name, inPlace, plan, report, title.Version, title.Note, title.Labels)
+            .WithSection("Drivers", drivers, models, driverPath, driverOut, trust, allowUnsigned, replaceOlder, everyVersion)
+            .WithSection("Packages and features", packages, packageOut, features, withDependents)
+            .WithSection("Answers and settings", answers, merge, locale, keyboard, timeZone, registry, firstStart)
+            .WithSection("Files", put, remove)
+            .WithSection("What comes out, and what is put right", ballast, tidy, mend)
+            .WithSection("Work orders", order, variables, keepGoing)
+            .WithSection("The archive", effort, wait, SharedOptions.Base)
             .Does(async (parse, session) =>
             {
                 var asName = parse.GetValue(name);
@@ -294,7 +299,7 @@ internal static class ServiceCommand
 
     private static void Show(ServiceResult result, bool plan, Session session)
     {
-        var table = new Table("Change", "What", "Outcome", "Why", ">Bytes");
+        var table = new Table("Change", "What", "!Outcome", "Why", "~>Bytes");
         foreach (var change in result.Changes)
             table.Row(change.Kind, change.What, Word(change, plan), AdviceText.With(change.Why, change.Advice),
                 ServicePage.Bytes(change.Bytes));
@@ -304,17 +309,15 @@ internal static class ServiceCommand
             && DriverSignature.Words.Any(w => c.Why.StartsWith(w + ": ", StringComparison.Ordinal))))
             Session.Line("Name the certificates that you trust with --trust, or let such drivers in with --allow-unsigned, which marks "
                 + "them in the image's record.");
-        if (plan)
-            Session.Line(Summary(result.Changes));
         if (result.HeldBack)
-            Session.Line(plan ? "A change would be refused, so nothing would be written."
-                : "Nothing was written, because a change was refused.");
+            session.Verdict(false, $"{Summary(result.Changes)} So nothing {(plan ? "would be" : "was")} written: leave out what is "
+                + "refused, or put it right.");
         else if (plan)
-            Session.Line("This was a plan; nothing was written.");
+            session.Verdict(true, $"{Summary(result.Changes)} This was a plan; nothing was written.");
         else if (!result.Written)
-            Session.Line("Nothing had to be changed; the archive is as it was.");
+            session.Verdict(true, "Nothing had to be changed; the archive is as it was.");
         else
-            Session.Line($"Image {result.Image.Number} {result.Image.Title} is in {result.Archive}; the archive grew by "
-                + $"{Text.Size(result.BytesStored)}; took {Text.Duration(result.Seconds)}.");
+            session.Verdict(true, $"Image {result.Image.Number} {result.Image.Title} is in {result.Archive}; the archive grew by "
+                + $"{Text.Size(result.BytesStored)}{Text.Took(result.Seconds)}.");
     }
 }

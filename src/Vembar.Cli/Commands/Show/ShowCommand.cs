@@ -1,5 +1,6 @@
 using System.CommandLine;
 using Vembar.Cli.Commands.Features;
+using Vembar.Cli.Commands.Guide;
 using Vembar.Cli.Commands.List;
 using Vembar.Cli.Json;
 using Vembar.Images.Records;
@@ -22,17 +23,37 @@ internal static class ShowCommand
             Description = "Show one part",
             HelpName = string.Join('|', s_parts),
         }.AcceptOnlyFromAmong(s_parts);
+        var bill = new Option<string?>("--bill-of-materials")
+        {
+            Description = "Write what the image is made of, for auditors: Windows, programs, apps, drivers, packages with versions, "
+            + "publishers and hashes, as CycloneDX 1.5 JSON; '-' prints it",
+            HelpName = "FILE|-",
+        };
         return new VembarCommand("show", "Show one image: what it is, how it was made, its programs and drivers",
-            "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json")
-            .With(image, only, SharedOptions.Base).Does(async (parse, session) =>
+            "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json",
+            "vembar show desks.vmb#1 --bill-of-materials lending-desk.cdx.json")
+            .With(image, only, bill, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var result = await session.Do(new ShowHandler(session.Host), new ShowRequest(SharedOptions.ImageOf(parse, image, session),
-                    parse.GetValue(only) == "drivers", parse.GetValue(only) == "tidy"));
+                var reference = SharedOptions.ImageOf(parse, image, session);
+                var billFile = parse.GetValue(bill) is { } path and not "-" ? OutputFile.At(path, session, "\"bomFormat\"") : null;
+                var result = await session.Do(new ShowHandler(session.Host), new ShowRequest(reference, parse.GetValue(only) == "drivers",
+                    parse.GetValue(only) == "tidy"));
+                if (parse.GetValue(bill) is not null)
+                {
+                    var text = BillOfMaterials.Of(result, reference, session.Host, VersionAction.Version);
+                    billFile?.Write(text);
+                    if (billFile is null)
+                    {
+                        Console.Out.Write(text);
+                        return result.Problems.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
+                    }
+                    session.Warn([$"{parse.GetValue(bill)} says what it is made of"]);
+                }
                 session.Result(new ShowJson(result.Archive, result.Image, result.Programs,
                     CliJson.From(result.Drivers, result.DriverFiles), CliJson.From(result.InboxDrivers), CliJson.From(result.Packages),
                     CliJson.Features(result.Packages), result.FirstStart?.Select(c => new FirstStartJson(c.Name, c.Command, c.Good))
                     .ToList(), result.Locale, result.Apps?.Select(a => new AppJson(a.Name, a.Version, a.FullName)).ToList(),
-                        result.Tidy is null ? null : CliJson.From(result.Tidy), result.Problems), json => json.ShowJson,
+                        result.Tidy is null ? null : CliJson.From(result.Tidy), result.Generalized, result.Problems), json => json.ShowJson,
                         () => Show(result, parse.GetValue(only), session));
                 return result.Problems.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
             });
@@ -98,6 +119,7 @@ internal static class ShowCommand
             ("signed by", string.Join(", ", (image.Signatures ?? []).Select(s => result.BadSignatures.TryGetValue(s.Signer, out var bad)
                 ? $"NOT {s.Signer}: {bad}" : $"{s.Signer}, {Text.Time(s.Time)}"))),
             ("starts by", StartsBy(image.Firmware)), ("boot files", BootFiles(image.Firmware)),
+            ("generalized", result.Generalized is > 0 and var times ? Text.Count(times, "time") : ""),
             ("generalized for", image.VirtualOnly == true ? "the same virtual hardware alone" : ""),
             ("drivers for", string.Join(", ", image.Models ?? [])),
             ("languages", string.Join(", ", image.Languages)), ("computer name", image.ComputerName), ("state", Fields.State(image.State)),
@@ -113,7 +135,7 @@ internal static class ShowCommand
                 Session.Line(result.Programs is null ? nothing : "  none");
                 return;
             }
-            var table = new Table("Name", "Version", "Publisher", ">Size");
+            var table = new Table("Name", "Version", "Publisher", "~>Size");
             foreach (var program in programs)
                 table.Row(program.Name, program.Version, program.Publisher, program.Bytes is { } bytes ? Text.Size(bytes) : "");
             table.Print(session);
@@ -126,8 +148,8 @@ internal static class ShowCommand
                 return;
             }
             // Their files are looked into only where drivers alone are asked for: that reads them all.
-            var table = only == "drivers" ? new Table("Name", "Original", "Provider", ">Version", "Date", ">Ids", "Files", "Signature")
-                : new Table("Name", "Original", "Provider", ">Version", "Date", ">Ids");
+            var table = only == "drivers" ? new Table("Name", "Original", "Provider", ">Version", "~Date", "~>Ids", "~Files", "!Signature")
+                : new Table("Name", "Original", "Provider", ">Version", "~Date", "~>Ids");
             foreach (var driver in drivers)
             {
                 string[] cells = [driver.Inf, driver.OriginalInf, driver.Provider, driver.Version,

@@ -9,7 +9,8 @@ internal static class StarterCommand
     public static VembarCommand Create()
     {
         var command = new VembarCommand("starter",
-            "Starters: a kernel and an initial file system with which a bare machine joins a station. docs/starters.md",
+            "Make and look at what bare machines start: a kernel and an initial file system with which they join a station; see "
+            + "`vembar help starters`",
             "vembar starter make starters/2026.11 --version 2026.11 --station https://station.example:8470 --authority authority.pem",
             "vembar starter check starters/2026.11 --for hardware", "vembar starter list starters");
         command.Subcommands.Add(Make());
@@ -127,7 +128,7 @@ internal static class StarterCommand
                         Session.Line($"There is no starter in {parse.GetRequiredValue(folder)}.");
                         return;
                     }
-                    var table = new Table("Name", "Version", "In use as", "Kernel", "For", ">Size", "Folder");
+                    var table = new Table("Name", "Version", "In use as", "~Kernel", "~For", ">Size", "~Folder");
                     foreach (var starter in all)
                         table.Row(starter.Manifest.Name, starter.Manifest.Version,
                             string.Join(", ", inUse.Of(all, starter)), starter.Manifest.Kernel,

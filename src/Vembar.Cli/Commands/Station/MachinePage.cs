@@ -17,7 +17,7 @@ internal static class MachinePage
             Session.Line("No machine.");
             return;
         }
-        var table = new Table("Machine", "Name", "State", "Model", "Site", "Image", ">Done", ">Left", "Seen", "Remark");
+        var table = new Table("Machine", "Name", "!State", "~Model", "~Site", "Image", ">Done", "~>Left", "~Seen", "Remark");
         foreach (var machine in machines)
         {
             var progress = machine.Progress;
@@ -78,7 +78,7 @@ internal static class MachinePage
         if (detail.Drivers.Count > 0)
         {
             Session.Line();
-            var table = new Table("Device", "Driver", "Needed");
+            var table = new Table("Device", "!Driver", "Needed");
             foreach (var device in detail.Drivers)
                 table.Row(device.Device, device.Driver.Length > 0 ? device.Driver : "none", device.Needed ? "yes" : "");
             table.Print(session);
@@ -140,7 +140,7 @@ internal static class MachinePage
         {
             var level = happened.Level == "info" ? "" : $"{happened.Level}: ";
             var who = happened.Who.Length > 0 ? $" ({happened.Who})" : "";
-            Session.Line($"{happened.Time.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture)}  {happened.Kind,-9} "
+            Session.Line($"{Text.ExactTime(happened.Time)}  {happened.Kind,-9} "
                 + $"{level}{happened.Text}{who}");
         }
     }

@@ -247,9 +247,9 @@ internal static class StationCommand
         var entries = await client.AuditAsync(session.Cancellation).ConfigureAwait(false);
         session.Result(entries, json => json.IReadOnlyListAuditEntry, () =>
         {
-            var table = new Table("Time", "Who", "From", "What", "To", "Remark");
+            var table = new Table("Time", "Who", "~From", "What", "To", "Remark");
             foreach (var entry in entries)
-                table.Row(entry.Time.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture), Or(entry.Who, "-"),
+                table.Row(Text.ExactTime(entry.Time), Or(entry.Who, "-"),
                     entry.Address, entry.Action, entry.Subject, entry.Text);
             table.Print(session);
         });

@@ -101,13 +101,8 @@ internal static class StationListCommand
                 var machines = await client.MachinesAsync(session.Cancellation).ConfigureAwait(false);
                 var text = Write(machines);
                 output?.Write(text);
-                session.Result(machines, json => json.IReadOnlyListMachineInfo, () =>
-                {
-                    if (output is null)
-                        Console.Out.Write(text);
-                    else
-                        Session.Line($"{parse.GetValue(to)}: {Text.Count(machines.Count, "machine")}.");
-                });
+                session.TextResult(machines, json => json.IReadOnlyListMachineInfo, parse.GetValue(to), text, written =>
+                    Session.Line($"{written}: {Text.Count(machines.Count, "machine")}."));
                 return ExitCode.Done;
             });
     }

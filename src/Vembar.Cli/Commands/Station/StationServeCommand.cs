@@ -55,7 +55,7 @@ internal static class StationServeCommand
             .Does(int (parse, session) => throw Execute(session.Json ? ["--check-boot", "--json"] : ["--check-boot"],
                 ("--config", parse.GetValue(config)),
                 ("--project", session.Project?.Path)));
-        var command = new VembarCommand("boot", "Starting machines from the network: docs/netboot.md", "vembar station boot check");
+        var command = new VembarCommand("boot", "Start machines from the network: see `vembar help netboot`", "vembar station boot check");
         command.Subcommands.Add(check);
         return command;
     }

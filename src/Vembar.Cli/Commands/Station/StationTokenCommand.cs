@@ -52,13 +52,10 @@ internal static class StationTokenCommand
                 var made = await client.AddTokenAsync(new TokenOrder(parse.GetRequiredValue(name),
                     Enum.Parse<Role>(parse.GetRequiredValue(role), ignoreCase: true), UntilOf(parse.GetValue(until)), parse.GetValue(pin)),
                     session.Cancellation).ConfigureAwait(false);
-                session.Result(made, json => json.NewToken, () =>
-                {
-                    Session.Line($"The token of {made.Token.Name} ({made.Token.Role.ToString().ToLowerInvariant()}), told this once:");
-                    Session.Line($"  {made.Secret}");
-                    if (made.Pin is { } digits)
-                        Session.Line($"Its PIN at the consoles of machines: {digits}");
-                });
+                // It is kept nowhere, so it comes also when nothing else is to be told.
+                session.TextResult(made, json => json.NewToken, null, $"The token of {made.Token.Name} "
+                    + $"({made.Token.Role.ToString().ToLowerInvariant()}), told this once:\n  {made.Secret}\n"
+                    + (made.Pin is { } digits ? $"Its PIN at the consoles of machines: {digits}\n" : ""), _ => { });
                 return ExitCode.Done;
             });
     }
@@ -72,7 +69,7 @@ internal static class StationTokenCommand
     private static void List(IReadOnlyList<TokenInfo> tokens, Session session) =>
         session.Result(tokens, json => json.IReadOnlyListTokenInfo, () =>
         {
-            var table = new Table("Name", "Role", "Made", "By", "Until", "Last used", "PIN");
+            var table = new Table("Name", "Role", "~Made", "~By", "Until", "~Last used", "~PIN");
             foreach (var token in tokens)
                 table.Row(token.Name, token.Role.ToString().ToLowerInvariant(), Text.Time(token.Created), token.By,
                     token.Until is { } until ? Text.Time(until) : "", token.Used is { } used ? Text.Time(used) : "never",

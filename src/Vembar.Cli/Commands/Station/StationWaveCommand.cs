@@ -40,7 +40,7 @@ internal static class StationWaveCommand
             HelpName = "WORD",
             DefaultValueFactory = _ => [],
         };
-        var command = new VembarCommand("wave", "Send an image to many machines at once, over the network once. docs/waves.md",
+        var command = new VembarCommand("wave", "Send an image to many machines at once, over the network once: see `vembar help waves`",
             "vembar station wave \"Lending desk@production\" --site Library --begin \"20 joined\"",
             "vembar station wave 3 --machines TVL-DESK-014,TVL-DESK-015 --rate \"200 Mbit/s\"", "vembar station wave status",
             "vembar station wave stop 4")
@@ -144,7 +144,7 @@ internal static class StationWaveCommand
             Session.Line("No wave.");
             return;
         }
-        var table = new Table("Wave", "State", "Image", ">Machines", ">Ended", ">Sent", "Remark");
+        var table = new Table("Wave", "!State", "Image", ">Machines", ">Ended", ">Sent", "Remark");
         foreach (var wave in waves)
             table.Row(wave.Id, Word(wave.State), wave.Title, Text.Number(wave.Members.Count),
                 Text.Number(wave.Members.Count(m => m.State is MachineState.Done or MachineState.Checked)), Percent(wave.Sent, wave.Bytes),
@@ -161,7 +161,7 @@ internal static class StationWaveCommand
             Session.Line($"  {"Sent",-10} {Text.Size(wave.Sent)} of {Text.Size(wave.Bytes)} ({Percent(wave.Sent, wave.Bytes)})"
                 + (wave is { Began: { } began, Ended: { } ended } ? $" in {Text.Duration((ended - began).TotalSeconds)}" : ""));
         Session.Line();
-        var table = new Table("Machine", "Name", "State", ">Done", ">Heard", ">Asked for", "Remark");
+        var table = new Table("Machine", "Name", "!State", ">Done", "~>Heard", "~>Asked for", "Remark");
         foreach (var member in wave.Members)
         {
             var hasEnded = member.Heard + member.Asked > 0;

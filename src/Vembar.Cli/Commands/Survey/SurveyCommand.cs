@@ -35,7 +35,7 @@ internal static class SurveyCommand
                 + $"{divided}, sectors of "
                 + $"{disk.SectorSize} bytes");
             Session.Line();
-            var table = new Table(">Volume", "Holds", "File system", "Label", ">Size", ">Used", "What");
+            var table = new Table(">Volume", "Holds", "~File system", "~Label", ">Size", "~>Used", "What");
             foreach (var volume in result.Volumes)
             {
                 var what = volume.Problem.Length > 0 ? volume.Problem
@@ -68,9 +68,9 @@ internal static class SurveyCommand
             var take = volume.Take!;
             var unreadable = take.Excluded.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).ToList();
             var ofVolume = result.Volumes.Count > 1 ? $" of volume {volume.Number}" : "";
-            Session.Line($"A capture{ofVolume} would take "
-                + $"{Text.Count(take.Files, "file")}, {Text.Size(take.Bytes)}, and leave out "
-                + $"{Text.Count(take.Excluded.Count - unreadable.Count, "entry", "entries")} that Windows makes anew.");
+            var left = take.Excluded.Count - unreadable.Count;
+            var leaves = left > 0 ? $", and leave out {Text.Count(left, "entry", "entries")} that Windows recreates" : "";
+            Session.Line($"A capture{ofVolume} would take {Text.Count(take.Files, "file")}, {Text.Size(take.Bytes)}{leaves}.");
             if (take.Compacted.Files > 0)
                 Session.Line($"Of these, {Text.Compacted(take.Compacted)}; they are captured as their plain content.");
             if (unreadable.Count > 0)

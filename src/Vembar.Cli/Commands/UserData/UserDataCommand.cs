@@ -14,7 +14,7 @@ internal static class UserDataCommand
     public static VembarCommand Create()
     {
         var command = new VembarCommand("userdata",
-            "Keep the files that users made on a machine, and put them back onto its next install. docs/user-files.md",
+            "Keep the files that users made on a machine, and put them back onto its next install: see `vembar help user-files`",
             $"vembar userdata save old-desk.img {KeptArchive} --machine TVL-DESK-001",
             $"vembar userdata restore {KeptArchive}#TVL-DESK-001 new-desk.img", $"vembar userdata list {KeptArchive}");
         command.Subcommands.Add(Save());
@@ -93,7 +93,7 @@ internal static class UserDataCommand
         Session.Line(result.IsNew ? $"User files of {image.Name} are image {image.Number} {image.Title} in {result.Archive}."
             : $"Nothing changed: user files of {image.Name} are image {image.Number} {image.Title} in {result.Archive} already.");
         Session.Line();
-        var table = new Table("Account", "Kind", "Kept", ">Files", ">Size", "Profile");
+        var table = new Table("Account", "Kind", "Kept", "~>Files", ">Size", "~Profile");
         foreach (var account in image.UserFiles!.Accounts)
             table.Row(account.Name, Kind(account), account.IsWhole ? "whole profile" : "files", Text.Number(account.Files),
                 Text.Size(account.Bytes), account.Folder);
@@ -151,8 +151,8 @@ internal static class UserDataCommand
                 Text.Number(account.Files), Text.Size(account.Bytes));
         table.Print(session);
         Session.Line();
-        Session.Line($"  {Text.Count(result.Files, "file")}, {Text.Size(result.Bytes)} written and read back, took "
-            + Text.Duration(result.Seconds));
+        Session.Line($"  {Text.Count(result.Files, "file")}, {Text.Size(result.Bytes)} written and read back"
+            + Text.Took(result.Seconds));
         if (result.Kept.Count > 0)
             Session.Line($"  {Text.Count(result.Kept.Count, "file")} were there already and were left as they are");
         foreach (var difference in result.Differences)
@@ -179,7 +179,7 @@ internal static class UserDataCommand
             Session.Line($"{place} holds no user files.");
             return;
         }
-        var table = new Table(">Image", "Machine", "Version", "Kept", "Accounts", ">Files", ">Size");
+        var table = new Table(">Image", "Machine", "Version", "~Kept", "Accounts", "~>Files", ">Size");
         foreach (var image in images)
             table.Row($"{image.Number}", image.Name, image.Version, Text.Time(image.Created),
                 string.Join(", ", image.UserFiles!.Accounts.Select(a => a.Name)), Text.Number(image.Files), Text.Size(image.Bytes));

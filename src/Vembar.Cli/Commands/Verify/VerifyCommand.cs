@@ -2,6 +2,7 @@ using System.CommandLine;
 using Vembar.Common;
 using Vembar.Images.Records;
 using Vembar.Operations;
+using Vembar.Operations.Sign;
 using Vembar.Operations.Verify;
 using Vembar.Store.Places;
 
@@ -11,7 +12,11 @@ internal static class VerifyCommand
 {
     public static VembarCommand Create()
     {
-        var archive = SharedOptions.Archive("The archive");
+        var archives = new Argument<string[]>("ARCHIVE")
+        {
+            Description = "The archive, or several; the project file's where none is named",
+            Arity = ArgumentArity.ZeroOrMore,
+        };
         var repair = new Option<string[]>("--repair-from")
         {
             Description = "Heal what is damaged with the same content from another archive; may be given several times",
@@ -32,10 +37,18 @@ internal static class VerifyCommand
         return new VembarCommand("verify", "Read an archive whole and check every byte; name damaged images and files; heal or recover",
             "vembar verify desks.vmb", "vembar verify desks.vmb --repair-from /mnt/copy/desks.vmb",
             "vembar verify broken.vmb --recover saved.vmb")
-            .With(archive, signers, repair, recover, giveUp, wait, SharedOptions.Base).Does(async (parse, session) =>
+            .With(archives, signers, repair, recover, giveUp, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
-                var path = SharedOptions.PlaceOf(parse, archive, session);
                 var others = parse.GetRequiredValue(repair);
+                if (parse.GetValue(archives) is { Length: > 1 } several)
+                {
+                    if (others.Length > 0 || parse.GetValue(recover) is not null || parse.GetValue(giveUp))
+                        throw new VembarException(ErrorKind.Usage, "one-archive",
+                            "--repair-from, --recover and --give-up-newer are for one archive", "Name that one alone.");
+                    return await SeveralAsync([.. several.Select(a => SharedOptions.PlaceOf(parse, a, session))],
+                        SharedOptions.SignersOf(parse, signers, session), session).ConfigureAwait(false);
+                }
+                var path = SharedOptions.PlaceOf(parse, parse.GetValue(archives)?.FirstOrDefault(), session);
                 if (parse.GetValue(giveUp))
                 {
                     if (others.Length > 0 || parse.GetValue(recover) is not null)
@@ -61,6 +74,36 @@ internal static class VerifyCommand
                 session.Result(Json(result), json => json.VerifyJson, () => Show(result, session));
                 return result.Ok ? ExitCode.Done : ExitCode.NotInOrder;
             });
+    }
+
+    // Each is read, whatever is the matter with another.
+    private static async Task<int> SeveralAsync(IReadOnlyList<ArchiveLocation> places, ImageTrust? signers, Session session)
+    {
+        var results = new List<VerifyJson>();
+        var code = ExitCode.Done;
+        foreach (var place in places)
+        {
+            try
+            {
+                var result = await session.Do(new VerifyHandler(session.Host), new VerifyRequest(place, signers));
+                results.Add(Json(result));
+                if (!result.Ok)
+                    code = Math.Max(code, ExitCode.NotInOrder);
+                if (!session.IsTold)
+                    continue;
+                session.Progress.Clear();
+                Show(result, session);
+            }
+            catch (VembarException error) when (error.Code != VembarException.Interrupted)
+            {
+                session.Progress.Clear();
+                code = Math.Max(code, ExitCode.For(error.Kind));
+                Errors.Tell(error, json: false, session.Verbose);
+            }
+        }
+        if (session.Json)
+            session.Result(results, json => json.ListVerifyJson, () => { });
+        return code;
     }
 
     private static DamageJson From(Damage damage) => new(damage.Image == 0 ? null : damage.Image, damage.Path,
@@ -100,10 +143,10 @@ internal static class VerifyCommand
         ShowSignatures(result, session);
         if (result.IsWhole)
         {
-            Session.Line($"{result.Archive} is in order: {Text.Size(result.Bytes)} in {Text.Count(result.Blocks, "block")} read in "
-                + $"{Text.Duration(result.Seconds)}, every byte as it should be.");
             foreach (var based in result.Bases)
                 Session.Line($"It is based on {based}, which holds all that is needed of it; `vembar verify {based}` reads that one.");
+            session.Verdict(true, $"{result.Archive} is in order: {Text.Size(result.Bytes)} in {Text.Count(result.Blocks, "block")} read, "
+                + $"every byte as it should be{Text.Took(result.Seconds)}.");
             return;
         }
         if (result.Damage.Count == 0)
@@ -112,7 +155,7 @@ internal static class VerifyCommand
             var tail = result.UncommittedTail > 0
                 ? $"; {Text.Size(result.UncommittedTail)} of an interrupted run, or of a file that was cut "
                 + $"short, lie behind {them}. The next change removes them" : "";
-            Session.Line($"{subject} whole{tail}.");
+            session.Verdict(true, $"{subject} whole{tail}.");
         }
         else if (result.UncommittedTail > 0)
             Session.Line($"The last {Text.Number(result.UncommittedTail)} bytes belong to no finished state: a run was interrupted, or "
@@ -122,9 +165,10 @@ internal static class VerifyCommand
                 + "second copy.");
         if (result.Damage.Count == 0)
             return;
-        Session.Line($"{result.Archive} is damaged: {Text.Count(result.Damage.Count, "problem")}.");
-        Session.Line();
         Table(result.Damage, session, result.Archive);
+        Session.Line();
+        session.Verdict(false, $"{result.Archive} is damaged: {Text.Count(result.Damage.Count, "problem")}. Heal it with `vembar verify "
+            + $"{result.Archive} --repair-from COPY`, or save what can be read with --recover NEW.vmb.");
     }
 
     private static void ShowSignatures(VerifyResult result, Session session)

@@ -87,7 +87,7 @@ internal static class WorkspaceCommand
                         Table(saved.Status, session);
                     Session.Line(saved.Written
                         ? $"Image {saved.Image.Number} {saved.Image.Title} is in {saved.Status.Archive}; the archive grew by "
-                        + $"{Text.Size(saved.BytesStored)}; took {Text.Duration(saved.Seconds)}."
+                        + $"{Text.Size(saved.BytesStored)}{Text.Took(saved.Seconds)}."
                         : "Nothing was changed, so nothing was saved.");
                 });
                 return ExitCode.Done;

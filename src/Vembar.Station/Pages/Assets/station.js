@@ -303,6 +303,81 @@ async function machinePage(id) {
         field('Notes', result.warnings.map(w => make('div', {}, w))))));
 }
 
+// Waves: an image to many machines at once.
+function waveProgress(wave) {
+  const part = wave.bytes > 0 ? Math.floor(100 * wave.sent / wave.bytes) : null;
+  if (part === null || wave.state === 'waiting') return wave.remark;
+  const words = `${part} %, ${size(wave.sent)} of ${size(wave.bytes)}`;
+  return [make('progress', { max: 100, value: part, 'aria-label': `${wave.id}: ${words}` }), make('div', { class: 'small soft' }, words),
+    wave.remark ? make('div', { class: 'small' }, wave.remark) : null];
+}
+
+function waveCard(wave) {
+  const ended = wave.members.filter(m => ['done', 'checked'].includes(m.state)).length;
+  return make('section', { class: 'card', 'data-wave': wave.id },
+    make('h3', {}, `${wave.title || wave.request.image} `, stateMark(wave.state)),
+    make('p', { class: 'soft small' }, [`wave ${wave.id}`, wave.request.site, wave.group && `to ${wave.group}`,
+      wave.rate > 0 && `${(wave.rate / 1e6).toFixed(0)} Mbit/s`, wave.members.length > 0 && `${ended} of ${wave.members.length} machines are done`]
+      .filter(Boolean).join(' · ')),
+    make('div', {}, ...[waveProgress(wave)].flat()),
+    may('technician') && ['waiting', 'sending'].includes(wave.state) ? make('div', { class: 'tools' }, make('button', { type: 'button',
+      onclick: () => confirmed(`Stop the wave ${wave.id}? Its machines go on by themselves.`,
+        () => ask(`/api/waves/${encodeURIComponent(wave.id)}/stop`, 'POST')) }, 'Stop')) : null,
+    wave.members.length === 0 ? null : make('table', {}, make('thead', {}, make('tr', {}, ['Machine', 'State', 'How far'].map(h =>
+      make('th', { scope: 'col' }, h)))), make('tbody', {}, wave.members.map(m => make('tr', {},
+      make('td', {}, make('a', { href: `#/machines/${m.machine}` }, m.name || m.machine)), make('td', {}, stateMark(m.state)),
+      make('td', {}, ...progressOf({ id: m.machine, assignment: { name: m.name }, progress: m.progress }), m.remark,
+        m.heard > 0 ? make('div', { class: 'small soft' }, `heard ${size(m.heard)}, asked for ${size(m.asked)}`) : null))))));
+}
+
+async function wavesPage() {
+  const waves = await ask('/api/waves');
+  const detailed = await Promise.all(waves.slice(0, 10).map(w => ask(`/api/waves/${encodeURIComponent(w.id)}`)));
+  // Who is at a button or a link of a wave stays there.
+  const focused = document.activeElement?.closest?.('[data-wave]')?.dataset.wave;
+  const kind = document.activeElement?.tagName.toLowerCase();
+  main.replaceChildren(make('h2', {}, 'Waves'), may('technician') ? make('div', { class: 'tools' }, make('button', { type: 'button',
+    class: 'main', onclick: beginWave }, 'Begin a wave')) : '', make('div', { id: 'waves' }, detailed.map(waveCard)),
+  detailed.length > 0 ? '' : make('p', { class: 'empty' }, 'No image was sent to many machines at once yet.'));
+  if (focused) main.querySelector(`[data-wave="${focused}"] ${kind}`)?.focus();
+  if (detailed.some(w => ['waiting', 'sending', 'sent'].includes(w.state))) watchWaves();
+}
+
+// What a wave sends is no change of a machine, so it is asked for again.
+function watchWaves() {
+  clearTimeout(watchWaves.timer);
+  watchWaves.timer = setTimeout(() => {
+    if (!caller || location.hash !== '#/waves') return;
+    if (dialog.open) watchWaves();
+    else show();
+  }, 2000);
+}
+
+function beginWave() {
+  const problem = make('p', { class: 'problem', role: 'alert' });
+  const choices = [...new Set(images.filter(i => i.isOffered).flatMap(i => [`${i.archive}#${i.name}`,
+    ...i.channels.map(c => `${i.archive}#${i.name}@${c}`)]))];
+  const image = make('select', { required: true }, make('option', { value: '' }, 'choose'),
+    choices.map(c => make('option', { value: c }, c.split('#')[1])));
+  const site = make('select', {}, make('option', { value: '' }, 'all'), [...new Set(machines.map(m => m.assignment.site).filter(Boolean))]
+    .sort().map(s => make('option', { value: s }, s)));
+  const joined = make('input', { type: 'number', min: 1, placeholder: 'now' });
+  dialog.replaceChildren(make('form', {
+    onsubmit: async event => {
+      event.preventDefault();
+      try {
+        await ask('/api/waves', 'POST', { image: image.value, site: site.value, joined: joined.value ? Number(joined.value) : null });
+        dialog.close();
+        await show();
+      } catch (failure) { problem.textContent = failure.message; }
+    },
+  }, make('h2', { id: 'dialog-title' }, 'Begin a wave'), make('label', {}, 'Image', image), make('label', {}, 'Site', site),
+    make('label', {}, 'When so many machines wait for it', joined), problem, make('div', { class: 'row' },
+      make('button', { type: 'button', onclick: () => dialog.close() }, 'Cancel'), make('button', { class: 'main' }, 'Begin'))));
+  dialog.showModal();
+  image.focus();
+}
+
 // Images.
 function imagesPage() {
   main.replaceChildren(make('h2', {}, 'Images'), images.length === 0 ? make('p', { class: 'empty' }, 'The station has no image yet.')
@@ -333,6 +408,7 @@ async function show() {
   }
   try {
     if (part === 'images') { images = await ask('/api/images'); imagesPage(); }
+    else if (part === 'waves') await wavesPage();
     else if (part === 'audit') await auditPage();
     else if (id) await machinePage(decodeURIComponent(id));
     else machinesPage();
@@ -349,7 +425,7 @@ async function refresh() {
   machines = await ask('/api/machines');
   const [, part = 'machines', id] = location.hash.split('/');
   if (part === 'machines' && !id) rows();
-  else if (part === 'machines' && !dialog.open) await show();
+  else if (['machines', 'waves'].includes(part) && !dialog.open) await show();
 }
 
 function stopFeed() { feed?.close(); feed = null; }

@@ -76,7 +76,7 @@ public sealed class PlaceFileSystem(IFileSystem local, Func<PlaceOptions> option
     }
 
     private static VembarException Missing(string path) => VembarException.Input("no-such-archive",
-        $"there is no archive '{path}'", Advice.Of("no-such-archive"));
+        $"there is no archive '{path}'", Advice.Of("no-such-archive", ("path", path)));
 
     /// <inheritdoc/>
     public void Dispose()

@@ -47,7 +47,7 @@ public sealed partial class AnswerFile
         catch (XmlException problem)
         {
             throw VembarException.Input("bad-answer-file", $"'{displayName}' is not well-formed XML: {problem.Message.TrimEnd('.')}",
-                "Mend it in an XML editor.");
+                "Fix it in an XML editor.");
         }
     }
 

@@ -46,7 +46,7 @@ public sealed class MendChange(IReadOnlyList<string> names) : IChange
     }
 
     private static string WhyNot(string name) => MendRule.NotOffline.Contains(name, StringComparer.OrdinalIgnoreCase)
-        ? "this cannot be mended offline; it takes Windows on the reference, generalized and captured again"
+        ? "this cannot be fixed offline; it takes Windows on the reference, generalized and captured again"
         : $"there is no such check{EditDistance.Hint(name, MendRule.All.Select(r => r.Name).Append(MendRule.Everything))}";
 
     private static string? Mend(ServiceContext context, string name)

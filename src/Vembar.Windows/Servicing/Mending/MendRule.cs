@@ -34,7 +34,9 @@ public sealed record MendRule(string Name, string Title, bool IsOfAll = true)
     /// <summary>What readiness checks find and only Windows on the reference can mend.</summary>
     public static IReadOnlyList<string> NotOffline { get; } =
     [
-        "not-generalized", "generalize-unfinished", "audit-mode", "state-differs", "upgraded", "hibernated", "volume-not-closed",
+        "not-generalized", "generalize-unfinished", "generalize-app", "generalize-updates", "generalize-limit", "generalize-bitlocker",
+        "generalize-upgraded", "generalize-service", "generalize-failed", "generalized-often",
+        "audit-mode", "state-differs", "upgraded", "hibernated", "volume-not-closed",
         "journal-not-closed", "registry-not-flushed", "hive-damaged", "updates-pending",
         "domain-member", "app-for-one-user", "profile-left", "unreadable",
     ];

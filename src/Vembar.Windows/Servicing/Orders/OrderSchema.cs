@@ -1,6 +1,5 @@
-using System.Text.Encodings.Web;
-using System.Text.Json;
 using System.Text.Json.Nodes;
+using Vembar.Common.Formats;
 
 namespace Vembar.Windows.Servicing.Orders;
 
@@ -12,30 +11,19 @@ public static class OrderSchema
     public const string Title = "Vembar work order";
 
     /// <summary>The schema as text.</summary>
-    public static string Text()
-    {
-        using var stream = new MemoryStream();
-        using (var writer = new Utf8JsonWriter(stream, new JsonWriterOptions
-        {
-            Indented = true,
-            NewLine = "\n",
-            Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
-        }))
-            Schema().WriteTo(writer);
-        return System.Text.Encoding.UTF8.GetString(stream.ToArray()) + "\n";
-    }
+    public static string Text() => JsonSchema.Text(Schema());
 
     private static JsonObject Schema() => new()
     {
-        ["$schema"] = "https://json-schema.org/draft/2020-12/schema",
+        ["$schema"] = JsonSchema.Draft,
         ["title"] = Title,
         ["description"] = "A list of changes to an image.",
         ["type"] = "object",
-        ["required"] = Names("changes"),
+        ["required"] = JsonSchema.Names("changes"),
         ["additionalProperties"] = false,
         ["properties"] = new JsonObject
         {
-            ["title"] = new JsonObject { ["type"] = "string", ["description"] = "What it is for." },
+            ["title"] = JsonSchema.Of("string", "What it is for."),
             ["variables"] = new JsonObject
             {
                 ["description"] = "Texts that stand wherever ${NAME} does; --set NAME=TEXT gives another for one run.",
@@ -43,8 +31,8 @@ public static class OrderSchema
                 ["propertyNames"] = new JsonObject { ["pattern"] = WorkOrder.VariableForm },
                 ["additionalProperties"] = Value(OrderForm.Text, "", []),
             },
-            ["trust"] = Paths("Certificates that vouch for drivers: files and folders."),
-            ["for"] = Paths("Hardware profiles: only drivers that their devices would get go in."),
+            ["trust"] = JsonSchema.Texts("Certificates that vouch for drivers: files and folders."),
+            ["for"] = JsonSchema.Texts("Hardware profiles: only drivers that their devices would get go in."),
             ["changes"] = new JsonObject
             {
                 ["type"] = "array",
@@ -62,7 +50,7 @@ public static class OrderSchema
         return new JsonObject
         {
             ["type"] = "object",
-            ["required"] = Names([kind.Name, .. kind.Fields.Where(f => f.Needed).Select(f => f.Name)]),
+            ["required"] = JsonSchema.Names([kind.Name, .. kind.Fields.Where(f => f.Needed).Select(f => f.Name)]),
             ["additionalProperties"] = false,
             ["properties"] = properties,
         };
@@ -79,7 +67,7 @@ public static class OrderSchema
                 ["oneOf"] = new JsonArray(
                     new JsonObject
                     {
-                        ["type"] = Names("integer", "string"),
+                        ["type"] = JsonSchema.Names("integer", "string"),
                         ["pattern"] = "^[0-9, -]+$",
                     }, new JsonObject { ["type"] = "array", ["minItems"] = 1, ["items"] = new JsonObject { ["type"] = "integer" } }),
             },
@@ -93,7 +81,7 @@ public static class OrderSchema
                 }),
             },
             OrderForm.File => new JsonObject { ["type"] = "string", ["minLength"] = 1 },
-            _ => new JsonObject { ["type"] = Names("string", "number", "boolean") },
+            _ => new JsonObject { ["type"] = JsonSchema.Names("string", "number", "boolean") },
         };
         if (meaning.Length > 0)
             value["description"] = meaning;
@@ -103,7 +91,7 @@ public static class OrderSchema
     private static JsonObject Word(IReadOnlyList<string> choices) => choices.Count == 0 ? new JsonObject
     {
         ["type"] = "string",
-    } : new JsonObject { ["enum"] = Names([.. choices]) };
+    } : new JsonObject { ["enum"] = JsonSchema.Names([.. choices]) };
 
     private static JsonObject OneOrMore(IReadOnlyList<string> choices)
     {
@@ -112,15 +100,4 @@ public static class OrderSchema
         var any = $"({string.Join('|', choices)})";
         return new JsonObject { ["type"] = "string", ["pattern"] = $"^{any}([ ,]+{any})*$" };
     }
-
-    private static JsonObject Paths(string meaning) => new()
-    {
-        ["description"] = meaning,
-        ["oneOf"] = new JsonArray(new JsonObject
-        {
-            ["type"] = "string",
-        }, new JsonObject { ["type"] = "array", ["items"] = new JsonObject { ["type"] = "string" } }),
-    };
-
-    private static JsonArray Names(params string[] names) => new([.. names.Select(n => (JsonNode)n)]);
 }

@@ -247,7 +247,6 @@ public class OrderTests(DemoFixture demo)
             Assert.Equal((text, good), (text, Check(file).Code == 0));
             Assert.Equal((text, good), (text, Record.Exception(() => WorkOrder.Read(file)) is null));
         }
-        Assert.Equal(OrderSchema.Text(), File.ReadAllText(Path.Combine(Repository.Root, "docs/schemas/work-order.schema.json")));
     }
 
     [Fact]

@@ -1,11 +1,11 @@
 using System.Globalization;
 
-namespace Vembar.Station.Hosting;
+namespace Vembar.Common.Formats;
 
-/// <summary>Times in station.yaml: "30 s", "10 min".</summary>
-internal static class YamlTime
+/// <summary>Times in YAML files: "30 s", "10 min", "3 h".</summary>
+public static class YamlTime
 {
-    private static readonly (string Unit, int Seconds)[] s_units = [("min", 60), ("s", 1)];
+    private static readonly (string Unit, int Seconds)[] s_units = [("min", 60), ("h", 3600), ("s", 1)];
 
     /// <summary>Reads one, of 1 second to a day.</summary>
     public static bool TryParse(string text, out TimeSpan time)

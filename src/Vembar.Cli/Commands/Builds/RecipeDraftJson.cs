@@ -1,0 +1,3 @@
+namespace Vembar.Cli.Commands.Builds;
+
+internal sealed record RecipeDraftJson(string? WrittenTo, string Text);
