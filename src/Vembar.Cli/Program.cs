@@ -21,6 +21,7 @@ using Vembar.Cli.Commands.Packages;
 using Vembar.Cli.Commands.Places;
 using Vembar.Cli.Commands.Projects;
 using Vembar.Cli.Commands.Ready;
+using Vembar.Cli.Commands.Report;
 using Vembar.Cli.Commands.Retitle;
 using Vembar.Cli.Commands.Service;
 using Vembar.Cli.Commands.Show;
@@ -82,7 +83,7 @@ internal static class Program
             ("Look at a reference", [SurveyCommand.Create(), ReadyCommand.Create()]),
             ("Make images", [CaptureCommand.Create(), BuildCommand.Create(), BuildsCommand.Create(), RecipeCommand.Create()]),
             ("Look into archives", [ListCommand.Create(), ShowCommand.Create(), FilesCommand.Create(), TakeCommand.Create(),
-                DiffCommand.Create(), CheckCommand.Create()]),
+                DiffCommand.Create(), CheckCommand.Create(), ReportCommand.Create()]),
             ("Change images", [ServiceCommand.Create(), OrderCommand.Create(), WorkspaceCommand.Create(), DriversCommand.Create(),
                 PackageCommand.Create(), FeaturesCommand.Create(), AnswersCommand.Create()]),
             ("Versions and places", [RetitleCommand.Create(), MarkCommand.Create(), SignCommand.Create(), CopyCommand.Create(),

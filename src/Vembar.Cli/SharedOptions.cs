@@ -1,5 +1,6 @@
 using System.CommandLine;
 using Vembar.Common;
+using Vembar.Common.Files;
 using Vembar.Operations;
 using Vembar.Operations.Sign;
 using Vembar.Store.Compression;
@@ -100,9 +101,31 @@ internal static class SharedOptions
 
     public static Option<string?> Rules() => new("--rules")
     {
-        Description = "Check the organisation's own rules too, from a YAML file",
+        Description = "Check the organisation's own rules too, from a YAML file; '-' reads standard input",
         HelpName = "FILE",
     };
+
+    public static Option<string?> Report(string description = "Write the same as an HTML page") => new("--report")
+    {
+        Description = description,
+        HelpName = "FILE",
+    };
+
+    /// <summary>The lines of a file; none where there is no file.</summary>
+    /// <exception cref="VembarException">It cannot be read.</exception>
+    public static IReadOnlyList<string> LinesOf(string? file)
+    {
+        if (file is null)
+            return [];
+        try
+        {
+            return InputFile.ReadAllLines(file);
+        }
+        catch (Exception failure) when (VembarException.From(failure, "read", file) is { } error)
+        {
+            throw error;
+        }
+    }
 
     public static Option<int?> Volume() => new("--volume")
     {

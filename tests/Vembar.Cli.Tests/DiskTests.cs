@@ -37,7 +37,7 @@ public class DiskTests(World world)
         var not = Vembar.Run("ready", world.At("spoiled/password-left.qcow2"), "--json");
         Assert.Equal((1, "not-ready"), (not.Code, not.Json.GetProperty("verdict").GetString()));
         Assert.Equal("stop", not.Json.GetProperty("findings")[0].GetProperty("severity").GetString());
-        Assert.Contains("mend", Vembar.Run("ready", world.At("spoiled/password-left.qcow2")).Output, StringComparison.Ordinal);
+        Assert.Contains("to fix", Vembar.Run("ready", world.At("spoiled/password-left.qcow2")).Output, StringComparison.Ordinal);
         Refused(3, "not ready to be captured", "capture", world.At("spoiled/hibernated.qcow2"),
             Path.Combine(Path.GetTempPath(), $"{Guid.NewGuid():N}.vmb"), "--name", "x");
         Refused(3, "there is no", "ready", world.At("disks/none.vhdx"));

@@ -31,6 +31,7 @@ public sealed partial class WidthTests(World world, MistakeFolder folder) : ICla
     [InlineData("drivers drivers --for hardware/oakmere-m4.yaml")]
     [InlineData("diff desks.vmb#1 desks.vmb#2")]
     [InlineData("verify desks.vmb")]
+    [InlineData("report desks.vmb")]
     [InlineData("service desks.vmb#1 --driver drivers --trust trust --plan")]
     [InlineData("service desks.vmb#1 --driver house --plan")]
     [InlineData("service --help")]

@@ -21,6 +21,7 @@ using Vembar.Cli.Commands.Packages;
 using Vembar.Cli.Commands.Places;
 using Vembar.Cli.Commands.Projects;
 using Vembar.Cli.Commands.Ready;
+using Vembar.Cli.Commands.Report;
 using Vembar.Cli.Commands.Service;
 using Vembar.Cli.Commands.Show;
 using Vembar.Cli.Commands.Starters;
@@ -84,6 +85,7 @@ namespace Vembar.Cli.Json;
 [JsonSerializable(typeof(SurveyJson))]
 [JsonSerializable(typeof(ReadyJson))]
 [JsonSerializable(typeof(HistoryJson))]
+[JsonSerializable(typeof(ReportJson))]
 [JsonSerializable(typeof(RewindJson))]
 [JsonSerializable(typeof(ImageJson))]
 [JsonSerializable(typeof(CompactJson))]

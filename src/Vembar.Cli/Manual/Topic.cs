@@ -29,6 +29,7 @@ internal static class Topic
         new("netboot", "starting from the network"),
         new("waves", "an image to many machines at once"),
         new("user-files", "user files kept across a new install"),
+        new("reports", "pages with charts, and what their figures mean"),
         new("json", "the JSON of every command, exit codes"),
     ];
 

@@ -1,4 +1,5 @@
 using System.Globalization;
+using System.Text;
 using Vembar.Common.Files;
 using YamlDotNet.Core;
 using YamlDotNet.Core.Events;
@@ -36,9 +37,11 @@ internal sealed class YamlFile
         string text;
         try
         {
-            if (new FileInfo(path).Length > Longest)
+            using var file = InputFile.OpenRead(path);
+            if (file.Length > Longest)
                 throw VembarException.Input(code, $"'{path}' is too long to be {what}");
-            text = InputFile.ReadAllText(path);
+            using var reader = new StreamReader(file, Encoding.UTF8, detectEncodingFromByteOrderMarks: true);
+            text = reader.ReadToEnd();
         }
         catch (Exception failure) when (failure is not VembarException
             && VembarException.From(failure, $"read the {what[(what.IndexOf(' ') + 1)..]}", path) is { } error)

@@ -33,14 +33,14 @@ internal sealed record Deployment(DeployRequest Request, OperationHost Host, Arc
         (done, total, current) => Progress.Report(new OperationProgress(phase, done, total, true, current));
 
     /// <summary>Warns of what a target could not keep.</summary>
-    /// <param name="target">The target, as the subject of a sentence ("this file system cannot keep").</param>
+    /// <param name="target">The target, as the subject of a sentence ("this file system cannot keep it").</param>
     /// <param name="lost">What, each with how many entries it concerns.</param>
     public void WarnOfLost(string target, IReadOnlyDictionary<string, long> lost)
     {
         if (lost.Count == 0)
             return;
         var features = lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})");
-        Warnings.Add($"{target}: {string.Join(", ", features)}");
+        Warnings.Add($"not carried over, for {target}: {string.Join(", ", features)}");
     }
 
     /// <summary>Warns of files that were there and were not compared.</summary>

@@ -101,7 +101,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
                 differences = await files.VerifyAsync(source, deployment.Telling("reading back"), cancellation).ConfigureAwait(false);
             }
             deployment.Warnings.AddRange(target.Warnings);
-            deployment.WarnOfLost("an NTFS volume cannot keep, or this deployment did not", files.Lost);
+            deployment.WarnOfLost("an NTFS volume cannot keep it, or this deployment did not", files.Lost);
             var volumes = into is null ? target.Volumes
                 : [new WrittenVolume(into.Number, "windows", into.Start, into.Length, FileSystem.Ntfs, into.FileSystem.Label)];
             disk.Finish();

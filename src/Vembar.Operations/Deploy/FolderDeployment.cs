@@ -29,7 +29,7 @@ internal sealed class FolderDeployment(Deployment deployment)
             await target.WriteAsync(deployment.Telling("writing files"), cancellation).ConfigureAwait(false);
             var differences = request.Verify
                 ? await target.VerifyAsync(deployment.Telling("reading back"), cancellation).ConfigureAwait(false) : [];
-            deployment.WarnOfLost("this file system cannot keep", target.Lost);
+            deployment.WarnOfLost("this file system cannot keep it", target.Lost);
             var kept = target.Kept.ToList();
             deployment.WarnOfKept(kept.Count);
             return new DeployResult(image, request.Target, target.Files, target.Bytes, deployment.Clock.Elapsed.TotalSeconds, kept,

@@ -30,9 +30,15 @@ public sealed class ShowHandler(OperationHost host) : IOperationHandler<ShowRequ
         var (reference, lookIntoDrivers, planTidying) = request;
         using var archive = ArchiveReader.Open(reference.Archive, host.Files);
         var image = archive.Find(reference.Which, host.Clock);
-        var tree = new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}");
+        return Of(archive, image, new ImageTree(archive, image.Root, $"{reference.Archive}#{image.Number}"), lookIntoDrivers, planTidying);
+    }
+
+    /// <summary>What an image of an open archive holds.</summary>
+    internal static ShowResult Of(ArchiveReader archive, ImageRecord image, ImageTree tree, bool lookIntoDrivers = false,
+        bool planTidying = false)
+    {
         if (WindowsInstall.FindFolder(tree) is not { } folder)
-            return new ShowResult(reference.Archive.Path, image, null, null) { BadSignatures = BadSignatures(image) };
+            return new ShowResult(archive.Path, image, null, null) { BadSignatures = BadSignatures(image) };
         var log = GeneralizeLog.Read(tree, folder);
         if (image.Firmware is null)
         {
@@ -67,7 +73,7 @@ public sealed class ShowHandler(OperationHost host) : IOperationHandler<ShowRequ
         var system = Sound(() => WindowsInstall.OpenHive(tree, folder, "SYSTEM", Tell));
         var drivers = system is null ? null : Sound(() => DriverDatabase.Read(system, inbox: lookIntoDrivers).ToLookup(d => d.IsAdded));
         return new ShowResult(
-            reference.Archive.Path, image, software is null ? null : Sound(() => InstalledProgram.Read(software)),
+            archive.Path, image, software is null ? null : Sound(() => InstalledProgram.Read(software)),
             drivers is null ? null : [.. drivers[true]], lookIntoDrivers && drivers is not null ? [.. drivers[false]] : null)
         {
             DriverFiles = (lookIntoDrivers ? Sound(() => LookInto(tree)) : null) ?? [],

@@ -167,7 +167,7 @@ public sealed class RestoreUserDataHandler(OperationHost host) : IOperationHandl
             using (var written = target.OpenWritten(at.Start, at.Length, displayName))
                 differences = await files.VerifyAsync(written, Telling("reading back"), cancellation).ConfigureAwait(false);
             disk.Finish();
-            WarnOfLost("an NTFS volume cannot keep, or this run did not", files.Lost);
+            WarnOfLost("an NTFS volume cannot keep it, or this run did not", files.Lost);
             return (files.Files, files.Bytes, [.. files.Kept], differences);
         }
 
@@ -184,7 +184,7 @@ public sealed class RestoreUserDataHandler(OperationHost host) : IOperationHandl
             HasBegun = true;
             await files.WriteAsync(Telling("putting back user files"), cancellation).ConfigureAwait(false);
             var differences = await files.VerifyAsync(Telling("reading back"), cancellation).ConfigureAwait(false);
-            WarnOfLost("this file system cannot keep", files.Lost);
+            WarnOfLost("this file system cannot keep it", files.Lost);
             return (files.Files, files.Bytes, [.. files.Kept], differences);
         }
 

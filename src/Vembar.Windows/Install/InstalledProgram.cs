@@ -9,6 +9,9 @@ namespace Vembar.Windows.Install;
 /// <param name="Bytes">The size that its set-up estimated, in bytes; null when it gave none.</param>
 public sealed record InstalledProgram(string Name, string Version, string Publisher, long? Bytes)
 {
+    /// <summary>The folder that its set-up says it is in, with a drive letter; empty when it says none.</summary>
+    public string Location { get; init; } = "";
+
     /// <summary>The programs of an install, by name; those that Windows does not show are left out.</summary>
     public static IReadOnlyList<InstalledProgram> Read(RegistryHive software)
     {
@@ -21,7 +24,10 @@ public sealed record InstalledProgram(string Name, string Version, string Publis
                 if (key.GetString("DisplayName") is not { Length: > 0 } name || key.GetDword("SystemComponent") == 1)
                     continue;
                 programs.Add(new InstalledProgram(name, key.GetString("DisplayVersion") ?? "", key.GetString("Publisher") ?? "",
-                    key.GetDword("EstimatedSize") * 1024L));
+                    key.GetDword("EstimatedSize") * 1024L)
+                {
+                    Location = key.GetString("InstallLocation") ?? "",
+                });
             }
         }
         return [.. programs.Distinct().OrderBy(p => p.Name, StringComparer.OrdinalIgnoreCase)];

@@ -13,14 +13,8 @@ internal static class BuildPage
     private const string Style =
         """
         <style>
-        .gone,.failed,.stopped{color:#a3261d;font-weight:600}.reused,.waiting{color:#5b6670}.running{color:#7a4b00;font-weight:600}
-        svg{width:100%;height:auto;margin:.6rem 0}svg text{font:12px system-ui,"DejaVu Sans",sans-serif;fill:#1d2327}
-        svg .axis{fill:#5b6670}svg .line{stroke:#d9dfe3}.b-done{fill:#2d7048}.b-failed,.b-stopped{fill:#a3261d}.b-running{fill:#c9871f}
-        ul{margin:.2rem 0;padding-left:1.2rem}
-        @media(prefers-color-scheme:dark){body{background:#161a1d;color:#e3e7ea}.verdict{background:#20262b}th,td{border-color:#39424a}
-        .from,td small,.reused,.waiting{color:#9aa5ae}svg text{fill:#e3e7ea}svg .axis{fill:#9aa5ae}svg .line{stroke:#39424a}
-        .done{color:#6fbf8f}.failed,.stopped,.gone{color:#f08a80}.b-done{fill:#4c9a6b}}
-        @media print{svg{-webkit-print-color-adjust:exact;print-color-adjust:exact}}
+        svg{margin:.6rem 0}svg text{font:12px system-ui,"DejaVu Sans",sans-serif;fill:var(--ink)}svg .axis{fill:var(--soft)}
+        svg .line{stroke:var(--line)}.b-done{fill:var(--c3)}.b-failed,.b-stopped{fill:var(--c5)}.b-running{fill:var(--c2)}
         </style>
         """;
 

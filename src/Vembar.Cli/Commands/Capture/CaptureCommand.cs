@@ -48,7 +48,7 @@ internal static class CaptureCommand
         };
         var leaveOutFile = new Option<string?>("--leave-out-file")
         {
-            Description = "Leave out what the patterns in FILE match, one a line, '#' begins a remark",
+            Description = "Leave out what the patterns in FILE match, one a line, '#' begins a remark; '-' reads standard input",
             HelpName = "FILE",
         };
         var keepAll = new Option<bool>("--keep-all")
@@ -133,19 +133,8 @@ internal static class CaptureCommand
         }
     }
 
-    private static IEnumerable<string> Patterns(string? file)
-    {
-        if (file is null)
-            return [];
-        try
-        {
-            return [.. InputFile.ReadAllLines(file).Select(l => l.Trim()).Where(l => l.Length > 0 && l[0] != '#')];
-        }
-        catch (Exception failure) when (VembarException.From(failure, "read", file) is { } error)
-        {
-            throw error;
-        }
-    }
+    private static IEnumerable<string> Patterns(string? file) =>
+        SharedOptions.LinesOf(file).Select(l => l.Trim()).Where(l => l.Length > 0 && l[0] != '#');
 
     private static void Show(CaptureResult result, VerifyResult? verified)
     {

@@ -18,7 +18,7 @@ internal static class CheckCommand
         };
         var file = new Argument<string?>("FILE")
         {
-            Description = "The expectations, a YAML file",
+            Description = "The expectations, a YAML file; '-' reads standard input",
             Arity = ArgumentArity.ZeroOrOne,
         };
         var volume = SharedOptions.Volume();
@@ -32,7 +32,7 @@ internal static class CheckCommand
             Description = "With --from: write them there; otherwise they are printed",
             HelpName = "FILE",
         };
-        var report = new Option<string?>("--report") { Description = "Write the same as an HTML page", HelpName = "FILE" };
+        var report = SharedOptions.Report();
         return new VembarCommand("check", "Look whether an install is what a file of expectations says: programs, drivers, settings, files",
             "vembar check --from desks.vmb#\"Reading room\" --out reading-room-expected.yaml",
             "vembar check desks.vmb#\"Reading room@pilot\" reading-room-expected.yaml --report reading-room.html",
@@ -88,7 +88,19 @@ internal static class CheckCommand
         }
         var failed = result.Expectations.Count(e => !e.IsSo);
         Session.Line();
-        session.Verdict(failed == 0, failed == 0 ? $"All {Text.Count(result.Expectations.Count, "expectation")} are met."
-            : $"{Text.Count(failed, "expectation")} of {result.Expectations.Count} {(failed == 1 ? "is" : "are")} not met.");
+        session.Verdict(failed == 0, Verdict(result));
+    }
+
+    /// <summary>How many are met, in a sentence.</summary>
+    public static string Verdict(CheckResult result)
+    {
+        var (all, failed) = (result.Expectations.Count, result.Expectations.Count(e => !e.IsSo));
+        return (all, failed) switch
+        {
+            (1, 0) => "The expectation is met.",
+            (1, 1) => "The expectation is not met.",
+            (_, 0) => $"All {Text.Number(all)} expectations are met.",
+            _ => $"{Text.Count(failed, "expectation")} of {Text.Number(all)} {(failed == 1 ? "is" : "are")} not met.",
+        };
     }
 }

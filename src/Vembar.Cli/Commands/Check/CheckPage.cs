@@ -10,12 +10,10 @@ internal static class CheckPage
     public static string Render(CheckResult result, string expectations)
     {
         var page = new StringBuilder();
-        var failed = result.Expectations.Count(e => !e.IsSo);
         page.Append(Page.Begin($"Checked: {result.What}", $"against {Path.GetFileName(expectations)} · {Text.Time(DateTime.UtcNow)}"));
         var install = result.Install is { } windows
             ? $"{windows.Product}, build {windows.Build}, {windows.Architecture}, {windows.ComputerName}" : "";
-        var verdict = failed == 0 ? $"All {Text.Count(result.Expectations.Count, "expectation")} are met."
-            : $"{Text.Count(failed, "expectation")} of {result.Expectations.Count} {(failed == 1 ? "is" : "are")} not met.";
+        var verdict = CheckCommand.Verdict(result);
         page.Append(CultureInfo.InvariantCulture,
             $"<div class=\"verdict "
             + $"{(result.Ok ? "good" : "bad")}\"><p><strong>{Page.E(verdict)}</strong></p><p>{Page.E(install)}</p></div>\n");

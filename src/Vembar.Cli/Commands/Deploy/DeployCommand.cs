@@ -109,7 +109,7 @@ internal static class DeployCommand
                     new DeployJson(result.Image, result.Target, result.Files, result.Bytes, result.Seconds,
                         [.. result.Volumes.Select(v => new WrittenVolumeJson(v.Number, v.Role, v.Start, v.Bytes, v.FileSystem, v.Label))],
                         result.Kept, result.Verified, result.Differences, result.Warnings, result.Resumed, result.Compacted),
-                    json => json.DeployJson, () => Show(result));
+                    json => json.DeployJson, () => Show(result, session));
                 return result.Differences.Count > 0 ? ExitCode.NotInOrder : ExitCode.Done;
             });
     }
@@ -143,7 +143,7 @@ internal static class DeployCommand
         return Console.In.ReadLine()?.Trim() == found.Source;
     }
 
-    private static void Show(DeployResult result)
+    private static void Show(DeployResult result, Session session)
     {
         Session.Line($"Image {result.Image.Number} \"{result.Image.Name}\" is in {result.Target}: {Text.Count(result.Files, "file")}, "
             + $"{Text.Size(result.Bytes)}, in {Text.Duration(result.Seconds)}.");
@@ -156,13 +156,10 @@ internal static class DeployCommand
                 + $"{Text.Safe(volume.Label)}");
         if (result.Kept.Count > 0)
         {
-            const int Most = 10;
-            Session.Line($"{Text.Count(result.Kept.Count, "file")} {(result.Kept.Count == 1 ? "was" : "were")} there already and "
-                + $"{(result.Kept.Count == 1 ? "was" : "were")} kept:");
-            foreach (var path in result.Kept.Take(Console.IsOutputRedirected ? int.MaxValue : Most))
+            Session.Line($"{Text.Count(result.Kept.Count, "file")} that {(result.Kept.Count == 1 ? "was" : "were")} there already "
+                + $"{(result.Kept.Count == 1 ? "was" : "were")} kept{(session.Verbose ? ":" : "; --verbose names them.")}");
+            foreach (var path in session.Verbose ? result.Kept : [])
                 Session.Line($"  {Text.Safe(path)}");
-            if (!Console.IsOutputRedirected && result.Kept.Count > Most)
-                Session.Line($"  and {Text.Number(result.Kept.Count - Most)} more");
         }
         if (result.Differences.Count > 0)
         {

@@ -10,12 +10,15 @@ internal static class DiffCommand
         var from = SharedOptions.Image("FROM");
         var to = SharedOptions.Image("TO");
         var exit = new Option<bool>("--exit-code") { Description = "End with 1 where they differ" };
+        var report = SharedOptions.Report();
         return new VembarCommand("diff", "Say what differs between two images: files, registry values, programs, drivers",
             "vembar diff desks.vmb#1 desks.vmb#3", "vembar diff august.vmb#\"Reading room\" desks.vmb#\"Reading room\" --json")
-            .With(from, to, exit, SharedOptions.Base).Does(async (parse, session) =>
+            .With(from, to, exit, report, SharedOptions.Base).Does(async (parse, session) =>
             {
+                var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
                 var result = await session.Do(new DiffHandler(session.Host),
                     new DiffRequest(SharedOptions.ImageOf(parse, from, session), SharedOptions.ImageOf(parse, to, session)));
+                page?.Write(DiffPage.Of(result, session.Host.Clock.GetUtcNow().UtcDateTime));
                 session.LongResult(() => Json(result), json => json.DiffJson, () => Show(result, session));
                 return parse.GetValue(exit) && !result.Same ? ExitCode.NotInOrder : ExitCode.Done;
             });
@@ -33,13 +36,9 @@ internal static class DiffCommand
             Session.Line("The two images are the same.");
             return;
         }
-        static string Top(string path) => path.Split('/') is [var first, _, ..] ? first + "/" : path;
-        var tops = result.Added.Select(p => (Top: Top(p), Kind: 0)).Concat(result.Removed.Select(p => (Top: Top(p), Kind: 1)))
-            .Concat(result.Changed.Select(c => (Top: Top(c.Path), Kind: 2))).GroupBy(t => t.Top, StringComparer.Ordinal);
         var table = new Table("Where", ">Added", ">Removed", ">Changed");
-        foreach (var top in tops.OrderBy(t => t.Key, StringComparer.Ordinal))
-            table.Row(top.Key, Text.Number(top.Count(t => t.Kind == 0)), Text.Number(top.Count(t => t.Kind == 1)),
-                Text.Number(top.Count(t => t.Kind == 2)));
+        foreach (var (top, added, removed, changed) in Tops(result))
+            table.Row(top, Text.Number(added), Text.Number(removed), Text.Number(changed));
         table.Print(session);
         Section("Added", result.Added, path => ("+", path, ""));
         Section("Removed", result.Removed, path => ("-", path, ""));
@@ -50,6 +49,17 @@ internal static class DiffCommand
         Section("Drivers", Names(result.Drivers), line => line);
         Section("Packages", Names(result.Packages), line => line);
         Section("Features", Names(result.Features), line => line);
+    }
+
+    /// <summary>How many paths differ in each folder of the root.</summary>
+    public static IEnumerable<(string Top, int Added, int Removed, int Changed)> Tops(DiffResult result)
+    {
+        // A folder itself counts with what is in it.
+        static string Top(string path) => path.Split('/')[0] is { Length: > 0 } first ? first : "/";
+        return result.Added.Select(p => (Top: Top(p), Kind: 0)).Concat(result.Removed.Select(p => (Top: Top(p), Kind: 1)))
+            .Concat(result.Changed.Select(c => (Top: Top(c.Path), Kind: 2))).GroupBy(t => t.Top, StringComparer.Ordinal)
+            .OrderBy(t => t.Key, StringComparer.Ordinal)
+            .Select(t => (t.Key, t.Count(p => p.Kind == 0), t.Count(p => p.Kind == 1), t.Count(p => p.Kind == 2)));
     }
 
     private static string SignOf(string what) => what switch { "added" => "+", "removed" => "-", _ => "*" };

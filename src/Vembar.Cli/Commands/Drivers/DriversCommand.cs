@@ -33,7 +33,7 @@ internal static class DriversCommand
             DefaultValueFactory = _ => "amd64",
         }.AcceptOnlyFromAmong("amd64", "arm64", "x86");
         var devices = new Option<bool>("--devices") { Description = "List every device of every package, with its ids" };
-        var report = new Option<string?>("--report") { Description = "With --for: write the same as an HTML page", HelpName = "FILE" };
+        var report = SharedOptions.Report("With --for: write the same as an HTML page");
         var command = new VembarCommand("drivers",
             "List driver packages: what they are for, whether they are whole, signed, and which devices would get them",
             "vembar drivers vembar-demo/drivers --trust vembar-demo/trust", "vembar drivers vembar-demo/drivers/corrin-network --devices",

@@ -13,7 +13,7 @@ internal static class OrderCommand
         var command = new VembarCommand("order", "Start work orders, check them without an image, and describe their form to editors",
             "vembar order init vembar-demo/drivers vembar-demo/packages --out october.yaml",
             "vembar order check vembar-demo/orders/reading-room.yaml", "vembar order schema --out work-order.schema.json");
-        var file = new Argument<string>("FILE") { Description = "The work order" };
+        var file = new Argument<string>("FILE") { Description = "The work order; '-' reads standard input" };
         var trust = SharedOptions.Trust();
         var variables = new Option<string[]>("--set")
         {

@@ -20,7 +20,7 @@ internal static class SitesCommand
                     SharedOptions.ArchiveOf(parse.GetValue(from), session), Chosen(parse.GetValue(names) ?? [], session),
                     parse.GetValue(verify),
                     Memory()));
-                session.Result(new SitesJson([.. states.Select(Json)]), json => json.SitesJson, () => Show(states, session));
+                session.Result(JsonOf(states), json => json.SitesJson, () => Show(states, session));
                 return states.All(s => s.IsInOrder) ? ExitCode.Done : ExitCode.NotInOrder;
             });
     }
@@ -63,13 +63,18 @@ internal static class SitesCommand
         return state is null ? null : Path.Combine(state, "vembar", "sites.json");
     }
 
+    /// <summary>Sites as JSON.</summary>
+    public static SitesJson JsonOf(IReadOnlyList<SiteState> states) => new([.. states.Select(Json)]);
+
     private static SiteJson Json(SiteState state) => new(state.Site.Name, state.Site.Place, state.IsInOrder, state.Compared,
         [.. state.Images.Select(i => new SiteImagesJson(i.Name, i.There, i.Missing, i.Extra, i.Differing, i.Damaged, i.Marks))],
         state.Problem is null ? null : Errors.Body(state.Problem));
 
-    private static string List(IEnumerable<string> versions) => string.Join(", ", versions.Select(v => v.Length > 0 ? v : "(none)"));
+    /// <summary>Versions in a line.</summary>
+    public static string List(IEnumerable<string> versions) => string.Join(", ", versions.Select(v => v.Length > 0 ? v : "(none)"));
 
-    private static void Show(IReadOnlyList<SiteState> states, Session session)
+    /// <summary>Shows how sites stand.</summary>
+    public static void Show(IReadOnlyList<SiteState> states, Session session)
     {
         var table = new Table("Site", "~Image", "There", "Missing", "~Extra", "~Otherwise", "~Compared");
         foreach (var state in states)

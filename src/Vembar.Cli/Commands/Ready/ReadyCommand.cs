@@ -14,13 +14,15 @@ internal static class ReadyCommand
         var source = SharedOptions.Source();
         var volume = SharedOptions.Volume();
         var rules = SharedOptions.Rules();
+        var report = SharedOptions.Report();
         return new VembarCommand("ready",
             "Say whether an install may be captured, or an image deployed: generalized, shut down, nothing pending, no password left",
             "vembar ready vembar-demo/disks/lending-desk.vhdx", "vembar ready /dev/sdb --rules vembar-demo/house/readiness.yaml --json",
             "vembar ready desks.vmb#1")
-            .With(source, volume, rules, SharedOptions.Base).Does(async (parse, session) =>
+            .With(source, volume, rules, report, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var what = SharedOptions.Whole(parse.GetRequiredValue(source), session);
+                var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
                 var own = SharedOptions.RulesOf(parse, rules, session);
                 if (ImageReference.IsImage(what) && parse.GetValue(volume) is not null)
                     throw new VembarException(ErrorKind.Usage, "no-volumes", $"'{what}' is an image, so it has no volumes to choose from",
@@ -32,6 +34,7 @@ internal static class ReadyCommand
                     Image = ImageReference.IsImage(what) ? ImageReference.Parse(what, parse.GetRequiredValue(SharedOptions.Base)) : null,
                     Rules = own,
                 });
+                page?.Write(ReadyPage.Of(result, session.Host.Clock.GetUtcNow().UtcDateTime));
                 session.Result(new ReadyJson(result.Source, result.Volume, result.IsReady ? "ready" : "not-ready",
                     CliJson.From(result.Install), result.Findings), json => json.ReadyJson, () => Show(result, session));
                 return result.IsReady ? ExitCode.Done : ExitCode.NotInOrder;
@@ -50,11 +53,17 @@ internal static class ReadyCommand
         if (mends.Count > 0)
             Session.Line($"In the image itself: vembar service {result.Source} {string.Join(' ', mends.Select(m => $"--mend {m}"))} "
                 + $"--in-place");
+        session.Verdict(result.IsReady, Verdict(result));
+    }
+
+    /// <summary>Whether it is ready, in a sentence.</summary>
+    public static string Verdict(ReadyResult result)
+    {
         int stops = result.Findings.Count(f => f.Severity == Severity.Stop), others = result.Findings.Count - stops;
         var further = others > 0 ? $", {Text.Count(others, "further remark")}" : "";
         var remarks = others > 0 ? $"; {Text.Count(others, "remark")}" : "";
-        session.Verdict(result.IsReady, result.IsReady ? $"Ready to be {(result.IsImage ? "deployed" : "captured")}{remarks}."
-            : $"Not ready: {Text.Count(stops, "finding")} against it{further}.");
+        return result.IsReady ? $"Ready to be {(result.IsImage ? "deployed" : "captured")}{remarks}."
+            : $"Not ready: {Text.Count(stops, "finding")} against it{further}.";
     }
 
     /// <summary>The findings, each with what was found and how to mend it.</summary>

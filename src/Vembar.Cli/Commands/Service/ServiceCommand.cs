@@ -137,7 +137,7 @@ internal static class ServiceCommand
         };
         var order = new Option<string?>("--order")
         {
-            Description = "Make the changes that a work order lists, before those above",
+            Description = "Make the changes that a work order lists, before those above; '-' reads standard input",
             HelpName = "FILE",
         };
         var variables = new Option<string[]>("--set")
@@ -153,7 +153,7 @@ internal static class ServiceCommand
         var name = new Option<string?>("--as") { Description = "Make a new image of the result", HelpName = "NAME" };
         var inPlace = new Option<bool>("--in-place") { Description = "Let the result take the image's place" };
         var title = new TitleOptions();
-        var report = new Option<string?>("--report") { Description = "Write what was done as an HTML page", HelpName = "FILE" };
+        var report = SharedOptions.Report("Write what was done as an HTML page");
         var plan = new Option<bool>("--plan") { Description = "Only tell what would be done" };
         var effort = SharedOptions.Effort();
         var wait = SharedOptions.Wait();

@@ -20,6 +20,11 @@ internal static class TakeCommand
             HelpName = "DIR|-",
             Required = true,
         };
+        var listed = new Option<string?>("--paths-from")
+        {
+            Description = "Take what FILE names too, a path a line, as `files --paths` prints them; '-' reads standard input",
+            HelpName = "FILE",
+        };
         var statement = new Option<bool>("--statement")
         {
             Description = "Take what was signed of the image, and the signatures, for other programs to check",
@@ -27,15 +32,17 @@ internal static class TakeCommand
         return new VembarCommand("take", "Take files out of an image",
             "vembar take desks.vmb#1 \"Program Files/Tarn Valley/Shelfmark\" --to rescued",
             "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings",
+            "vembar files desks.vmb#1 Windows/INF --paths | vembar take desks.vmb#1 --paths-from - --to inf",
             "vembar take desks.vmb#1 --statement --to signed")
-            .With(image, paths, statement, to, SharedOptions.Base).Does(async (parse, session) =>
+            .With(image, paths, listed, statement, to, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var reference = SharedOptions.ImageOf(parse, image, session);
-                var wanted = parse.GetValue(paths) ?? [];
+                string[] wanted = [.. parse.GetValue(paths) ?? [], .. SharedOptions.LinesOf(parse.GetValue(listed)).Where(l => l.Length > 0)];
                 var target = parse.GetRequiredValue(to);
                 if (parse.GetValue(statement) == wanted.Length > 0)
                     throw new VembarException(ErrorKind.Usage, "path-or-statement", wanted.Length > 0
-                        ? "--statement and paths exclude each other" : "it was not said what to take", "Name paths in the image.");
+                        ? "--statement and paths exclude each other" : parse.GetValue(listed) is { } empty ? $"'{empty}' names no paths"
+                        : "it was not said what to take", "Name paths in the image.");
                 if (parse.GetValue(statement))
                 {
                     if (target == "-")

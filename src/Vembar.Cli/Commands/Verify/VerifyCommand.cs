@@ -33,20 +33,25 @@ internal static class VerifyCommand
             Description = "Give up a newer state that is damaged, behind the last whole one; what it held is lost",
         };
         var signers = SharedOptions.SignedBy();
+        var report = SharedOptions.Report("Write what was found as an HTML page; not with --recover and --give-up-newer");
         var wait = SharedOptions.Wait();
         return new VembarCommand("verify", "Read an archive whole and check every byte; name damaged images and files; heal or recover",
             "vembar verify desks.vmb", "vembar verify desks.vmb --repair-from /mnt/copy/desks.vmb",
             "vembar verify broken.vmb --recover saved.vmb")
-            .With(archives, signers, repair, recover, giveUp, wait, SharedOptions.Base).Does(async (parse, session) =>
+            .With(archives, signers, repair, recover, giveUp, report, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var others = parse.GetRequiredValue(repair);
+                if (parse.GetValue(report) is not null && (parse.GetValue(recover) is not null || parse.GetValue(giveUp)))
+                    throw new VembarException(ErrorKind.Usage, "no-report", "--report goes with neither --recover nor --give-up-newer",
+                        "Verify the archive again afterwards, with --report.");
+                var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
                 if (parse.GetValue(archives) is { Length: > 1 } several)
                 {
                     if (others.Length > 0 || parse.GetValue(recover) is not null || parse.GetValue(giveUp))
                         throw new VembarException(ErrorKind.Usage, "one-archive",
                             "--repair-from, --recover and --give-up-newer are for one archive", "Name that one alone.");
                     return await SeveralAsync([.. several.Select(a => SharedOptions.PlaceOf(parse, a, session))],
-                        SharedOptions.SignersOf(parse, signers, session), session).ConfigureAwait(false);
+                        SharedOptions.SignersOf(parse, signers, session), page, session).ConfigureAwait(false);
                 }
                 var path = SharedOptions.PlaceOf(parse, parse.GetValue(archives)?.FirstOrDefault(), session);
                 if (parse.GetValue(giveUp))
@@ -71,15 +76,18 @@ internal static class VerifyCommand
                         new RepairRequest(path, others, TimeSpan.FromSeconds(parse.GetValue(wait))))
                     : await session.Do(new VerifyHandler(session.Host),
                     new VerifyRequest(path, SharedOptions.SignersOf(parse, signers, session)));
+                page?.Write(VerifyPage.Of([(path.Path, result, "")], session.Host.Clock.GetUtcNow().UtcDateTime));
                 session.Result(Json(result), json => json.VerifyJson, () => Show(result, session));
                 return result.Ok ? ExitCode.Done : ExitCode.NotInOrder;
             });
     }
 
     // Each is read, whatever is the matter with another.
-    private static async Task<int> SeveralAsync(IReadOnlyList<ArchiveLocation> places, ImageTrust? signers, Session session)
+    private static async Task<int> SeveralAsync(IReadOnlyList<ArchiveLocation> places, ImageTrust? signers, OutputFile? page,
+        Session session)
     {
         var results = new List<VerifyJson>();
+        var read = new List<(string Archive, VerifyResult? Result, string Problem)>();
         var code = ExitCode.Done;
         foreach (var place in places)
         {
@@ -87,6 +95,7 @@ internal static class VerifyCommand
             {
                 var result = await session.Do(new VerifyHandler(session.Host), new VerifyRequest(place, signers));
                 results.Add(Json(result));
+                read.Add((place.Path, result, ""));
                 if (!result.Ok)
                     code = Math.Max(code, ExitCode.NotInOrder);
                 if (!session.IsTold)
@@ -98,9 +107,11 @@ internal static class VerifyCommand
             {
                 session.Progress.Clear();
                 code = Math.Max(code, ExitCode.For(error.Kind));
+                read.Add((place.Path, null, AdviceText.MessageOf(error)));
                 Errors.Tell(error, json: false, session.Verbose);
             }
         }
+        page?.Write(VerifyPage.Of(read, session.Host.Clock.GetUtcNow().UtcDateTime));
         if (session.Json)
             session.Result(results, json => json.ListVerifyJson, () => { });
         return code;

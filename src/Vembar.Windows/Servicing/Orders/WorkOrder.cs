@@ -86,7 +86,7 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         }
         yaml.Throw();
         return new WorkOrder(title, Grouped(items, folder, drivers),
-            new OrderOrigin(Path.GetFileName(path), title, Blake3.Hash(InputFile.ReadAllBytes(path)),
+            new OrderOrigin(path == InputFile.StandardInput ? "standard input" : Path.GetFileName(path), title, Blake3.Hash(InputFile.ReadAllBytes(path)),
             variables.Count > 0 ? variables : null))
         {
             Count = items.Count,
