@@ -7,8 +7,8 @@ internal static class Page
 {
     private const string Style =
         """
-        :root{color-scheme:light dark;--ink:#1d2327;--soft:#5b6670;--faint:#a9b2b9;--line:#d9dfe3;--rule:#7b8790;--paper:#fff;--band:#f5f7f8;
-        --good:#2d7048;--bad:#a3261d;--warn:#7a4b00;--bad-band:#fbe9e7;--warn-band:#fdf3e1;
+        :root{color-scheme:light dark;--ink:#1d2327;--soft:#5b6670;--faint:#a9b2b9;--line:#d9dfe3;--rule:#7b8790;--paper:#fff;
+        --band:#f5f7f8;--good:#2d7048;--bad:#a3261d;--warn:#7a4b00;--bad-band:#fbe9e7;--warn-band:#fdf3e1;
         --c1:#2f6f9f;--c2:#c9871f;--c3:#4c9a6b;--c4:#8a5aa8;--c5:#b5493f;--c6:#5b8f97}
         @media(prefers-color-scheme:dark){:root{--ink:#e3e7ea;--soft:#9aa5ae;--faint:#66717a;--line:#39424a;--rule:#66717a;--paper:#161a1d;
         --band:#20262b;--good:#6fbf8f;--bad:#f08a80;--warn:#e5b566;--bad-band:#3b2220;--warn-band:#362b18;
@@ -34,7 +34,8 @@ internal static class Page
         .facts dt{color:var(--soft);font-size:13px}.facts dd{margin:0;font-size:1.25rem;font-weight:600}
         .mark{background:var(--c2);color:var(--paper);border-radius:3px;padding:0 .35rem;font-size:12px}
         figure{margin:.6rem 0}.live{display:none;width:100%}.scripts .live{display:block}.scripts .still{display:none}
-        svg{width:100%;height:auto}.live svg{width:auto}.lineage li{margin:.2rem 0}details{margin:.4rem 0}summary{color:var(--soft);cursor:pointer}
+        svg{width:100%;height:auto}.live svg{width:auto}.lineage li{margin:.2rem 0}details{margin:.4rem 0}
+        summary{color:var(--soft);cursor:pointer}
         @media print{body{margin:0;max-width:none;font-size:11px}tr,figure{break-inside:avoid}h2{break-after:avoid}
         *{-webkit-print-color-adjust:exact;print-color-adjust:exact}.scripts .live{display:none}.scripts .still{display:block}}
         """;
@@ -57,7 +58,8 @@ internal static class Page
     /// <param name="text">In a sentence.</param>
     /// <param name="more">What else; may be empty.</param>
     public static string Verdict(bool good, string text, string more = "") =>
-        $"<div class=\"verdict {(good ? "good" : "bad")}\"><p><strong>{E(text)}</strong></p>{(more.Length > 0 ? $"<p>{E(more)}</p>" : "")}</div>\n";
+        $"<div class=\"verdict {(good ? "good" : "bad")}\"><p><strong>{E(text)}</strong></p>"
+        + $"{(more.Length > 0 ? $"<p>{E(more)}</p>" : "")}</div>\n";
 
     /// <summary>What tells our pages from others.</summary>
     public const string Mark = "<meta name=\"generator\" content=\"vembar\">";

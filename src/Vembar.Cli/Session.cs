@@ -89,7 +89,8 @@ internal sealed class Session : IDisposable
         {
             _signals.Add(PosixSignalRegistration.Create(signal, context =>
             {
-                // The first asks to stop and clean up; a second one is not held back. While input is waited for there is nothing to clean up.
+                // The first asks to stop and clean up; a second one is not held back. While input is waited for, there is nothing to
+                // clean up.
                 context.Cancel = !_stop.IsCancellationRequested && !InputFile.IsWaiting;
                 _stop.Cancel();
             }));

@@ -10,8 +10,8 @@ public sealed partial class DocumentTests(World world)
     // What serves until it is ended, needs a place, a disk or a machine that is not here, or asks somebody.
     private static readonly string[] s_notRun =
     [
-        "station", "vembar demo", "--watch", "--follow", "/dev/", "<(", "https://", "oci://", "starter ", "login", "logout", "sudo", "$EDITOR",
-        "http://", "/mnt/",
+        "station", "vembar demo", "--watch", "--follow", "/dev/", "<(", "https://", "oci://", "starter ", "login", "logout",
+        "sudo", "$EDITOR", "http://", "/mnt/",
     ];
 
     [GeneratedRegex(@"(?<!!)\[[^\]]*\]\(([^)]+)\)|!\[[^\]]*\]\(([^)]+)\)")]
@@ -63,7 +63,8 @@ public sealed partial class DocumentTests(World world)
     private static (int Code, string Error) Do(string line, TempFolder folder)
     {
         var (code, _, error) = Tools.Try("bash", ["-c",
-            $"export PATH='{Path.GetDirectoryName(Vembar.Path)}':$PATH HOME='{folder.Path}' VEMBAR_PASSWORD=x; {line} </dev/null"], folder.Path);
+            $"export PATH='{Path.GetDirectoryName(Vembar.Path)}':$PATH HOME='{folder.Path}' VEMBAR_PASSWORD=x; {line} </dev/null"],
+            folder.Path);
         return (code, error);
     }
 

@@ -67,7 +67,8 @@ public sealed partial class ReportTests(World world) : IDisposable
         Assert.Equal(images[0].GetProperty("shared")[1].GetInt64(), images[1].GetProperty("shared")[0].GetInt64());
         Assert.Equal(Vembar.Run("show", archive + "#1", "--json").Json.GetProperty("programs").GetArrayLength(),
             images[0].GetProperty("programs").GetInt32());
-        Assert.Equal(1, Vembar.Run("report", archive, "--space-of", "1", "--json").Json.GetProperty("space").GetProperty("image").GetInt32());
+        Assert.Equal(1, Vembar.Run("report", archive, "--space-of", "1", "--json").Json.GetProperty("space")
+            .GetProperty("image").GetInt32());
         Assert.Equal(3, Vembar.Run("report", archive, "--space-of", "9").Code);
     }
 
@@ -123,8 +124,10 @@ public sealed partial class ReportTests(World world) : IDisposable
     public void SitesAreReportedOn()
     {
         world.CopyArchive(_folder);
-        _folder.Write("vembar.yaml", "archive: desks.vmb\nsites:\n  Staithe: {place: staithe.vmb, newest: 1}\n  Beck: {place: gone/beck.vmb, newest: 1}\n");
-        Ran Report(params string[] more) => Vembar.Finish(Vembar.Start(["report", .. more], start => start.WorkingDirectory = _folder.Path));
+        _folder.Write("vembar.yaml", "archive: desks.vmb\nsites:\n"
+            + "  Staithe: {place: staithe.vmb, newest: 1}\n  Beck: {place: gone/beck.vmb, newest: 1}\n");
+        Ran Report(params string[] more) => Vembar.Finish(Vembar.Start(["report", .. more],
+            start => start.WorkingDirectory = _folder.Path));
         var both = Report("Staithe", "Beck", "--from", "desks.vmb", "--out", "sites.html");
         Assert.Equal(1, both.Code);
         IsSelfContained("sites.html");

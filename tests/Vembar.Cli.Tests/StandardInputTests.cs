@@ -51,7 +51,8 @@ public sealed class StandardInputTests(World world)
         Directory.CreateDirectory(folder.At("src/keep"));
         folder.Write("src/keep/a", "a");
         folder.Write("src/b.tmp", "b");
-        Assert.Equal(0, Run(folder, "# what nobody needs\n*.tmp\n", "capture", "src", "src.vmb", "--name", "x", "--leave-out-file", "-").Code);
+        Assert.Equal(0, Run(folder, "# what nobody needs\n*.tmp\n", "capture", "src", "src.vmb", "--name", "x",
+            "--leave-out-file", "-").Code);
         Assert.Equal(["keep"], Vembar.Run("files", folder.At("src.vmb") + "#1", "--paths").Output.Split('\n',
             StringSplitOptions.RemoveEmptyEntries).Where(p => p.Length > 1));
         // A file of that name is still a file.

@@ -3,8 +3,8 @@ using System.Text.Json.Nodes;
 namespace Vembar.Cli.Charts;
 
 /// <summary>
-/// A chart of a page, drawn twice: once as it is written, for paper and for where scripts are off, and once by the page's script, where one can
-/// point at it. docs/reports.md.
+/// A chart of a page, drawn twice: once as it is written, for paper and for where scripts are off, and once by the page's script, where
+/// one can point at it. docs/reports.md.
 /// </summary>
 /// <param name="name">What the page's script and links call it.</param>
 /// <param name="title">What is seen in it, in a sentence.</param>

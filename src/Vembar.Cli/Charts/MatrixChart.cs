@@ -25,7 +25,8 @@ internal sealed class MatrixChart(string name, string title, IReadOnlyList<strin
         get
         {
             const double Below = 0.15;
-            var parts = Enumerable.Range(0, labels.Count).SelectMany(row => Enumerable.Range(0, marks.Count).Select(column => part(row, column)));
+            var parts = Enumerable.Range(0, labels.Count).SelectMany(row =>
+                Enumerable.Range(0, marks.Count).Select(column => part(row, column)));
             return Math.Max(0, parts.DefaultIfEmpty(0).Min() - Below);
         }
     }

@@ -96,15 +96,24 @@ internal static partial class StillPlot
         var svg = reader.ReadToEnd();
         svg = svg[svg.IndexOf("<svg", StringComparison.Ordinal)..];
         svg = svg[svg.IndexOf('>')..];
-        svg = Colours().Replace(svg, m => int.Parse(m.Groups[2].Value, CultureInfo.InvariantCulture) is var number && m.Groups[1].Value switch
-        {
-            "1" => number switch { 0 => "currentColor", 1 => "var(--line)", _ => "var(--paper)" },
-            "2" => $"var(--c{number})",
-            _ => $"color-mix(in srgb, var(--c1) {number}%, transparent)",
-        } is { } colour ? colour : "");
+        svg = Colours().Replace(svg, OfPage);
         // The library measures texts of a font that is not there, and cuts off what it takes for too much.
         svg = Cuts().Replace(svg, "");
-        return $"<svg viewBox=\"0 0 {width} {height}\" role=\"img\" aria-label=\"{Page.E(title)}\" xmlns=\"http://www.w3.org/2000/svg\"{svg}";
+        return $"<svg viewBox=\"0 0 {width} {height}\" role=\"img\" aria-label=\"{Page.E(title)}\" "
+            + $"xmlns=\"http://www.w3.org/2000/svg\"{svg}";
+    }
+
+    private static string OfPage(Match colour)
+    {
+        var number = int.Parse(colour.Groups[2].Value, CultureInfo.InvariantCulture);
+        return (byte.Parse(colour.Groups[1].Value, CultureInfo.InvariantCulture), number) switch
+        {
+            (Ink, 0) => "currentColor",
+            (Ink, 1) => "var(--line)",
+            (Ink, _) => "var(--paper)",
+            (Series, _) => $"var(--c{number})",
+            _ => $"color-mix(in srgb, var(--c1) {number}%, transparent)",
+        };
     }
 
     [GeneratedRegex(@"<defs>.*?</defs>| clip-path=""[^""]*""", RegexOptions.Singleline)]

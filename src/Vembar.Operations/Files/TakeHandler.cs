@@ -47,7 +47,8 @@ public sealed class TakeHandler(OperationHost host) : IOperationHandler<TakeRequ
                 cancellation).ConfigureAwait(false);
             return new TakeResult(target.Files, target.Bytes, [.. found.Select(f => f.Path.ToString())],
                 target.Lost.Count == 0 ? []
-                : [$"not carried over, for this file system cannot keep it: {string.Join(", ", target.Lost.Select(l => $"{l.Key} ({l.Value})"))}"]);
+                : [$"not carried over, for this file system cannot keep it: "
+                    + $"{string.Join(", ", target.Lost.Select(l => $"{l.Key} ({l.Value})"))}"]);
         }
         catch (Exception failure)
         {

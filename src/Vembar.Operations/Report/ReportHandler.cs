@@ -14,7 +14,8 @@ public sealed class ReportHandler(OperationHost host) : IOperationHandler<Report
     private const int MostAtOnce = 4;
 
     /// <summary>Looks at all images of one state of the archive.</summary>
-    /// <exception cref="VembarException">The archive cannot be opened, an image's folders are damaged, or there is no such image.</exception>
+    /// <exception cref="VembarException">The archive cannot be opened, folders of an image are damaged, or there is no such
+    /// image.</exception>
     public Task<ReportResult> HandleAsync(ReportRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation) =>
         Task.Run(() => ReportAsync(request, progress, cancellation), cancellation);
 

@@ -146,7 +146,8 @@ public sealed class ReportTests(DemoFixture demo) : IDisposable
     {
         using var archive = ArchiveReader.Open(demo.Archive, LocalFileSystem.Instance);
         var tree = new ImageTree(archive, archive.Images[0].Root, "desk");
-        var space = ImageSpace.Of(1, tree, [new InstalledProgram("Shelfmark", "1", "", 1024) { Location = location }], CancellationToken.None);
+        var space = ImageSpace.Of(1, tree, [new InstalledProgram("Shelfmark", "1", "", 1024) { Location = location }],
+            CancellationToken.None);
         Assert.Equal(isMeasured, Assert.Single(space.Programs).IsMeasured);
     }
 

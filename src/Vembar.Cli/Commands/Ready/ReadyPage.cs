@@ -9,7 +9,8 @@ internal static class ReadyPage
     public static string Of(ReadyResult result, DateTime now)
     {
         var volume = result.Volume is { } number ? $", volume {number}" : "";
-        var page = new StringBuilder(Page.Begin($"Readiness of {Path.GetFileName(result.Source)}", $"{result.Source}{volume} · {Text.Time(now)}"));
+        var page = new StringBuilder(Page.Begin($"Readiness of {Path.GetFileName(result.Source)}",
+            $"{result.Source}{volume} · {Text.Time(now)}"));
         var install = result.Install is { } windows ? $"{windows.Product}, build {windows.Build}, {windows.Architecture}, "
             + $"{windows.ComputerName}: {Fields.State(windows.State)}" : "";
         page.Append(Page.Verdict(result.IsReady, ReadyCommand.Verdict(result), install));

@@ -24,7 +24,8 @@ internal static class ReportCommand
             HelpName = "IMAGE",
         };
         var from = SitesCommand.From();
-        return new VembarCommand("report", "Tell how an archive grew, what its images share and hold, where room goes; what is at which site",
+        return new VembarCommand("report",
+            "Tell how an archive grew, what its images share and hold, where room goes; or what is at which site",
             "vembar report desks.vmb --out desks.html", "vembar report desks.vmb --space-of \"Reading room@pilot\" --out desks.html",
             "vembar report Staithe Ashbeck --out sites.html")
             .With(what, to, space, from, SharedOptions.Base).Does(async (parse, session) =>
@@ -47,7 +48,8 @@ internal static class ReportCommand
         OutputFile? page)
     {
         var archive = SharedOptions.PlaceOf(parse, from, session);
-        var states = await session.Do(new SitesHandler(session.Host), new SitesRequest(archive, sites, Verify: false, SitesCommand.Memory()));
+        var states = await session.Do(new SitesHandler(session.Host), new SitesRequest(archive, sites, Verify: false,
+            SitesCommand.Memory()));
         page?.Write(SitesPage.Of(archive.Path, states, session.Host.Clock.GetUtcNow().UtcDateTime));
         session.Result(SitesCommand.JsonOf(states), json => json.SitesJson, () =>
         {
@@ -76,8 +78,8 @@ internal static class ReportCommand
     }
 
     private static ReportJson Json(ReportResult report, string? to) => new(report.Archive, report.FileLength, to,
-        [.. report.Images.Select((image, at) => new ReportImageJson(image.Record.Number, image.Record.Name, image.Record.Version, image.Source,
-            image.Parent, image.Record.Channels ?? [], image.Record.Bytes, image.Record.BytesAdded, report.Sharing.Own[at],
+        [.. report.Images.Select((image, at) => new ReportImageJson(image.Record.Number, image.Record.Name, image.Record.Version,
+            image.Source, image.Parent, image.Record.Channels ?? [], image.Record.Bytes, image.Record.BytesAdded, report.Sharing.Own[at],
             [.. report.Images.Select((_, other) => report.Sharing.Between(at, other))], image.Contents.Programs?.Count,
             image.Contents.Drivers?.Count, image.Contents.Packages?.Count(p => p.ReplacedBy is null),
             image.Contents.Packages is null ? null : ReportPage.FeaturesOf(image).Count()))],

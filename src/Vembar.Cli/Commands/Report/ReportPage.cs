@@ -58,7 +58,8 @@ internal sealed class ReportPage
     private void Facts(params (string Name, string Value)[] facts) => _page.Append("<dl class=\"facts\">")
         .AppendJoin("", facts.Select(f => $"<div><dt>{Page.E(f.Name)}</dt><dd>{Page.E(f.Value)}</dd></div>")).Append("</dl>\n");
 
-    private void Section(string heading, string text) => _page.Append($"<h2>{Page.E(heading)}</h2>\n<p class=\"soft\">{Page.E(text)}</p>\n");
+    private void Section(string heading, string text) =>
+        _page.Append($"<h2>{Page.E(heading)}</h2>\n<p class=\"soft\">{Page.E(text)}</p>\n");
 
     private void Growth()
     {
@@ -68,8 +69,8 @@ internal sealed class ReportPage
         if (ByMonth() is { Count: > 1 } months)
         {
             _page.Append("<p class=\"soft\">The same by month, with all that was done to the archive.</p>\n");
-            _page.Append(new BarChart("months", "By how much the archive grew in each month", ChartUnit.Bytes, [.. months.Select(m => m.Month)],
-                [new ChartSeries("Grew by", [.. months.Select(m => m.Bytes)])]).Html());
+            _page.Append(new BarChart("months", "By how much the archive grew in each month", ChartUnit.Bytes,
+                [.. months.Select(m => m.Month)], [new ChartSeries("Grew by", [.. months.Select(m => m.Bytes)])]).Html());
         }
         var table = new PageTable(_page, ">", "Image", "Added", ">Files", ">In it", ">Grew by", ">In no other image");
         for (var at = 0; at < _titles.Count; at++)
@@ -82,8 +83,8 @@ internal sealed class ReportPage
     }
 
     private List<(string Month, long Bytes)> ByMonth() => [.. _report.States.Zip(_report.States.Skip(1)).GroupBy(pair =>
-        pair.Second.Time.ToString("yyyy-MM", CultureInfo.InvariantCulture), StringComparer.Ordinal).OrderBy(m => m.Key, StringComparer.Ordinal)
-        .Select(m => (m.Key, m.Sum(pair => Math.Max(0, pair.Second.End - pair.First.End))))];
+        pair.Second.Time.ToString("yyyy-MM", CultureInfo.InvariantCulture), StringComparer.Ordinal)
+        .OrderBy(m => m.Key, StringComparer.Ordinal).Select(m => (m.Key, m.Sum(pair => Math.Max(0, pair.Second.End - pair.First.End))))];
 
     private void Sharing()
     {
@@ -100,7 +101,8 @@ internal sealed class ReportPage
         _page.Append(new MatrixChart("sharing", "How much of each image is in each other image", [.. _titles.Skip(first)],
             [.. _report.Images.Skip(first).Select(i => $"{i.Record.Number}")], Part,
             (row, column) => row == column ? $"{_titles[first + row]}: {Text.Size(sharing.Between(first + row, first + row))}"
-                : $"{Text.Size(sharing.Between(first + row, first + column))} of {_titles[first + row]} in {_titles[first + column]} too").Html());
+                : $"{Text.Size(sharing.Between(first + row, first + column))} of {_titles[first + row]} in {_titles[first + column]} too")
+            .Html());
     }
 
     private void Lineage()
@@ -110,10 +112,12 @@ internal sealed class ReportPage
         LineageNode Node(ReportedImage image) => new($"{image.Record.Number} {Title(image)}", Detail(image), Marks(image),
             [.. children[image.Record.Number].Select(Node)]);
         var roots = children[null].GroupBy(i => i.Source, StringComparer.Ordinal).Select(source => new LineageNode(
-            source.Key.Length > 0 ? Path.GetFileName(source.Key) is { Length: > 0 } name ? name : source.Key : "another archive, or an image that was dropped",
-            source.Key, [], [.. source.Select(Node)]));
+            SourceName(source.Key), source.Key, [], [.. source.Select(Node)]));
         _page.Append(new LineageChart("lineage", "What was made from what", [.. roots]).Html());
     }
+
+    private static string SourceName(string source) => source.Length == 0 ? "another archive, or an image that was dropped"
+        : Path.GetFileName(source.TrimEnd('/')) is { Length: > 0 } name ? name : source;
 
     private static string Detail(ReportedImage image) =>
         $"{(image.Record.History.LastOrDefault()?.Action is { } action ? Done(action) : "made")} {Text.Time(image.Record.Created)}";
@@ -198,7 +202,8 @@ internal sealed class ReportPage
             .Order(StringComparer.OrdinalIgnoreCase).ToList();
         if (names.Count == 0)
             return;
-        _page.Append($"<details class=\"tight\"{(names.Count <= MostListed ? " open" : "")}><summary>{what} ({Text.Number(names.Count)})</summary>");
+        _page.Append($"<details class=\"tight\"{(names.Count <= MostListed ? " open" : "")}><summary>{what} "
+            + $"({Text.Number(names.Count)})</summary>");
         var table = new PageTable(_page, [what, .. images.Select(i => $"{i.Record.Number} {Title(i)}")]);
         foreach (var name in names)
             _page.Append($"<tr><td>{Page.E(name)}</td>").AppendJoin("", columns.Select(c => c.Contains(name)

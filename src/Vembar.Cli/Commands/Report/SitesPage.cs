@@ -42,7 +42,8 @@ internal static class SitesPage
             new(name, [.. states.Select(s => (long)s.Images.Sum(of))], colour);
         return new BarChart("sites", "How many versions are there, missing, or otherwise at each site", ChartUnit.Count,
             [.. states.Select(s => s.Site.Name)],
-            [Series("There", 3, i => i.There.Count), Series("Missing", 5, i => i.Missing.Count), Series("Need not be there", 6, i => i.Extra.Count),
+            [Series("There", 3, i => i.There.Count), Series("Missing", 5, i => i.Missing.Count),
+                Series("Need not be there", 6, i => i.Extra.Count),
                 Series("Another content, or damaged", 2, i => i.Differing.Count + i.Damaged.Count)]);
     }
 

@@ -130,7 +130,8 @@ internal static class MachinePage
         foreach (var check in result.Checks.Where(c => !c.IsSo))
             Session.Line($"Not as expected ({check.Severity}): {check.Text}{(check.Found.Length > 0 ? $": {check.Found}" : "")}");
         if (result.IsChecked)
-            Session.Line(result.Checks.Count == 1 ? "The expectation is met." : $"All {Text.Number(result.Checks.Count)} expectations are met.");
+            Session.Line(result.Checks.Count == 1 ? "The expectation is met."
+                : $"All {Text.Number(result.Checks.Count)} expectations are met.");
     }
 
     /// <summary>What happened, a line each.</summary>

@@ -19,7 +19,8 @@ internal static class StationListCommand
         var file = new Argument<string>("FILE")
         {
             Description = "A CSV file with the columns identifier (UUID, serial number or network address), name, site, image, user-files "
-            + "(keep or none), starter; further columns are texts for what stands between {{ and }} in the answer file; '-' reads standard input",
+            + "(keep or none), starter; further columns are texts for what stands between {{ and }} in the answer file; '-' "
+            + "reads standard input",
         };
         return new VembarCommand("import", "Add machines before they are seen, and say what they are to become",
             "vembar station import machines.csv").With(file, StationCommand.Option).Does(async (parse, session) =>

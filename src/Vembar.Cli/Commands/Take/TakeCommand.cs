@@ -37,7 +37,8 @@ internal static class TakeCommand
             .With(image, paths, listed, statement, to, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var reference = SharedOptions.ImageOf(parse, image, session);
-                string[] wanted = [.. parse.GetValue(paths) ?? [], .. SharedOptions.LinesOf(parse.GetValue(listed)).Where(l => l.Length > 0)];
+                string[] wanted = [.. parse.GetValue(paths) ?? [],
+                    .. SharedOptions.LinesOf(parse.GetValue(listed)).Where(l => l.Length > 0)];
                 var target = parse.GetRequiredValue(to);
                 if (parse.GetValue(statement) == wanted.Length > 0)
                     throw new VembarException(ErrorKind.Usage, "path-or-statement", wanted.Length > 0

@@ -86,8 +86,8 @@ public sealed partial record WorkOrder(string Title, IReadOnlyList<IChange> Chan
         }
         yaml.Throw();
         return new WorkOrder(title, Grouped(items, folder, drivers),
-            new OrderOrigin(path == InputFile.StandardInput ? "standard input" : Path.GetFileName(path), title, Blake3.Hash(InputFile.ReadAllBytes(path)),
-            variables.Count > 0 ? variables : null))
+            new OrderOrigin(path == InputFile.StandardInput ? "standard input" : Path.GetFileName(path), title,
+                Blake3.Hash(InputFile.ReadAllBytes(path)), variables.Count > 0 ? variables : null))
         {
             Count = items.Count,
             Files = [.. items.Where(i => i.Kind.Form == OrderForm.File).Select(i => (i.Kind.Name, Place(i.Value, folder)))],
