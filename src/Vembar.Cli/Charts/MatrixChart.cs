@@ -41,8 +41,14 @@ internal sealed class MatrixChart(string name, string title, IReadOnlyList<strin
             for (var column = 0; column < marks.Count; column++)
                 cells.Add((JsonNode)new JsonArray(column, row, Math.Round(part(row, column) * 100, 1), tip(row, column)));
         }
-        return new JsonObject { ["kind"] = "matrix", ["labels"] = Array(labels), ["marks"] = Array(marks), ["cells"] = cells,
-            ["least"] = Math.Round(Least * 100, 1) };
+        return new JsonObject
+        {
+            ["kind"] = "matrix",
+            ["labels"] = Array(labels),
+            ["marks"] = Array(marks),
+            ["cells"] = cells,
+            ["least"] = Math.Round(Least * 100, 1)
+        };
     }
 
     protected override string Still()

@@ -120,7 +120,7 @@ internal sealed class ReportPage
         : Path.GetFileName(source.TrimEnd('/')) is { Length: > 0 } name ? name : source;
 
     private static string Detail(ReportedImage image) =>
-        $"{(image.Record.History.LastOrDefault()?.Action is { } action ? Done(action) : "made")} {Text.Time(image.Record.Created)}";
+        $"{(image.Record.History is [.., var last] ? Done(last.Action) : "made")} {Text.Time(image.Record.Created)}";
 
     private static string Done(string action) => action switch
     {
@@ -130,7 +130,7 @@ internal sealed class ReportPage
         _ => action,
     };
 
-    private IReadOnlyList<string> Marks(ReportedImage image) => [.. image.Record.Channels ?? [],
+    private static IReadOnlyList<string> Marks(ReportedImage image) => [.. image.Record.Channels ?? [],
         .. image.Record.Locked ? ["locked"] : Array.Empty<string>(), .. image.Record.Held ? ["held"] : Array.Empty<string>(),
         .. image.Record.Retires is { } day ? [$"retires {day:yyyy-MM-dd}"] : Array.Empty<string>()];
 
