@@ -53,6 +53,17 @@ internal static class ProgressLine
         return Fit(form, value.Current, width);
     }
 
+    /// <summary>The line that a step leaves when it is done. It begins with "done".</summary>
+    /// <param name="value">How far it came.</param>
+    /// <param name="elapsed">How long it took.</param>
+    /// <param name="width">How many characters there are.</param>
+    public static string OfStep(OperationProgress value, TimeSpan elapsed, int width)
+    {
+        var amount = value.Done == 0 ? "" : value.InBytes ? Text.Size(value.Done) : $"{Text.Number(value.Done)}{NounOf(value)}";
+        var line = Join(["done", value.Phase, amount, Text.Duration(elapsed.TotalSeconds)]);
+        return line.Length > width ? line[..width] : line;
+    }
+
     private static string Join(IEnumerable<string> parts) => string.Join("  ", parts.Where(p => p.Length > 0));
 
     // With the end of what is at hand, as far as there is room.

@@ -65,7 +65,7 @@ internal sealed class Session : IDisposable
         _plain = _plain || Environment.GetEnvironmentVariable("TERM") is null or "dumb";
         if (parse.GetValue(CommonOptions.Log) is { } log)
             _log = OpenLog(log, MayOverwrite);
-        Progress = new Progress(Console.Error, !Console.IsErrorRedirected, Quiet,
+        Progress = new Progress(Console.Error, !Console.IsErrorRedirected, _plain, Quiet,
             phase => _log?.Information("{Phase} began", phase));
         Project = parse.CommandResult.Command.Name == "init" ? null : FindProject(parse);
         _placeOptions = new Lazy<PlaceOptions>(() => new PlaceOptions
@@ -224,7 +224,14 @@ internal sealed class Session : IDisposable
 
     /// <summary>Does a piece of work and shows how far it is.</summary>
     public ConfiguredTaskAwaitable<TResult> Do<TRequest, TResult>(IOperationHandler<TRequest, TResult> handler, TRequest request) =>
-        handler.HandleAsync(request, Progress, Cancellation).ConfigureAwait(false);
+        DoneAsync(handler, request).ConfigureAwait(false);
+
+    private async Task<TResult> DoneAsync<TRequest, TResult>(IOperationHandler<TRequest, TResult> handler, TRequest request)
+    {
+        var result = await handler.HandleAsync(request, Progress, Cancellation).ConfigureAwait(false);
+        Progress.Finish();
+        return result;
+    }
 
     /// <summary>Prints the JSON document, or what people get.</summary>
     public void Result<T>(T document, Func<CliJson, JsonTypeInfo<T>> type, Action forPeople)

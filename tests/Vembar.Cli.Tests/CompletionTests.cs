@@ -84,4 +84,44 @@ public sealed class CompletionTests(World world, MistakeFolder folder) : IClassF
         Assert.Equal(["desks.vmb#Lending\\ desk", "list    List the images of archives"], shown.Split('\n')[..2]);
         Assert.Contains("complete -F _vembar vembar", shown, StringComparison.Ordinal);
     }
+
+    [Fact]
+    public void TheScriptOfFishAnswers()
+    {
+        folder.Fill(world);
+        var shown = Tools.Run("fish", ["--no-config", "-c", $"""
+            set -x PATH '{Path.GetDirectoryName(Vembar.Path)}' $PATH
+            cd '{folder.Path}'
+            vembar completion fish | source
+            complete -C 'vembar works'
+            complete -C 'vembar show desks.vmb#Le'
+            """]);
+        Assert.Contains("workspace\tLay an image open", shown, StringComparison.Ordinal);
+        Assert.Contains("desks.vmb#Lending desk\t", shown, StringComparison.Ordinal);
+    }
+
+    // At a terminal of its own: what is typed, with the key that completes, is what is run.
+    [Fact]
+    public void TheScriptOfZshAnswers()
+    {
+        folder.Fill(world);
+        using var scripts = new TempFolder();
+        scripts.Write("type.zsh", """
+            zmodload zsh/zpty
+            zpty z 'TERM=dumb zsh -f -i'
+            zpty -w z 'PROMPT="> "; autoload -Uz compinit; compinit -u -D; eval "$(vembar completion zsh)"'
+            zpty -w z 'preexec() { print -r "RUN:<$1>" }; print REA""DY'
+            zpty -r z out '*READY*'
+            for line in 'vembar works' 'vembar show desks.vmb#Readin'; do
+                zpty -w -n z "$line"$'\t --plain --help\n'
+                zpty -r z out '*RUN:<*>*'
+                print -r -- "${${out##*RUN:<}%%>*}"
+            done
+            zpty -d z
+            """);
+        var shown = Tools.Run("bash", ["-c", $"cd '{folder.Path}' && PATH='{Path.GetDirectoryName(Vembar.Path)}':$PATH timeout 300 "
+            + $"zsh -f '{scripts.At("type.zsh")}'"]);
+        Assert.Equal(["vembar workspace --plain --help", "vembar show desks.vmb\\#Reading\\ room --plain --help"],
+            shown.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(l => l.Replace("  ", " ", StringComparison.Ordinal)));
+    }
 }

@@ -127,7 +127,7 @@ internal sealed class YamlFile
         }
         var fields = map.Children.ToDictionary(c => ((YamlScalarNode)c.Key).Value ?? "", c => ((YamlScalarNode)c.Value).Value ?? "");
         foreach (var key in map.Children.Keys.Where(k => !known.Contains(((YamlScalarNode)k).Value ?? "")))
-            Wrong(key, $"'{key}' is not known here; known are {string.Join(", ", known)}");
+            Wrong(key, $"'{key}' is not known here{EditDistance.Hint(key.ToString(), known)}");
         return fields;
     }
 

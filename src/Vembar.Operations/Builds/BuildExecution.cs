@@ -399,8 +399,8 @@ internal sealed class BuildExecution
         var open = stops.Where(f => !Recipe.Accept.Contains("all") && !Recipe.Accept.Contains(f.Check)).ToList();
         static string Line(Finding finding) => $"{finding.Check}: {finding.Text} ({finding.Found}). {finding.Remedy}".TrimEnd();
         if (open.Count > 0)
-            throw NotInOrder($"'{Disk}' is not ready to be captured: "
-                + (open.Count == 1 ? open[0].Text : $"{open.Count} findings stand against it"),
+            throw NotInOrder($"'{Disk}' is not ready to be captured"
+                + (open.Count == 1 ? "" : $": {open.Count} findings stand against it"),
                 "Put it right on the reference, or name what may be in 'accept' of the recipe.", [.. open.Select(Line)]);
         return step with
         {

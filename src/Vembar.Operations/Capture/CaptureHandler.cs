@@ -144,10 +144,10 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         var stops = (findings ?? []).Where(f => f.Severity == Severity.Stop).ToList();
         if (stops.Count == 0 || request.AcceptUnready)
             return;
-        var why = stops.Count == 1 ? stops[0].Text : $"{stops.Count} findings stand against it";
+        // A single one is told in the line below.
+        var why = stops.Count == 1 ? "" : $": {stops.Count} findings stand against it";
         throw VembarException.Input("not-ready",
-            $"'{request.Source}' is not ready to be captured: "
-            + why,
+            $"'{request.Source}' is not ready to be captured{why}",
             Advice.Of("not-ready"),
             [.. stops.Select(f => $"{f.Check}: {f.Text} ({f.Found}). {f.Remedy}")]);
     }

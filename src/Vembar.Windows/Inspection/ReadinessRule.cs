@@ -84,9 +84,11 @@ public sealed class ReadinessRule
         return rules;
     }
 
+    private static IReadOnlyList<string> Words => [.. s_words, .. s_subjects, .. s_demands];
+
     private static ReadinessRule? ReadRule(YamlFile yaml, YamlNode item, string folder, bool isExpectation)
     {
-        if (yaml.Fields(item, [.. s_words, .. s_subjects, .. s_demands]) is not { } fields)
+        if (yaml.Fields(item, Words) is not { } fields)
             return null;
         var missing = isExpectation ? []
             : ((string[])["check", "text", "mend"]).Where(k => fields.GetValueOrDefault(k, "").Length == 0).ToList();
@@ -103,7 +105,9 @@ public sealed class ReadinessRule
         var demands = s_demands.Where(k => k != "value" && fields.ContainsKey(k)).ToList();
         if (subjects is not [var subject] || fields[subject].Length == 0)
         {
-            yaml.Wrong(item, $"exactly one of {string.Join(", ", s_subjects)} is looked at");
+            // A word that is not known, and was told, may be what was meant.
+            if (subjects.Count > 0 || fields.Keys.All(Words.Contains))
+                yaml.Wrong(item, $"exactly one of {string.Join(", ", s_subjects)} is looked at");
             return null;
         }
         var allowed = Demands(subject);

@@ -208,6 +208,8 @@ internal sealed class DemoStory
             At("recipes/reading-room.yaml"), "--project", project);
         Step("Nothing changed since, so nothing is made, and the archive keeps every byte.", "build", At("recipes/reading-room.yaml"),
             "--project", project);
+        Step("What the archive holds by now, what its images share, where room goes: as a page to look at.", "report", archive, "--out",
+            At("desks.html"));
     }
 
     private async Task CheckSameRootAsync(string archive, string one, string other)
@@ -246,7 +248,6 @@ internal sealed class DemoStory
             start.ArgumentList.Add(Path.Combine(AppContext.BaseDirectory, "vembar.dll"));
         foreach (var argument in arguments)
             start.ArgumentList.Add(argument);
-        start.ArgumentList.Add("--quiet");
         using var process = Process.Start(start)!;
         using var stop = _session.Cancellation.Register(() => process.Kill());
         var error = process.StandardError.ReadToEndAsync();

@@ -20,7 +20,7 @@ internal static class DeployCommand
         };
         var keep = new Option<bool>("--keep-existing")
         {
-            Description = "The folder or volume may hold files; those are left as they are and named",
+            Description = "The folder or volume may hold files; those are left as they are",
         };
         var size = new Option<string?>("--size")
         {
