@@ -28,13 +28,12 @@ internal static class BuildPage
         if (state.Problem.Length > 0)
             page.Append($"<p>{Page.E(state.Problem)}. {Page.E(state.Hint)}</p>");
         page.Append("</div>\n<h2>Steps</h2>\n").Append(TimeLine(state));
-        page.Append("<table><thead><tr><th>Step</th><th>With</th><th></th><th class=\"n\">Took</th><th>What came of it</th></tr></thead>"
-            + "<tbody>\n");
+        var table = new PageTable(page, "Step", "With", "", ">Took", "What came of it");
         foreach (var step in state.Steps)
-            page.Append($"<tr><th>{Page.E(step.Name)}</th><td>{Page.E(step.What)}</td><td class=\"{Word(step)}\">{Word(step)}</td><td "
-                + $"class=\"n\">{(step.Seconds >= 0.05 ? Text.Duration(step.Seconds) : "")}</td><td>{Page.E(step.Outcome)}"
-                + $"{Details(step)}</td></tr>\n");
-        page.Append("</tbody></table>\n");
+            table.Cells($"<th>{Page.E(step.Name)}</th>", $"<td>{Page.E(step.What)}</td>", $"<td class=\"{Word(step)}\">{Word(step)}</td>",
+                $"<td class=\"n\">{(step.Seconds >= 0.05 ? Text.Duration(step.Seconds) : "")}</td>",
+                $"<td>{Page.E(step.Outcome)}{Details(step)}</td>");
+        table.End();
         if (state.Changes is { } changes)
             Changes(page, changes);
         return page.Append(Page.End).ToString();
@@ -116,14 +115,10 @@ internal static class BuildPage
                 .Append("</tbody></table>\n");
         if (changes.Folders.Count == 0)
             return;
-        page.Append("<table><thead><tr><th>Folder</th><th class=\"n\">More</th><th class=\"n\">Fewer</th>"
-            + "<th class=\"n\">Others</th></tr></thead>"
-            + "<tbody>\n");
+        var folders = new PageTable(page, "Folder", ">More", ">Fewer", ">Others");
         foreach (var folder in changes.Folders)
-            page.Append($"<tr><td><code>{Page.E(folder.Folder.Length > 0 ? folder.Folder : "/")}</code></td><td class=\"n\">"
-                + $"{Zero(folder.Added)}</td><td class=\"n\">{Zero(folder.Removed)}</td><td class=\"n\">"
-                + $"{Zero(folder.Changed)}</td></tr>\n");
-        page.Append("</tbody></table>\n");
+            folders.Row(folder.Folder.Length > 0 ? folder.Folder : "/", Zero(folder.Added), Zero(folder.Removed), Zero(folder.Changed));
+        folders.End();
     }
 
     private static string Zero(int count) => count == 0 ? "" : Text.Number(count);

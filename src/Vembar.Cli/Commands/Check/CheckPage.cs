@@ -1,4 +1,3 @@
-using System.Globalization;
 using System.Text;
 using Vembar.Operations.Expect;
 
@@ -14,23 +13,20 @@ internal static class CheckPage
         var install = result.Install is { } windows
             ? $"{windows.Product}, build {windows.Build}, {windows.Architecture}, {windows.ComputerName}" : "";
         var verdict = CheckCommand.Verdict(result);
-        page.Append(CultureInfo.InvariantCulture,
-            $"<div class=\"verdict "
-            + $"{(result.Ok ? "good" : "bad")}\"><p><strong>{Page.E(verdict)}</strong></p><p>{Page.E(install)}</p></div>\n");
+        page.Append(Page.Verdict(result.Ok, verdict, install));
         var hasRemedies = result.Expectations.Any(e => e.Remedy.Length > 0);
-        var remedies = hasRemedies ? "<th>What to do</th>" : "";
-        page.Append(CultureInfo.InvariantCulture,
-            $"<table><thead><tr><th>Expected</th><th>Met</th><th>Found</th>{remedies}</tr></thead><tbody>\n");
+        string[] headings = ["Expected", "Met", "Found"];
+        var table = new PageTable(page, hasRemedies ? [.. headings, "To fix"] : headings);
         foreach (var expectation in result.Expectations.OrderBy(e => e.IsSo).ThenByDescending(e => e.Severity))
         {
             var (mark, word) = expectation.IsSo ? ("done", "yes")
                 : expectation.Severity == Images.Records.Severity.Stop ? ("refused", "no") : ("u1", "no");
             var remedy = hasRemedies ? $"<td>{Page.E(expectation.Remedy)}</td>" : "";
-            page.Append(CultureInfo.InvariantCulture,
-                $"<tr><td>{Page.E(expectation.Text)}<small>{Page.E(expectation.Check)}, "
-                + $"{expectation.Severity.ToString().ToLowerInvariant()}</small></td><td class=\"{mark}\">{word}</td>"
-                + $"<td>{Page.E(expectation.Found)}</td>{remedy}</tr>\n");
+            table.Cells($"<td>{Page.E(expectation.Text)}<small>{Page.E(expectation.Check)}, "
+                + $"{expectation.Severity.ToString().ToLowerInvariant()}</small></td>", $"<td class=\"{mark}\">{word}</td>",
+                $"<td>{Page.E(expectation.Found)}</td>", remedy);
         }
-        return page.Append("</tbody></table>\n").Append(Page.End).ToString();
+        table.End();
+        return page.Append(Page.End).ToString();
     }
 }

@@ -14,16 +14,10 @@ internal static class CoveragePage
         var devices = result.Models.SelectMany(m => m.Devices).ToList();
         page.Append(Page.Begin($"Driver coverage: {string.Join(", ", result.Models.Select(m => m.Model))}", $"{from} · Windows for "
             + $"{result.Windows.Architecture} · {Text.Count(result.Drivers, "driver package")} compared · {Text.Time(DateTime.UtcNow)}"));
-        var (mark, verdict) = result.IsInOrder ? ("good", "Every device that is needed has a driver.")
-            : ("bad", "Devices that are needed have no driver.");
-        page.Append(CultureInfo.InvariantCulture, $"<div class=\"verdict {mark}\"><p><strong>{verdict}</strong></p>");
-        page.Append(CultureInfo.InvariantCulture,
-            $"<p>{Text.Count(devices.Count, "device")}: {E(CoverageRow.Summary(devices))}</p></div>\n");
+        var verdict = result.IsInOrder ? "Every device that is needed has a driver." : "Devices that are needed have no driver.";
+        page.Append(Page.Verdict(result.IsInOrder, verdict, $"{Text.Count(devices.Count, "device")}: {CoverageRow.Summary(devices)}"));
 
-        page.Append("<table><thead><tr><th>Device</th>");
-        foreach (var model in result.Models)
-            page.Append(CultureInfo.InvariantCulture, $"<th>{E(model.Model)}</th>");
-        page.Append("</tr></thead><tbody>\n");
+        var matrix = new PageTable(page, ["Device", .. result.Models.Select(m => m.Model)]);
         foreach (var row in CoverageRow.Of(result))
         {
             page.Append(CultureInfo.InvariantCulture, $"<tr><th>{E(row.Device)}</th>");
@@ -41,32 +35,30 @@ internal static class CoveragePage
             }
             page.Append("</tr>\n");
         }
-        page.Append("</tbody></table>\n");
+        matrix.End();
 
         foreach (var model in result.Models.Where(m => m.Devices.Any(d => d.Others.Count > 0)))
         {
-            page.Append(CultureInfo.InvariantCulture,
-                $"<h2>{E(model.Model)}: drivers that lose</h2>\n<table><thead><tr><th>Device</th><th>Chosen</th><th>Not "
-                + $"chosen</th><th>Because</th></tr></thead><tbody>\n");
+            page.Append($"<h2>{E(model.Model)}: drivers that lose</h2>\n");
+            var losers = new PageTable(page, "Device", "Chosen", "Not chosen", "Because");
             foreach (var device in model.Devices)
             {
                 foreach (var loser in device.Others)
                 {
                     var won = device.WinnerOver(loser) is { } winner ? Driver(winner) : "–";
-                    page.Append(CultureInfo.InvariantCulture,
-                        $"<tr><td>{E(device.Device.Name)}</td><td>{won}</td><td>{Driver(loser)}</td>"
-                        + $"<td>{E(CoverageRow.Why(device, loser))}</td></tr>\n");
+                    losers.Cells($"<td>{E(device.Device.Name)}</td>", $"<td>{won}</td>", $"<td>{Driver(loser)}</td>",
+                        $"<td>{E(CoverageRow.Why(device, loser))}</td>");
                 }
             }
-            page.Append("</tbody></table>\n");
+            losers.End();
         }
         if (result.Passed.Count > 0)
         {
-            page.Append("<h2>Packages that were passed over</h2>\n"
-                + "<table><thead><tr><th>Package</th><th>Because</th></tr></thead><tbody>\n");
+            page.Append("<h2>Packages that were passed over</h2>\n");
+            var over = new PageTable(page, "Package", "Because");
             foreach (var passed in result.Passed)
-                page.Append(CultureInfo.InvariantCulture, $"<tr><td><code>{E(passed.What)}</code></td><td>{E(passed.Why)}</td></tr>\n");
-            page.Append("</tbody></table>\n");
+                over.Cells($"<td><code>{E(passed.What)}</code></td>", $"<td>{E(passed.Why)}</td>");
+            over.End();
         }
         return page.Append(Page.End).ToString();
     }

@@ -17,21 +17,18 @@ internal static class ServicePage
             ? plan ? "A change would be refused, so nothing would be written." : "Nothing was written, because a change was refused."
             : plan ? "Nothing was written."
             : result.Written ? $"The archive grew by {Text.Size(result.BytesStored)}." : "Nothing had to be changed.";
-        var mark = result.Refused ? "bad" : "good";
-        page.Append(CultureInfo.InvariantCulture,
-            $"<div class=\"verdict {mark}\"><p><strong>{Page.E(string.Join(", ", words))}.</strong></p><p>{Page.E(verdict)}</p></div>\n");
-        page.Append("<table><thead><tr><th>Change</th><th>What</th><th>Outcome</th><th>Why</th><th class=\"n\">Seconds</th><th "
-            + "class=\"n\">Bytes</th></tr></thead><tbody>\n");
+        page.Append(Page.Verdict(!result.Refused, $"{string.Join(", ", words)}.", verdict));
+        var table = new PageTable(page, "Change", "What", "Outcome", "Why", ">Seconds", ">Bytes");
         foreach (var change in result.Changes)
         {
-            page.Append(CultureInfo.InvariantCulture,
-                $"<tr><td>{Page.E(change.Kind)}</td><td><code>{Page.E(change.What)}</code></td><td "
-                + $"class=\"{change.Status.ToString().ToLowerInvariant()}\">{Page.E(ServiceCommand.Word(change, plan))}</td>");
-            page.Append(CultureInfo.InvariantCulture,
-                $"<td>{Page.E(AdviceText.With(change.Why, change.Advice))}</td><td class=\"n\">{change.Seconds:0.00}</td><td "
-                + $"class=\"n\">{Page.E(Bytes(change.Bytes))}</td></tr>\n");
+            table.Cells($"<td>{Page.E(change.Kind)}</td>", $"<td><code>{Page.E(change.What)}</code></td>",
+                $"<td class=\"{change.Status.ToString().ToLowerInvariant()}\">{Page.E(ServiceCommand.Word(change, plan))}</td>",
+                $"<td>{Page.E(AdviceText.With(change.Why, change.Advice))}</td>",
+                $"<td class=\"n\">{change.Seconds.ToString("0.00", CultureInfo.InvariantCulture)}</td>",
+                $"<td class=\"n\">{Page.E(Bytes(change.Bytes))}</td>");
         }
-        return page.Append("</tbody></table>\n").Append(Page.End).ToString();
+        table.End();
+        return page.Append(Page.End).ToString();
     }
 
     /// <summary>Bytes more or less; nothing for none.</summary>
