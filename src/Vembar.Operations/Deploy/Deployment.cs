@@ -39,7 +39,7 @@ internal sealed record Deployment(DeployRequest Request, OperationHost Host, Arc
     {
         if (lost.Count == 0)
             return;
-        var features = lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value})");
+        var features = lost.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l => $"{l.Key} ({l.Value:#,0})");
         Warnings.Add($"not carried over, for {target}: {string.Join(", ", features)}");
     }
 

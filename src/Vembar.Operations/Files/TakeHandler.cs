@@ -48,7 +48,7 @@ public sealed class TakeHandler(OperationHost host) : IOperationHandler<TakeRequ
             return new TakeResult(target.Files, target.Bytes, [.. found.Select(f => f.Path.ToString())],
                 target.Lost.Count == 0 ? []
                 : [$"not carried over, for this file system cannot keep it: "
-                    + $"{string.Join(", ", target.Lost.Select(l => $"{l.Key} ({l.Value})"))}"]);
+                    + $"{string.Join(", ", target.Lost.Select(l => $"{l.Key} ({l.Value:#,0})"))}"]);
         }
         catch (Exception failure)
         {
