@@ -26,6 +26,7 @@ public class ContractTests(World world)
             ["files", archive + "#1", "Windows/Panther"],
             ["take", archive + "#1", "Windows/Panther", "--to", folder.At("taken")],
             ["diff", archive + "#1", archive + "#2"],
+            ["report", archive],
             ["service", archive + "#1", "--driver", world.At("drivers/pell-barcode"), "--trust", world.At("trust"), "--in-place"],
             ["show", archive + "#1", "--only", "drivers"],
             ["drivers", world.At("drivers"), "--trust", world.At("trust")],
