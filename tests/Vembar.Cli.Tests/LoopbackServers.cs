@@ -10,12 +10,23 @@ internal sealed class LoopbackServers : IDisposable
 {
     private readonly List<Process> _processes = [];
 
-    /// <summary>A port that is free now.</summary>
+    /// <summary>A port that is free now, and that no connection gets by itself: those come from 32768 on.</summary>
     public static int Port()
     {
-        using var listener = new TcpListener(IPAddress.Loopback, 0);
-        listener.Start();
-        return ((IPEndPoint)listener.LocalEndpoint).Port;
+        const int First = 20_000, Last = 32_000;
+        while (true)
+        {
+            using var listener = new TcpListener(IPAddress.Loopback, Random.Shared.Next(First, Last));
+            try
+            {
+                listener.Start();
+                return ((IPEndPoint)listener.LocalEndpoint).Port;
+            }
+            catch (SocketException)
+            {
+                // Somebody has it.
+            }
+        }
     }
 
     /// <summary>Starts nginx.</summary>
