@@ -35,7 +35,8 @@ public static class InputFile
         var held = Posix.MemoryFile(out var path);
         try
         {
-            using var input = new FileStream(new SafeFileHandle(0, ownsHandle: false), FileAccess.Read, bufferSize: 0);
+            using var standard = new SafeFileHandle(0, ownsHandle: false);
+            using var input = new FileStream(standard, FileAccess.Read, bufferSize: 0);
             var piece = new byte[1 << 16];
             var length = 0L;
             for (int got; (got = input.Read(piece)) > 0; length += got)
