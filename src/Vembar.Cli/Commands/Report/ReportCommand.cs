@@ -32,7 +32,8 @@ internal static class ReportCommand
             {
                 var named = parse.GetValue(what) ?? [];
                 var page = OutputFile.At(parse.GetValue(to), session, Page.Mark);
-                return named.Length > 0 && named.All(n => IsSite(n, session))
+                // Several names of nothing that is there can only be sites, and then it is told what is wrong with that.
+                return named.Length > 0 && (named.All(n => IsSite(n, session)) || named.Length > 1 && !named.Any(Native.Posix.Exists))
                     ? await SitesAsync(parse, session, SitesCommand.Chosen(named, session), parse.GetValue(from), parse.GetValue(to), page)
                         .ConfigureAwait(false)
                     : await ArchiveAsync(parse, session, named, parse.GetValue(space), parse.GetValue(from), parse.GetValue(to), page)
