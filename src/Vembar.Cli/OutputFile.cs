@@ -10,13 +10,13 @@ internal sealed class OutputFile
 {
     private readonly string _path;
     private readonly Func<byte[], bool> _isOwn;
-    private readonly bool _overwrite;
+    private readonly Session _session;
 
-    private OutputFile(string path, Func<byte[], bool> isOwn, bool overwrite)
+    private OutputFile(string path, Func<byte[], bool> isOwn, Session session)
     {
         _path = path;
         _isOwn = isOwn;
-        _overwrite = overwrite;
+        _session = session;
     }
 
     /// <summary>Looks whether a file may be written, before work begins.</summary>
@@ -31,7 +31,7 @@ internal sealed class OutputFile
         if (path is null)
             return null;
         var bytes = mark is null ? null : Encoding.UTF8.GetBytes(mark);
-        var file = new OutputFile(path, head => bytes is not null && head.AsSpan().IndexOf(bytes) >= 0, session.MayOverwrite);
+        var file = new OutputFile(path, head => bytes is not null && head.AsSpan().IndexOf(bytes) >= 0, session);
         file.Check();
         return file;
     }
@@ -49,7 +49,9 @@ internal sealed class OutputFile
             using var file = InputFile.OpenRead(_path);
             var head = new byte[Math.Min(HeadLength, file.Length)];
             file.ReadExactly(head);
-            if (_overwrite || head.Length == 0 || _isOwn(head))
+            if (_session.MayOverwrite && head.Length > 0)
+                Overwriting.Check(_path, _session.CommandLine);
+            if (_session.MayOverwrite || head.Length == 0 || _isOwn(head))
                 return true;
         }
         catch (Exception failure) when (VembarException.From(failure, "write", _path) is { } error)

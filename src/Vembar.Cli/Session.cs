@@ -56,6 +56,7 @@ internal sealed class Session : IDisposable
 
     private Session(ParseResult parse)
     {
+        CommandLine = parse;
         Json = parse.GetValue(CommonOptions.Json);
         Verbose = parse.GetValue(CommonOptions.Verbose);
         Quiet = parse.GetValue(CommonOptions.Quiet);
@@ -64,7 +65,7 @@ internal sealed class Session : IDisposable
             || !string.IsNullOrEmpty(Environment.GetEnvironmentVariable("NO_COLOR"));
         _plain = _plain || Environment.GetEnvironmentVariable("TERM") is null or "dumb";
         if (parse.GetValue(CommonOptions.Log) is { } log)
-            _log = OpenLog(log, MayOverwrite);
+            _log = OpenLog(log, MayOverwrite, parse);
         Progress = new Progress(Console.Error, !Console.IsErrorRedirected, _plain, Quiet,
             phase => _log?.Information("{Phase} began", phase));
         Project = parse.CommandResult.Command.Name == "init" ? null : FindProject(parse);
@@ -124,7 +125,7 @@ internal sealed class Session : IDisposable
     }
 
     // A log is added to; anything else that is there stays.
-    private static Serilog.Core.Logger OpenLog(string path, bool mayOverwrite)
+    private static Serilog.Core.Logger OpenLog(string path, bool mayOverwrite, ParseResult parse)
     {
         try
         {
@@ -139,7 +140,10 @@ internal sealed class Session : IDisposable
                     throw VembarException.Input("output-exists", $"'{path}' is there already, and is no log of a run",
                         "Name another file with --log, or write over it with --overwrite.");
                 if (head.Length > 0 && !head.AsSpan().SequenceEqual(LogMark))
+                {
+                    Overwriting.Check(path, parse);
                     File.WriteAllText(path, "");
+                }
             }
             File.AppendAllText(path, "");
         }
@@ -155,6 +159,9 @@ internal sealed class Session : IDisposable
 
     /// <summary>Whether files beside the output may take the place of any that are there.</summary>
     public bool MayOverwrite { get; }
+
+    /// <summary>The command line.</summary>
+    public ParseResult CommandLine { get; }
 
     public bool Json { get; }
 

@@ -53,6 +53,24 @@ public sealed partial class ReportTests(World world) : IDisposable
         Assert.Contains("is damaged", File.ReadAllText(_folder.At("verify.html")), StringComparison.Ordinal);
     }
 
+    // --overwrite is for what was written before, not for what is read now, and never for an archive.
+    [Fact]
+    public void WhatIsReadIsNotWrittenOver()
+    {
+        var archive = world.CopyArchive(_folder);
+        var before = File.ReadAllBytes(archive);
+        _folder.Write("expected.yaml", "expect:\n  - state: generalized\n");
+        foreach (var line in (string[][])[["report", archive, "--out", archive], ["list", archive, "--log", archive],
+            ["verify", archive, "--report", archive], ["survey", world.At("disks/lending-desk.vhdx"), "--report", archive],
+            ["package", "make", world.At("packages/shelfmark-7.4"), "--out", archive],
+            ["check", archive + "#1", _folder.At("expected.yaml"), "--report", _folder.At("./expected.yaml")]])
+            Assert.Equal(3, Vembar.Run([.. line, "--overwrite"]).Code);
+        Assert.Equal(before, File.ReadAllBytes(archive));
+        Assert.StartsWith("expect:", File.ReadAllText(_folder.At("expected.yaml")), StringComparison.Ordinal);
+        _folder.Write("other.txt", "mine");
+        Assert.Equal(0, Vembar.Run("report", archive, "--out", _folder.At("other.txt"), "--overwrite").Code);
+    }
+
     [Fact]
     public void FiguresAgreeWithWhatOtherCommandsSay()
     {

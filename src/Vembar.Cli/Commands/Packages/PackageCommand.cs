@@ -25,6 +25,8 @@ internal static class PackageCommand
             var manifest = Package.Read(from).Manifest;
             var zip = parse.GetValue(to) ?? Path.Combine(Path.GetDirectoryName(Path.GetFullPath(from))!,
                 $"{manifest.Name}-{PackageManifest.Show(manifest.Version)}.zip");
+            if (session.MayOverwrite && Path.Exists(zip))
+                Overwriting.Check(zip, parse);
             var made = Package.Make(from, zip, session.MayOverwrite);
             session.Result(CliJson.From(made, []) with
             {
