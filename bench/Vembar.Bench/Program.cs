@@ -39,6 +39,7 @@ internal sealed class Bench(int times, string tree, string rows)
             Adding();
             Changing();
             Looking();
+            Reporting();
             Servicing();
             Hives();
             Pool();
@@ -304,6 +305,20 @@ internal sealed class Bench(int times, string tree, string rows)
         Row("list, show, files, files of everything in an archive of 100,000 files", "≤ 0.25 s, ≤ 120 MiB",
             string.Join(", ", m.Select(x => $"{x.Seconds:0.00} s")) + $", {m.Max(x => x.MemoryKib) / 1024} MiB",
             m.All(x => x.Seconds <= 0.25) && m.Max(x => x.MemoryKib) <= 120 * 1024);
+    }
+
+    // Beside finding which files are the same by reading all of them.
+    private void Reporting()
+    {
+        if (!Wanted("report"))
+            return;
+        World();
+        var m = InTurn(
+            ("", $"{_vembar} report {At("w.vmb")} --out {At("report.html")} --overwrite -q"),
+            ("", $"find {At("world")}/references -type f -print0 | xargs -0 b3sum | LC_ALL=C sort > {At("report.sums")}"));
+        Row("report with its page on an archive of 100,000 files", "≤ 0.5 × b3sum\\|sort of the files, ≤ 400 MiB",
+            $"{m[0].Seconds:0.00} s, time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB",
+            m[0].Seconds <= 0.5 * m[1].Seconds && m[0].MemoryKib <= 400 * 1024);
     }
 
     private void Servicing()

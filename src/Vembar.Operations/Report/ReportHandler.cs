@@ -13,9 +13,8 @@ public sealed class ReportHandler(OperationHost host) : IOperationHandler<Report
     // Each reads hives of an install into memory.
     private const int MostAtOnce = 4;
 
-    /// <summary>Looks at all images of one state of the archive.</summary>
-    /// <exception cref="VembarException">The archive cannot be opened, folders of an image are damaged, or there is no such
-    /// image.</exception>
+    /// <summary>Looks at all images of one state of the archive; one that is damaged is left out and told.</summary>
+    /// <exception cref="VembarException">The archive cannot be opened, or there is no such image.</exception>
     public Task<ReportResult> HandleAsync(ReportRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation) =>
         Task.Run(() => ReportAsync(request, progress, cancellation), cancellation);
 
@@ -23,34 +22,69 @@ public sealed class ReportHandler(OperationHost host) : IOperationHandler<Report
         CancellationToken cancellation)
     {
         using var archive = ArchiveReader.Open(request.Archive, host.Files);
-        var records = archive.Images.OrderBy(i => i.Number).ToList();
-        var spaceOf = request.SpaceOf is { } which ? archive.Find(which, host.Clock)
-            : records.LastOrDefault(r => r.Product.Length > 0) ?? records.LastOrDefault();
-        var trees = records.ConvertAll(r => new ImageTree(archive, r.Root, $"{archive.Path}#{r.Number}"));
-        var sharing = ContentSharing.Of(trees, Told(progress, "comparing images", trees.Count), cancellation);
+        var all = archive.Images.OrderBy(i => i.Number).ToList();
+        var asked = request.SpaceOf is { } which ? archive.Find(which, host.Clock) : null;
+        var problems = archive.LostImages.Select(l => $"image {l.Number} cannot be read: {l.Problem}").ToList();
+
+        var comparison = new ContentComparison(cancellation);
+        var compared = Told(progress, "comparing images", all.Count);
+        var (records, trees) = (new List<ImageRecord>(), new List<ImageTree>());
+        for (var at = 0; at < all.Count; at++)
+        {
+            if (Sound(() => Added(all[at]), $"image {all[at].Number} is left out", problems) is { } tree)
+            {
+                records.Add(all[at]);
+                trees.Add(tree);
+            }
+            compared.Report(at + 1);
+        }
+        ImageTree Added(ImageRecord record)
+        {
+            var tree = new ImageTree(archive, record.Root, $"{archive.Path}#{record.Number}");
+            comparison.Add(tree);
+            return tree;
+        }
 
         var contents = new ShowResult[records.Count];
+        var damaged = new List<string>[records.Count];
         var looked = Told(progress, "looking into images", records.Count);
         var done = 0;
         await Parallel.ForAsync(0, records.Count,
             new ParallelOptions { MaxDegreeOfParallelism = Math.Min(MostAtOnce, host.Workers), CancellationToken = cancellation },
             (at, _) =>
             {
-                contents[at] = ShowHandler.Of(archive, records[at], trees[at]);
+                contents[at] = Sound(() => ShowHandler.Of(archive, records[at], trees[at]), $"image {records[at].Number}", damaged[at] = [])
+                    ?? new ShowResult(archive.Path, records[at], null, null);
                 looked.Report(Interlocked.Increment(ref done));
                 return ValueTask.CompletedTask;
             }).ConfigureAwait(false);
+        problems.AddRange(damaged.SelectMany(d => d));
 
         var describer = new StateDescriber(archive);
         var images = records.Select((r, at) => new ReportedImage(r, SourceOf(r), ParentOf(r, records, archive), contents[at])).ToList();
-        var space = spaceOf is null ? null : images.FindIndex(i => i.Record.Number == spaceOf.Number) is var chosen
-            ? ImageSpace.Of(spaceOf.Number, trees[chosen], contents[chosen].Programs ?? [], cancellation) : null;
-        return new ReportResult(archive.Path, archive.FileLength, images, sharing,
+        var chosen = asked is not null ? records.FindIndex(r => r.Number == asked.Number)
+            : records.FindLastIndex(r => r.Product.Length > 0) is >= 0 and var windows ? windows : records.Count - 1;
+        var space = chosen < 0 ? null : Sound(() => ImageSpace.Of(records[chosen].Number, trees[chosen], contents[chosen].Programs ?? [],
+            cancellation), $"space of image {records[chosen].Number}", problems);
+        return new ReportResult(archive.Path, archive.FileLength, images, comparison.Compare(),
             [.. archive.States().Where(s => s.Commit is not null).Select(describer.Describe)], space)
         {
-            Problems = [.. archive.LostImages.Select(l => $"image {l.Number} cannot be read: {l.Problem}"),
-                .. images.SelectMany(i => i.Contents.Problems.Select(p => $"image {i.Record.Number}: {p}"))],
+            Problems = [.. problems, .. images.SelectMany(i => i.Contents.Problems.Select(p => $"image {i.Record.Number}: {p}"))],
         };
+    }
+
+    // What is damaged is left out and told; the report is on the rest.
+    private static T? Sound<T>(Func<T> read, string what, List<string> problems) where T : class
+    {
+        try
+        {
+            return read();
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+        {
+            problems.Add($"{what}: {problem.Message}");
+            return null;
+        }
     }
 
     private static Progress Told(IProgress<OperationProgress> progress, string phase, int total) => new(progress, phase, total);

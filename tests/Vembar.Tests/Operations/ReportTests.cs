@@ -59,7 +59,9 @@ public sealed class ReportTests(DemoFixture demo) : IDisposable
         }
         using var archive = ArchiveReader.Open(folder.At("all.vmb"), LocalFileSystem.Instance);
         var trees = archive.Images.OrderBy(i => i.Number).Select(i => new ImageTree(archive, i.Root, i.Name)).ToList();
-        var sharing = ContentSharing.Of(trees, new Progress<int>(), CancellationToken.None);
+        var comparison = new ContentComparison(CancellationToken.None);
+        trees.ForEach(comparison.Add);
+        var sharing = comparison.Compare();
         var chunks = trees.ConvertAll(Chunks);
         for (var one = 0; one < trees.Count; one++)
         {
@@ -149,6 +151,79 @@ public sealed class ReportTests(DemoFixture demo) : IDisposable
         var space = ImageSpace.Of(1, tree, [new InstalledProgram("Shelfmark", "1", "", 1024) { Location = location }],
             CancellationToken.None);
         Assert.Equal(isMeasured, Assert.Single(space.Programs).IsMeasured);
+    }
+
+    // Where the index is damaged, nothing can be found before it is recovered.
+    private static bool CanBeOpened(string archive)
+    {
+        try
+        {
+            using var reader = ArchiveReader.Open(archive);
+            return true;
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Damaged)
+        {
+            return false;
+        }
+    }
+
+    // Wherever a sector is lost: images that have it in their folders are left out, and the report is on the rest.
+    [Fact]
+    public async Task AnImageWithADamagedFolderIsLeftOutAndTold()
+    {
+        const int Sector = 512;
+        var archive = _folder.At("three.vmb");
+        foreach (var (tree, at) in ((string[])["one", "two", "three"]).Select((t, i) => (t, i)))
+        {
+            var noise = new byte[3_000];
+            new Random(at).NextBytes(noise);
+            Directory.CreateDirectory(_folder.At($"{tree}/in"));
+            File.WriteAllBytes(_folder.At($"{tree}/in/noise"), noise);
+            File.WriteAllText(_folder.At($"{tree}/text"), "in all");
+            Do.Capture(_folder.At(tree), archive, tree);
+        }
+        var good = await ReportAsync(archive);
+        var bytes = File.ReadAllBytes(archive);
+        var leftOut = new HashSet<int>();
+        for (var at = Sector; at < bytes.Length; at += Sector)
+        {
+            var damaged = bytes.ToArray();
+            new Random(at).NextBytes(damaged.AsSpan(at, Math.Min(Sector, bytes.Length - at)));
+            File.WriteAllBytes(archive, damaged);
+            if (!CanBeOpened(archive))
+                continue;
+            var report = await ReportAsync(archive);
+            var missing = Enumerable.Range(1, 3).Except(report.Images.Select(i => i.Record.Number)).ToList();
+            leftOut.UnionWith(missing);
+            Assert.All(missing, m => Assert.Contains(report.Problems, p => p.StartsWith($"image {m} is left out: ", StringComparison.Ordinal)));
+            foreach (var (image, place) in report.Images.Select((i, place) => (i, place)))
+                Assert.Equal(good.Sharing.Between(image.Record.Number - 1, image.Record.Number - 1), report.Sharing.Between(place, place));
+            Assert.Equal(report.Images.Count > 0, report.Space is not null);
+        }
+        Assert.Equal([1, 2, 3], leftOut.Order());
+    }
+
+    // What Windows itself says of an image is told as far as it can be read.
+    [Fact]
+    public async Task DamageToAnInstallNeverEndsTheReport()
+    {
+        var archive = demo.CopyArchive(_folder);
+        Do.Service($"{archive}#1", "Serviced", demo.Add(demo.Driver("corrin-storage")));
+        var bytes = File.ReadAllBytes(archive);
+        var random = new Random(5);
+        var told = 0;
+        for (var round = 0; round < 60; round++)
+        {
+            var damaged = bytes.ToArray();
+            random.NextBytes(damaged.AsSpan(random.Next(4096, bytes.Length - 4096), 4096));
+            File.WriteAllBytes(archive, damaged);
+            if (!CanBeOpened(archive))
+                continue;
+            var report = await ReportAsync(archive);
+            told += report.Problems.Count > 0 ? 1 : 0;
+            Assert.True(report.Images.Count == 2 || report.Problems.Count > 0);
+        }
+        Assert.InRange(told, 1, 60);
     }
 
     public void Dispose() => _folder.Dispose();
