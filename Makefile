@@ -52,14 +52,15 @@ install: build
 	@out/vembar completion fish > "$(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/vembar.fish"
 	@echo "installed $(DESTDIR)$(PREFIX)/bin/vembar"
 
-# Packages for Debian and Ubuntu, and a tarball.
+# Packages for Debian and Ubuntu, and a tarball; with ARCH=arm64 for that architecture, compiled on this one.
 PACKAGES ?= packages
 deb: build
-	@tools/package-deb "$(PACKAGES)"
+	@$(if $(ARCH),tools/build-across "$(ARCH)")
+	@tools/package-deb "$(PACKAGES)" $(ARCH)
 
 format:
 	@dotnet format --no-restore
 
 clean:
-	@rm -rf out packages "$(DEMO)"
+	@rm -rf out out-arm64 packages "$(DEMO)"
 	@find . -name bin -o -name obj -type d | grep -v '/.git/' | xargs rm -rf
