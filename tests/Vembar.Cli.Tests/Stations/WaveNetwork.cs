@@ -37,10 +37,16 @@ public sealed class WaveNetwork : IDisposable
             Do(SpaceOf(number), "link set lo up");
             Do(Space, string.Create(CultureInfo.InvariantCulture, $"link add v{number} type veth peer name e0 netns {SpaceOf(number)}"));
             Do(Space, string.Create(CultureInfo.InvariantCulture, $"link set v{number} master br0 up"));
-            Do(SpaceOf(number), string.Create(CultureInfo.InvariantCulture, $"addr add 10.213.80.{100 + number}/24 dev e0"));
-            Do(SpaceOf(number), string.Create(CultureInfo.InvariantCulture, $"addr add fd21:3::{100 + number}/64 dev e0 nodad"));
-            Do(SpaceOf(number), "link set e0 up");
+            Address(number);
         }
+    }
+
+    /// <summary>Gives the card of a machine its addresses.</summary>
+    public void Address(int number)
+    {
+        Do(SpaceOf(number), string.Create(CultureInfo.InvariantCulture, $"addr add 10.213.80.{100 + number}/24 dev e0"));
+        Do(SpaceOf(number), string.Create(CultureInfo.InvariantCulture, $"addr add fd21:3::{100 + number}/64 dev e0 nodad"));
+        Do(SpaceOf(number), "link set e0 up");
     }
 
     /// <summary>The namespace of a machine.</summary>
