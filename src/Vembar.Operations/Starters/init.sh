@@ -21,18 +21,19 @@ rule
 printf '  VEMBAR  %s %s\n' "$STARTER" "$STARTER_VERSION"
 rule
 
-# What the devices ask for; more of them appear when their buses are there, and links come up.
+# What the devices ask for; more of them appear when their buses are there, and links come up. Nothing new for 0.9 s ends it.
+now() { read -r up rest < /proc/uptime; echo "${up%.*}${up#*.}"; }
 before=''
-quiet=0
-for turn in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15; do
-    asked=$(find /sys/devices -name modalias -exec cat {} + 2>/dev/null | sort -u)
-    if [ "$asked" = "$before" ]; then
-        quiet=$((quiet + 1))
-        [ $quiet -lt 3 ] || break
-    else
-        quiet=0
+since=$(now)
+until=$((since + 3000))
+while [ "$(now)" -lt "$until" ]; do
+    asked=$(cat /sys/bus/*/devices/*/modalias /sys/class/dmi/id/modalias 2>/dev/null | sort -u)
+    if [ "$asked" != "$before" ]; then
         before=$asked
         echo "$asked" | xargs modprobe -a -q -b 2>/dev/null
+        since=$(now)
+    elif [ $(($(now) - since)) -ge 90 ]; then
+        break
     fi
     sleep 0.3
 done

@@ -33,7 +33,7 @@ internal sealed class BootCheck(StationOptions options)
         findings.Add(ReversePath());
         // Without the interface nobody can be asked.
         if (!isRunning && findings.Single(f => f.What == InterfaceName).IsWell)
-            findings.Add(Others());
+            findings.AddRange(Others());
         return findings;
     }
 
@@ -124,7 +124,7 @@ internal sealed class BootCheck(StationOptions options)
     }
 
     // A discovery as a machine sends it (RFC 2131), and who answers.
-    private BootFinding Others()
+    private List<BootFinding> Others()
     {
         const string What = "other DHCP servers";
         const int Client = 68, Wait = 3000;
@@ -139,7 +139,8 @@ internal sealed class BootCheck(StationOptions options)
             socket.ReceiveTimeout = Wait;
             var discovery = Discovery();
             socket.SendTo(discovery, new IPEndPoint(IPAddress.Broadcast, DhcpServer));
-            var servers = new SortedSet<string>(StringComparer.Ordinal);
+            // Whom each names as the next server: siaddr.
+            var servers = new SortedDictionary<string, string>(StringComparer.Ordinal);
             var began = Environment.TickCount64;
             var buffer = new byte[2048];
             EndPoint from = new IPEndPoint(IPAddress.Any, 0);
@@ -149,26 +150,36 @@ internal sealed class BootCheck(StationOptions options)
                 {
                     var count = socket.ReceiveFrom(buffer, ref from);
                     if (count > 240 && buffer[0] == 2 && buffer.AsSpan(4, 4).SequenceEqual(discovery.AsSpan(4, 4)))
-                        servers.Add(((IPEndPoint)from).Address.ToString());
+                        servers[((IPEndPoint)from).Address.ToString()] = new IPAddress(buffer.AsSpan(20, 4)).ToString();
                 }
                 catch (SocketException)
                 {
                     break;
                 }
             }
-            var found = servers.Count == 0 ? "nobody answers" : $"{string.Join(", ", servers)} answers";
-            return Boot.Mode == BootMode.Full
-                ? new(What, servers.Count == 0, found,
-                servers.Count == 0 ? "" : "Two that give out addresses are in each other's way: use `mode: proxy`.")
-                : new(What, servers.Count > 0, found,
-                servers.Count > 0 ? "" : "As proxy, another server gives out the addresses: start it, or "
-                + "use `mode: full`.");
+            var found = servers.Count == 0 ? "nobody answers" : $"{string.Join(", ", servers.Keys)} answers";
+            if (Boot.Mode == BootMode.Full)
+                return [new(What, servers.Count == 0, found,
+                    servers.Count == 0 ? "" : "Two that give out addresses are in each other's way: use `mode: proxy`.")];
+            var findings = new List<BootFinding>
+            {
+                new(What, servers.Count > 0, found,
+                    servers.Count > 0 ? "" : "As proxy, another server gives out the addresses: start it, or use `mode: full`."),
+            };
+            if (Boot.Signed)
+                findings.AddRange(servers.Select(s => Next(s.Key, s.Value)));
+            return findings;
         }
         catch (SocketException problem)
         {
-            return new(What, false, $"it cannot be told: {problem.Message}", "Run it as root.");
+            return [new(What, false, $"it cannot be told: {problem.Message}", "Run it as root.")];
         }
     }
+
+    // The signed GRUB fetches from there.
+    private BootFinding Next(string server, string next) => next == Boot.Address ? new("next server", true, $"{server} names {next}", "")
+        : new("next server", false, $"{server} names {(next == IPAddress.Any.ToString() ? "none" : next)}, not {Boot.Address}",
+            $"Have {server} name {Boot.Address} as the next server (siaddr), or say `signed: no`: then secure boot has to be off.");
 
     private static byte[] Discovery()
     {

@@ -16,8 +16,8 @@ public static class DnsmasqFile
     /// <summary>For machines with UEFI, also with secure boot: shim, which looks for the signed GRUB beside it.</summary>
     public const string UefiLoader = "shimx64.efi";
 
-    /// <summary>For machines with UEFI without secure boot, beside another DHCP server or whose firmware fetches by HTTP: the signed GRUB
-    /// asks for its files where the address came from, by TFTP alone.</summary>
+    /// <summary>For machines with UEFI without secure boot, and for those whose firmware fetches by HTTP: the signed GRUB asks for its
+    /// files where the address came from, by TFTP alone.</summary>
     public const string UnsignedUefiLoader = "ipxe.efi";
 
     /// <summary>The file for a station.</summary>
@@ -29,6 +29,7 @@ public static class DnsmasqFile
         var text = new StringBuilder();
         void Line(FormattableString line) => text.Append(line.ToString(CultureInfo.InvariantCulture)).Append('\n');
         var files = string.Create(CultureInfo.InvariantCulture, $"http://{boot.Address}:{boot.Port}/boot");
+        var uefi = boot.Signed ? UefiLoader : UnsignedUefiLoader;
         var script = $"{files}/start.ipxe";
         // No names, and at this interface alone.
         Line($"port=0");
@@ -52,7 +53,7 @@ public static class DnsmasqFile
             Line($"dhcp-authoritative");
             Line($"dhcp-range={first},{last},1h");
             Line($"dhcp-boot=tag:bios,tag:!ipxe,{BiosLoader}");
-            Line($"dhcp-boot=tag:uefi,tag:!ipxe,{UefiLoader}");
+            Line($"dhcp-boot=tag:uefi,tag:!ipxe,{uefi}");
             // UEFI 2.5, HTTP boot: such firmware takes only an answer that says so.
             Line($"dhcp-match=set:http,option:client-arch,16");
             Line($"dhcp-option-force=tag:http,tag:!ipxe,60,HTTPClient");
@@ -63,8 +64,8 @@ public static class DnsmasqFile
             Line($"dhcp-range={boot.Address},proxy");
             Line($"pxe-prompt=\"Vembar\",0");
             Line($"pxe-service=tag:!ipxe,x86PC,\"Vembar\",{BiosLoader}");
-            Line($"pxe-service=tag:!ipxe,X86-64_EFI,\"Vembar\",{UnsignedUefiLoader}");
-            Line($"pxe-service=tag:!ipxe,BC_EFI,\"Vembar\",{UnsignedUefiLoader}");
+            Line($"pxe-service=tag:!ipxe,X86-64_EFI,\"Vembar\",{uefi}");
+            Line($"pxe-service=tag:!ipxe,BC_EFI,\"Vembar\",{uefi}");
             Line($"pxe-service=tag:ipxe,x86PC,\"Vembar\",{script}");
         }
         Line($"dhcp-boot=tag:ipxe,{script}");

@@ -17,7 +17,7 @@ internal static class BootFile
         if (node is null || node is YamlScalarNode { Value: "off" })
             return new BootOptions();
         if (yaml.Fields(node, "mode", "interface", "address", "range", "port", "arguments", "pilot-sites",
-            "report-within") is not { } fields)
+            "report-within", "signed") is not { } fields)
             return new BootOptions();
         var mode = fields.GetValueOrDefault("mode", "off") switch
         {
@@ -53,8 +53,12 @@ internal static class BootFile
         var within = new BootOptions().ReportWithin;
         if (fields.TryGetValue("report-within", out var time) && !YamlTime.TryParse(time, out within))
             yaml.Wrong(node, $"'{time}' is no time within which machines join: write for instance \"10 min\"");
+        var signed = fields.GetValueOrDefault("signed", mode == BootMode.Full ? "yes" : "no");
+        if (signed is not ("yes" or "no" or "true" or "false"))
+            yaml.Wrong(node, $"'signed' is yes or no, not '{signed}'");
         return new BootOptions
         {
+            Signed = signed is "yes" or "true",
             PilotSites = fields.GetValueOrDefault("pilot-sites", "")
                 .Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries),
             ReportWithin = within,

@@ -21,6 +21,10 @@ public sealed record BootOptions
     /// <summary>The port of the plain HTTP server.</summary>
     public int Port { get; init; } = UsualPort;
 
+    /// <summary>Whether machines with UEFI are handed the signed boot loaders, which secure boot takes: they fetch from the server that
+    /// gave the address, so as <see cref="BootMode.Proxy"/> the other server has to name the station as the next one.</summary>
+    public bool Signed { get; init; } = true;
+
     /// <summary>Sites whose machines get the starter that is tried.</summary>
     public IReadOnlyList<string> PilotSites { get; init; } = [];
 

@@ -5,7 +5,7 @@ namespace Vembar.Volumes.Machines;
 
 /// <summary>Finds out whether KVM runs a machine here as fast as it should: that its device can be opened does not say so. In a
 /// machine that is a virtual one itself it can be many times slower than emulation.</summary>
-internal static class MachineProbe
+public static class MachineProbe
 {
     private const string Device = "/dev/kvm", Greeting = "No bootable device";
     private static readonly TimeSpan s_limit = TimeSpan.FromSeconds(3);

@@ -190,15 +190,19 @@ public sealed class EmulatedMachineTests(World world)
     }
 
     [Theory]
-    [InlineData(EmulatedFirmware.Bios)]
-    [InlineData(EmulatedFirmware.SecureBoot)]
-    [InlineData(EmulatedFirmware.HttpBoot)]
-    public async Task FromPowerOnToItsImage(EmulatedFirmware firmware)
+    [InlineData(EmulatedFirmware.Bios, false)]
+    [InlineData(EmulatedFirmware.SecureBoot, false)]
+    [InlineData(EmulatedFirmware.SecureBoot, true)]
+    [InlineData(EmulatedFirmware.HttpBoot, false)]
+    public async Task FromPowerOnToItsImage(EmulatedFirmware firmware, bool besideAnotherServer)
     {
         Assert.SkipWhen(File.Exists(Path.Combine(Vembar.Repository, "out/vembar.dll")), "a starter needs the program built ahead of time");
         Assert.SkipUnless(Tools.Try("apt-cache", ["show", "linux-image-amd64"]).Code == 0, "starters are made of Debian's packages");
         using var network = new EmulatedNetwork();
-        using var station = new RunningStation(world, more: Boot, host: EmulatedNetwork.Station, space: network.Space)
+        if (besideAnotherServer)
+            network.ServeAddresses();
+        using var station = new RunningStation(world, more: besideAnotherServer ? Boot.Replace("mode: full", "mode: proxy, signed: yes",
+            StringComparison.Ordinal) : Boot, host: EmulatedNetwork.Station, space: network.Space)
         {
             Patience = EmulatedNetwork.Patience,
         };
@@ -222,7 +226,7 @@ public sealed class EmulatedMachineTests(World world)
         TestContext.Current.TestOutputHelper?.WriteLine($"{firmware}: waiting after "
             + $"{clock.Elapsed.TotalSeconds:0.0} s");
         // What comes next is the same for all.
-        if (firmware == EmulatedFirmware.HttpBoot)
+        if (firmware == EmulatedFirmware.HttpBoot || besideAnotherServer)
             return;
         station.Ok("station", "approve", "TV-00001", "--name", "TVL-1", "--image", "Lending desk", "--accept", "no-driver", "--accept",
             "no-storage-driver");

@@ -14,6 +14,8 @@ public sealed class EmulatedNetwork : IDisposable
     /// <summary>The station's address.</summary>
     public const string Station = "10.213.79.1";
 
+    private const string OtherServer = "10.213.79.2";
+
     private const string Firmware = "/usr/share/OVMF/OVMF_CODE_4M.ms.fd", Variables = "/usr/share/OVMF/OVMF_VARS_4M.ms.fd",
         PlainFirmware = "/usr/share/OVMF/OVMF_CODE_4M.fd", PlainVariables = "/usr/share/OVMF/OVMF_VARS_4M.fd";
 
@@ -25,7 +27,7 @@ public sealed class EmulatedNetwork : IDisposable
     public EmulatedNetwork()
     {
         Assert.SkipUnless(Native.Posix.IsRoot, "needs root to make a network");
-        Tools.Try("ip", ["netns", "del", Space]);
+        Remove();
         var (code, _, error) = Tools.Try("ip", ["netns", "add", Space]);
         Assert.SkipUnless(code == 0, $"cannot make a network here: {error}");
         foreach (var arguments in (string[])["link set lo up", "link add br0 type bridge stp_state 0 forward_delay 0 mcast_snooping 0",
@@ -55,6 +57,23 @@ public sealed class EmulatedNetwork : IDisposable
             RedirectStandardOutput = true,
             RedirectStandardError = true,
         })!;
+
+    /// <summary>Puts a DHCP server of somebody else's into the network; it names the station as the next server.</summary>
+    public void ServeAddresses()
+    {
+        var space = $"{Space}d";
+        Tools.Run("ip", ["netns", "add", space]);
+        foreach (var arguments in (string[])[$"-n {Space} link add d0 type veth peer name e0 netns {space}",
+            $"-n {Space} link set d0 master br0 up", $"-n {space} addr add {OtherServer}/24 dev e0", $"-n {space} link set e0 up"])
+            Tools.Run("ip", arguments.Split(' '));
+        _machines.Add(Process.Start(new ProcessStartInfo("ip", ["netns", "exec", space, "dnsmasq", "--keep-in-foreground", "--port=0",
+            "--conf-file=/dev/null", "--interface=e0", "--bind-interfaces", "--dhcp-range=10.213.79.100,10.213.79.120,1h",
+            $"--dhcp-boot=,,{Station}", "--leasefile-ro", "--pid-file=", "--user=root", "--log-facility=-"])
+        {
+            RedirectStandardError = true,
+        })!);
+        _ = _machines[^1].StandardError.ReadToEndAsync();
+    }
 
     private static string[] Board(EmulatedFirmware firmware) => ["-accel", "tcg,thread=multi", "-M",
         $"q35,smm={(firmware == EmulatedFirmware.SecureBoot ? "on" : "off")},graphics=off", "-cpu", "max", "-smp", "2", "-m", "1024",
@@ -110,7 +129,15 @@ public sealed class EmulatedNetwork : IDisposable
             machine.Dispose();
         }
         // Also what a station left that was killed.
-        Tools.Try("sh", ["-c", $"ip netns pids {Space} | xargs -r kill -KILL"]);
-        Tools.Try("ip", ["netns", "del", Space]);
+        Remove();
+    }
+
+    private void Remove()
+    {
+        foreach (var space in (string[])[$"{Space}d", Space])
+        {
+            Tools.Try("sh", ["-c", $"ip netns pids {space} | xargs -r kill -KILL"]);
+            Tools.Try("ip", ["netns", "del", space]);
+        }
     }
 }

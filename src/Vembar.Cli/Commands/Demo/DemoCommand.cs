@@ -31,16 +31,23 @@ internal static class DemoCommand
         {
             Description = "The story of a station and three machines that join it, instead; as root each is in a network of its own",
         };
+        var emulated = new Option<bool>("--emulated")
+        {
+            Description = "With --network, as root: one more machine, bare and under QEMU, starts from the network; takes some minutes",
+        };
         return new VembarCommand("demo", "Make a made-up library network and walk through the whole story with it", "vembar demo",
             "vembar demo /tmp/world --scale 4 --world-only", "vembar demo /tmp/network --network")
-            .With(folder, scale, worldOnly, withoutDisks, network).Does(async (parse, session) =>
+            .With(folder, scale, worldOnly, withoutDisks, network, emulated).Does(async (parse, session) =>
             {
+                if (parse.GetValue(emulated) && !parse.GetValue(network))
+                    throw new VembarException(ErrorKind.Usage, "option-alone", "--emulated is of the story that --network tells",
+                        "Give --network with it.");
                 if (parse.GetValue(network) && (parse.GetValue(worldOnly) || parse.GetValue(withoutDisks) || parse.GetResult(scale) is
                     { Implicit: false }))
-                    throw new VembarException(ErrorKind.Usage, "network-alone", "--network takes no other option of the demo",
+                    throw new VembarException(ErrorKind.Usage, "network-alone", "--network takes no other option of the demo but --emulated",
                         "Leave the others out.");
                 if (parse.GetValue(network))
-                    return await NetworkStory.RunAsync(parse.GetRequiredValue(folder), session).ConfigureAwait(false);
+                    return await NetworkStory.RunAsync(parse.GetRequiredValue(folder), parse.GetValue(emulated), session).ConfigureAwait(false);
                 if (parse.GetValue(withoutDisks) && !parse.GetValue(worldOnly))
                     throw new VembarException(ErrorKind.Usage, "disks-needed", "the demo's story needs its disks",
                         "Give --world-only with --without-disks.");

@@ -17,32 +17,39 @@ internal sealed class NetworkStory : IDisposable
 {
     private const string Bridge = "vembardemo0", Subnet = "10.213.77.";
     private const int Port = 8470, Machines = 3, Used = 2;
-    private static readonly TimeSpan s_patience = TimeSpan.FromMinutes(3);
+    private static readonly TimeSpan s_patience = TimeSpan.FromMinutes(3), s_emulatedPatience = TimeSpan.FromMinutes(10);
 
     private readonly Session _session;
     private readonly string _folder;
     private readonly List<DemoCheckJson> _checks = [];
     private readonly List<Process> _processes = [];
     private readonly bool _hasNetwork;
+    private readonly bool _isEmulated;
     private string _token = "";
     private string _address = "";
     private int _step;
 
-    private NetworkStory(string folder, Session session)
+    private NetworkStory(string folder, bool isEmulated, Session session)
     {
         _folder = folder;
         _session = session;
         _hasNetwork = MakeNetwork();
+        _isEmulated = isEmulated;
     }
 
-    public static async Task<int> RunAsync(string folder, Session session)
+    public static async Task<int> RunAsync(string folder, bool isEmulated, Session session)
     {
         if (Path.Exists(folder) && (!Directory.Exists(folder) || Directory.EnumerateFileSystemEntries(folder).Any()))
             throw VembarException.Input("target-not-empty", $"the folder '{folder}' is not empty", "Name a new or empty folder.");
         if (StationServeCommand.Find() is null)
             throw StationServeCommand.Missing();
+        if (isEmulated && EmulatedMachine.Missing() is { } missing)
+            throw VembarException.Environment("program-missing", $"no machine can be emulated here: {missing.Problem}", missing.Remedy);
         var clock = Stopwatch.StartNew();
-        using var story = new NetworkStory(Path.GetFullPath(folder), session);
+        using var story = new NetworkStory(Path.GetFullPath(folder), isEmulated, session);
+        if (isEmulated && !story._hasNetwork)
+            throw VembarException.Environment("demo-failed", "no network could be made here, so no machine can start from it",
+                "`ip link add x type bridge` says why.");
         await story.WalkAsync().ConfigureAwait(false);
         var ok = story._checks.All(c => c.Ok);
         session.Result(new DemoJson(folder, 0, 0, clock.Elapsed.TotalSeconds, ok, story._checks), json => json.DemoJson,
@@ -113,7 +120,7 @@ internal sealed class NetworkStory : IDisposable
         TryIp($"link del {Bridge}");
     }
 
-    private static bool TryIp(string arguments)
+    internal static bool TryIp(string arguments)
     {
         try
         {
@@ -140,6 +147,9 @@ internal sealed class NetworkStory : IDisposable
             WorkingDirectory = _folder,
         };
         Know(start);
+        // Packages that were fetched before need not be fetched again.
+        if (arguments[0] == "starter")
+            start.Environment["HOME"] = Environment.GetEnvironmentVariable("HOME");
         using var process = Process.Start(start)!;
         var error = process.StandardError.ReadToEndAsync();
         var output = process.StandardOutput.ReadToEnd();
@@ -176,6 +186,8 @@ internal sealed class NetworkStory : IDisposable
             archives: {"{"} desks: desks.vmb {"}"}
             hardware: hardware
             expectations: {"{"} desk: desk.yaml {"}"}
+            {(_isEmulated ? $"starters: starters\nboot: {{ mode: full, interface: {Bridge}, address: {Subnet}1, "
+                + $"range: {Subnet}100-{Subnet}120, arguments: console=ttyS0 }}" : "")}
 
             """);
         Step("A station: an empty folder, and the archive.");
@@ -259,7 +271,52 @@ internal sealed class NetworkStory : IDisposable
         Show("station log TVL-DESK-001");
         var events = await client.EventsAsync("TVL-DESK-001", 0, _session.Cancellation).ConfigureAwait(false);
         Shown(() => MachinePage.Events(events));
+        if (_isEmulated)
+            await EmulateAsync(client).ConfigureAwait(false);
         Say();
+    }
+
+    // From power-on to its image, with nobody at it.
+    private async Task EmulateAsync(StationClient client)
+    {
+        const int Number = Machines + 1;
+        Step("A starter, for bare machines: a kernel and a small file system, made of Debian's packages.");
+        Show("starter make starters/2026.11 --version 2026.11 --authority authority.pem");
+        Directory.CreateDirectory(At("starters"));
+        Own("starter", "make", At("starters/2026.11"), "--version", "2026.11", "--authority", At("station/authority.pem"), "--quiet");
+        Say($"   {Text.Size(Directory.EnumerateFiles(At("starters/2026.11")).Sum(f => new FileInfo(f).Length))}");
+
+        Step("A bare machine is switched on, under QEMU. It gets the starter from the network, and joins.");
+        using (var disk = File.Create(Disk(Number)))
+            disk.SetLength(2L << 30);
+        using var machine = EmulatedMachine.SwitchOn(Bridge, Disk(Number), At("machine-4.log"), Number);
+        var clock = Stopwatch.StartNew();
+        bool Is(MachineInfo info) => info.Identity.Serial == "TV-00004";
+        bool HasEnded(IReadOnlyList<MachineInfo> all) => machine.IsOff ? throw VembarException.Environment("demo-failed",
+            $"the machine was switched off: {machine.Problem()}", $"{At("machine-4.log")} has what it said.") : all.Any(Is);
+        await UntilAsync(client, all => HasEnded(all) && all.First(Is).State == MachineState.Waiting, s_emulatedPatience)
+            .ConfigureAwait(false);
+        foreach (var line in machine.Said(4))
+            Say($"   | {line}");
+        Check("it waits at the station", true, $"{Text.Duration(clock.Elapsed.TotalSeconds)} after it was switched on");
+
+        Step("It is approved: the image has no drivers for QEMU's devices, and that is accepted.");
+        Show("station approve TV-00004 --name TVL-DESK-004 --image \"Lending desk@production\" --accept no-driver --accept "
+            + "no-storage-driver");
+        await client.ApproveAsync("TV-00004", new Approval
+        {
+            Name = "TVL-DESK-004",
+            Image = "Lending desk@production",
+            Accept = ["no-driver", "no-storage-driver"],
+        }, _session.Cancellation).ConfigureAwait(false);
+        var ended = await UntilAsync(client, all => all.Any(m => Is(m) && m.State is MachineState.Done or MachineState.Checked
+            or MachineState.Failed), s_emulatedPatience).ConfigureAwait(false);
+        foreach (var line in machine.Said(6))
+            Say($"   | {line}");
+        Check("it has its image", ended.First(Is).State is MachineState.Done or MachineState.Checked,
+            $"{Text.Duration(clock.Elapsed.TotalSeconds)} after it was switched on");
+        foreach (var line in Own("survey", Disk(Number)).TrimEnd().Split('\n'))
+            Say($"   {line}");
     }
 
     private static bool IsEmpty(string disk)
@@ -336,7 +393,8 @@ internal sealed class NetworkStory : IDisposable
         _processes.Add(process);
     }
 
-    private async Task<IReadOnlyList<MachineInfo>> UntilAsync(StationClient client, Func<IReadOnlyList<MachineInfo>, bool> isSo)
+    private async Task<IReadOnlyList<MachineInfo>> UntilAsync(StationClient client, Func<IReadOnlyList<MachineInfo>, bool> isSo,
+        TimeSpan? patience = null)
     {
         var clock = Stopwatch.StartNew();
         while (true)
@@ -344,7 +402,7 @@ internal sealed class NetworkStory : IDisposable
             var all = await client.MachinesAsync(_session.Cancellation).ConfigureAwait(false);
             if (isSo(all))
                 return all;
-            if (clock.Elapsed > s_patience)
+            if (clock.Elapsed > (patience ?? s_patience))
                 throw VembarException.Environment("demo-failed", "the machines did not do what they should in time: "
                     + string.Join("; ", all.Select(m => $"{MachinePage.Name(m)} {m.State} {m.Remark}")));
             await Task.Delay(TimeSpan.FromMilliseconds(200), _session.Cancellation).ConfigureAwait(false);
