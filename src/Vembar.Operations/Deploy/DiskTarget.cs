@@ -15,6 +15,7 @@ namespace Vembar.Operations.Deploy;
 internal sealed class DiskTarget : IDisposable
 {
     private readonly DiskImage _image;
+    private readonly string _temporaryFolder;
     private readonly string _scratch;
 
     private readonly List<(Partition Partition, string? File)> _formatted = [];
@@ -26,8 +27,33 @@ internal sealed class DiskTarget : IDisposable
     public DiskTarget(DiskImage image, string temporaryFolder)
     {
         _image = image;
+        _temporaryFolder = Path.TrimEndingDirectorySeparator(temporaryFolder);
         _scratch = Path.Combine(temporaryFolder, $"vembar-deploy-{Guid.NewGuid():N}");
-        Posix.MakeFolder(null, PosixName.Encode(_scratch), 0x1C0);
+        InScratch(() => Posix.MakeFolder(null, PosixName.Encode(_scratch), 0x1C0));
+    }
+
+    // What fails here is the folder for temporary files, not the disk.
+    private void InScratch(Action prepare)
+    {
+        const long Least = 1 << 20;
+        const string Doing = "prepare the disk's partitions in";
+        try
+        {
+            prepare();
+        }
+        catch (VembarException problem) when (problem.Kind == ErrorKind.Environment
+            && new DriveInfo(_temporaryFolder).AvailableFreeSpace < Least)
+        {
+            // A program that formats says it in words of its own.
+            throw new VembarException(ErrorKind.Environment, "no-room",
+                $"could not {Doing} '{_temporaryFolder}': no room left on the device",
+                "Make room there, or name another folder in TMPDIR; the disk was not changed.", problem.Details, problem);
+        }
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, Doing, _temporaryFolder) is { } problem)
+        {
+            throw problem;
+        }
     }
 
     public List<WrittenVolume> Volumes { get; } = [];
@@ -40,7 +66,10 @@ internal sealed class DiskTarget : IDisposable
     /// <summary>Makes all that will be on the disk but the image's files, beside it; the disk is not touched.</summary>
     /// <exception cref="VembarException">The layout does not go on the disk, a program is missing, or a partition cannot be made as it
     /// should.</exception>
-    public void Prepare(DiskLayout layout, TreeEditor tree, WindowsInstall? install, CancellationToken cancellation)
+    public void Prepare(DiskLayout layout, TreeEditor tree, WindowsInstall? install, CancellationToken cancellation) =>
+        InScratch(() => PrepareAll(layout, tree, install, cancellation));
+
+    private void PrepareAll(DiskLayout layout, TreeEditor tree, WindowsInstall? install, CancellationToken cancellation)
     {
         var sector = _image.SectorSize;
         _table = layout.Place(_image.Length, sector);

@@ -145,6 +145,22 @@ public sealed class EmulatedMachineTests(World world)
         Assert.Contains("Wharf.Reader_1.2.3.0_x64__k3n2", failed.Output, StringComparison.Ordinal);
     }
 
+    // The demo's own: made, switched on, approved, and looked at, in one command.
+    [Fact]
+    public void TheDemoSwitchesOneOn()
+    {
+        Assert.SkipWhen(File.Exists(Path.Combine(Vembar.Repository, "out/vembar.dll")), "a starter needs the program built ahead of time");
+        Assert.SkipUnless(Tools.Try("apt-cache", ["show", "linux-image-amd64"]).Code == 0, "starters are made of Debian's packages");
+        // Whether there can be such a network at all.
+        new EmulatedNetwork().Dispose();
+        using var folder = new TempFolder();
+        var told = Vembar.Run("demo", folder.At("network"), "--network", "--emulated", "--json");
+        Assert.True(told.Code == 0, told.Error + told.Output);
+        var checks = told.Json.GetProperty("checks").EnumerateArray().Select(c => c.GetProperty("what").GetString()).ToList();
+        Assert.Contains("it has its image", checks);
+        Assert.Equal(2, Vembar.Run("demo", folder.At("other"), "--emulated").Code);
+    }
+
     // Which starter a machine is handed: what it was assigned, and another one where that does not report.
     [Fact]
     public void AMachineGetsTheStarterOfItsChannelOrTheLastThatReported()

@@ -72,6 +72,9 @@ public sealed class RunningStation : IDisposable
     /// <summary>The network namespace that a machine is in, where it is not the station's.</summary>
     public Func<int, string>? SpaceOf { get; init; }
 
+    /// <summary>Where machines have all their files that are not on the disk, a RAM disk; null for folders of their own.</summary>
+    public string? RamDisk { get; init; }
+
     public string At(string path) => _folder.At(path);
 
     public string Address => string.Create(CultureInfo.InvariantCulture, $"https://{_host}:{_port}");
@@ -239,6 +242,8 @@ public sealed class RunningStation : IDisposable
             {
                 Prepare(start, At(string.Create(CultureInfo.InvariantCulture, $"home-{number}")), "none",
                     SpaceOf?.Invoke(number) ?? _space);
+                if (RamDisk is not null)
+                    start.Environment["HOME"] = start.Environment["TMPDIR"] = RamDisk;
                 if (Starter.Length > 0)
                     start.Environment["VEMBAR_STARTER"] = Starter;
                 start.RedirectStandardInput = input is not null;

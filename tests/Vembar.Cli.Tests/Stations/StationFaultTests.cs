@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Net.Http.Headers;
 using System.Text.Json;
 using Vembar.Operations.Stations.Contract;
@@ -35,6 +36,54 @@ public sealed class StationFaultTests(World world)
         finally
         {
             Tools.Run("umount", ["-l", small]);
+        }
+    }
+
+    // Nothing is there, or less than a program that formats needs: it is said of the RAM disk, and the machine's disk is as it was.
+    [Theory]
+    [InlineData("64k")]
+    [InlineData("1200k")]
+    public void AMachineWhoseRamDiskIsFullSaysSo(string size)
+    {
+        Assert.SkipUnless(Native.Posix.IsRoot, "needs root to mount a small file system");
+        using var folder = new TempFolder();
+        var full = folder.At("full");
+        Directory.CreateDirectory(full);
+        var (code, _, error) = Tools.Try("mount", ["-t", "tmpfs", "-o", $"size={size}", "tmpfs", full]);
+        Assert.SkipUnless(code == 0, $"cannot mount here: {error}");
+        try
+        {
+            Tools.Try("dd", ["if=/dev/zero", $"of={full}/all", "bs=4k", "count=16"]);
+            using var station = new RunningStation(world) { RamDisk = full };
+            Ran Approved(Process machine)
+            {
+                station.WaitFor(1, m => m.State is MachineState.Waiting or MachineState.Failed, "there");
+                station.Ok("station", "approve", RunningStation.Serial(1), "--name", "TVL-1", "--image", "Lending desk", "--accept",
+                    "no-driver", "--accept", "no-storage-driver");
+                return RunningStation.Finish(machine);
+            }
+            var failed = Approved(station.Join(1, "oakmere-m4"));
+            Assert.Equal(1, failed.Code);
+            Assert.Equal("no-room", failed.Json.GetProperty("code").GetString());
+            Assert.Contains($"in '{full}'", failed.Json.GetProperty("problem").GetString(), StringComparison.Ordinal);
+            Assert.Contains(full, station.WaitFor(1, MachineState.Failed).Remark, StringComparison.Ordinal);
+            using (var disk = File.OpenRead(station.Disk(1)))
+            {
+                var first = new byte[1 << 20];
+                disk.ReadExactly(first);
+                Assert.All(first, b => Assert.Equal(0, b));
+            }
+            // With room again it goes as it should; and nothing is left there.
+            Tools.Run("mount", ["-o", "remount,size=200M", full]);
+            var ran = Approved(station.Join(1, "oakmere-m4"));
+            Assert.True(ran.Code == 0, ran.Error + ran.Output);
+            station.WaitFor(1, MachineState.Done);
+            Assert.DoesNotContain(Directory.EnumerateFileSystemEntries(full), f => Path.GetFileName(f).StartsWith("vembar-",
+                StringComparison.Ordinal));
+        }
+        finally
+        {
+            Tools.Run("umount", ["-l", full]);
         }
     }
 

@@ -44,10 +44,11 @@ internal static class DemoCommand
                         "Give --network with it.");
                 if (parse.GetValue(network) && (parse.GetValue(worldOnly) || parse.GetValue(withoutDisks) || parse.GetResult(scale) is
                     { Implicit: false }))
-                    throw new VembarException(ErrorKind.Usage, "network-alone", "--network takes no other option of the demo but --emulated",
+                    throw new VembarException(ErrorKind.Usage, "network-alone", "--network takes no other option but --emulated",
                         "Leave the others out.");
                 if (parse.GetValue(network))
-                    return await NetworkStory.RunAsync(parse.GetRequiredValue(folder), parse.GetValue(emulated), session).ConfigureAwait(false);
+                    return await NetworkStory.RunAsync(parse.GetRequiredValue(folder), parse.GetValue(emulated), session)
+                        .ConfigureAwait(false);
                 if (parse.GetValue(withoutDisks) && !parse.GetValue(worldOnly))
                     throw new VembarException(ErrorKind.Usage, "disks-needed", "the demo's story needs its disks",
                         "Give --world-only with --without-disks.");

@@ -1,3 +1,4 @@
+using Vembar.Common;
 using Vembar.Common.Files;
 
 namespace Vembar.Operations.Stations.Joining;
@@ -11,12 +12,21 @@ internal sealed class TextFile : IDisposable
     public string Path { get; }
 
     /// <summary>Writes a text; null for null.</summary>
+    /// <exception cref="VembarException">It cannot be written.</exception>
     public static TextFile? For(OperationHost host, string? text, string extension)
     {
         if (text is null)
             return null;
         var path = System.IO.Path.Combine(host.TemporaryFolder, $"vembar-{Guid.NewGuid():N}{extension}");
-        PrivateFile.Write(path, text);
+        try
+        {
+            PrivateFile.Write(path, text);
+        }
+        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", path) is { } problem)
+        {
+            File.Delete(path);
+            throw problem;
+        }
         return new TextFile(path);
     }
 
