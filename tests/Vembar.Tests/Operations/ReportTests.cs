@@ -195,7 +195,8 @@ public sealed class ReportTests(DemoFixture demo) : IDisposable
             var report = await ReportAsync(archive);
             var missing = Enumerable.Range(1, 3).Except(report.Images.Select(i => i.Record.Number)).ToList();
             leftOut.UnionWith(missing);
-            Assert.All(missing, m => Assert.Contains(report.Problems, p => p.StartsWith($"image {m} is left out: ", StringComparison.Ordinal)));
+            Assert.All(missing, m => Assert.Contains(report.Problems,
+                p => p.StartsWith($"image {m} is left out: ", StringComparison.Ordinal)));
             foreach (var (image, place) in report.Images.Select((i, place) => (i, place)))
             {
                 var before = image.Record.Number - 1;
