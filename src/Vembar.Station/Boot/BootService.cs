@@ -259,8 +259,24 @@ public sealed partial class BootService(StationSettings settings, StationRegiste
         // Who was given which address, and who then fetched a kernel: the signed GRUB does not say who it is.
         if (AddressGiven().Match(line) is { Success: true } given)
             _given[given.Groups[1].Value] = given.Groups[2].Value;
-        if (KernelSent().Match(line) is { Success: true } sent && _given.TryGetValue(sent.Groups[2].Value, out var address))
+        if (KernelSent().Match(line) is { Success: true } sent
+            && (_given.GetValueOrDefault(sent.Groups[2].Value) ?? Neighbour(sent.Groups[2].Value)) is { } address)
             _ = HandedAsync(address, sent.Groups[1].Value);
+    }
+
+    // Where another server gave it its address: the kernel has just sent to it (proc_net(5), arp).
+    private static string? Neighbour(string address)
+    {
+        const int HardwareAddress = 3;
+        try
+        {
+            return File.ReadLines("/proc/net/arp").Select(l => l.Split(' ', StringSplitOptions.RemoveEmptyEntries))
+                .FirstOrDefault(f => f.Length > HardwareAddress && f[0] == address)?[HardwareAddress];
+        }
+        catch (IOException)
+        {
+            return null;
+        }
     }
 
     private readonly ConcurrentDictionary<string, string> _given = new();

@@ -168,21 +168,7 @@ public sealed class EmulatedMachineTests(World world)
         using var network = new EmulatedNetwork();
         using var station = new RunningStation(world, more: Boot.Replace("arguments:", "report-within: 3 s, pilot-sites: Annex, arguments:",
             StringComparison.Ordinal), host: EmulatedNetwork.Station, space: network.Space);
-        foreach (var version in (string[])["1", "2"])
-        {
-            Directory.CreateDirectory(station.At($"starters/{version}"));
-            File.WriteAllText(station.At($"starters/{version}/vmlinuz"), "kernel");
-            File.WriteAllText(station.At($"starters/{version}/initial.img"), "files");
-            File.WriteAllText(station.At($"starters/{version}/starter.json"), $$"""
-                {
-                  "format": 1, "name": "small", "version": "{{version}}", "kernel": "6", "modules": [], "loaders": [], "firmware": [],
-                  "models": [], "packages": [], "firmwareOf": {},
-                  "files": [{ "name": "vmlinuz", "bytes": 6, "sha256": "" }, { "name": "initial.img", "bytes": 5, "sha256": "" }]
-                }
-                """);
-        }
-        station.Ok("starter", "use", station.At("starters/1"));
-        station.Ok("starter", "use", station.At("starters/2"), "--channel", "pilot");
+        SmallStarters.Make(station);
         Assert.Equal(["production", "pilot"], station.Ok("starter", "list", station.At("starters"), "--json").Json.GetProperty("starters")
             .EnumerateArray().Select(s => s.GetProperty("channels")[0].GetString()));
         // The machine has joined once, by the starter in use.
