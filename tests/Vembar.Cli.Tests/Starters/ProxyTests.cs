@@ -32,7 +32,8 @@ public sealed class ProxyTests(World world)
         Tools.Run("ip", ["-n", space, "link", "set", "e0", "address", machine.Identity.Addresses[0]]);
         (int Code, string Text) Fetch(string path)
         {
-            var (code, text, _) = Tools.Try("ip", ["netns", "exec", space, "curl", "-s", "-m", "3", $"tftp://{WaveNetwork.Station}/{path}"]);
+            var (code, text, _) = Tools.Try("ip",
+                ["netns", "exec", space, "curl", "-s", "-m", "3", $"tftp://{WaveNetwork.Station}/{path}"]);
             return (code, text);
         }
         void Until(Func<bool> isSo)
@@ -89,7 +90,8 @@ public sealed class ProxyTests(World world)
             }
             var found = named.Value;
             Assert.Equal(isWell, found.GetProperty("isWell").GetBoolean());
-            Assert.Contains(isWell ? $"names {next}" : $"names {Machine}, not ", found.GetProperty("found").GetString(), StringComparison.Ordinal);
+            Assert.Contains(isWell ? $"names {next}" : $"names {Machine}, not ", found.GetProperty("found").GetString(),
+                StringComparison.Ordinal);
         }
         finally
         {
