@@ -60,10 +60,20 @@ internal sealed class EmulatedMachine : IDisposable
         return new EmulatedMachine(process, serial);
     }
 
-    /// <summary>Whether it was switched off.</summary>
-    public bool IsOff => _process.HasExited;
+    /// <summary>Says so where it was switched off, or found nothing to start.</summary>
+    /// <exception cref="VembarException">It is so.</exception>
+    public void EnsureItGoesOn()
+    {
+        if (_process.HasExited)
+            throw VembarException.Environment("demo-failed", $"the machine was switched off: {_process.StandardError.ReadToEnd().Trim()}",
+                $"{_serial} has what it said.");
+        // What its firmware says.
+        if (Said(1) is ["No bootable device."])
+            throw VembarException.Environment("demo-failed", "the machine got nothing from the network",
+                "See whether another program on this machine serves DHCP or TFTP (`ss -lunp`).");
+    }
 
-    /// <summary>What it said last on its serial line, without what boot loader and kernel say.</summary>
+    /// <summary>What it said last on its serial line.</summary>
     /// <param name="most">How many lines at most.</param>
     public IReadOnlyList<string> Said(int most)
     {
@@ -72,9 +82,6 @@ internal sealed class EmulatedMachine : IDisposable
         var lines = File.ReadAllText(_serial).Split('\n').Select(l => Text.Safe(l.Trim('\r', ' '))).Where(l => l.Length > 0).ToList();
         return lines[Math.Max(0, lines.Count - most)..];
     }
-
-    /// <summary>Why it is off, as far as QEMU says.</summary>
-    public string Problem() => _process.StandardError.ReadToEnd().Trim();
 
     private static void Remove() => NetworkStory.TryIp($"link del {Cable}");
 

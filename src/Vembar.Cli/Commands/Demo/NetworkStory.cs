@@ -292,10 +292,11 @@ internal sealed class NetworkStory : IDisposable
         using var machine = EmulatedMachine.SwitchOn(Bridge, Disk(Number), At("machine-4.log"), Number);
         var clock = Stopwatch.StartNew();
         bool Is(MachineInfo info) => info.Identity.Serial == "TV-00004";
-        bool HasEnded(IReadOnlyList<MachineInfo> all) => machine.IsOff ? throw VembarException.Environment("demo-failed",
-            $"the machine was switched off: {machine.Problem()}", $"{At("machine-4.log")} has what it said.") : all.Any(Is);
-        await UntilAsync(client, all => HasEnded(all) && all.First(Is).State == MachineState.Waiting, s_emulatedPatience)
-            .ConfigureAwait(false);
+        await UntilAsync(client, all =>
+        {
+            machine.EnsureItGoesOn();
+            return all.Any(m => Is(m) && m.State == MachineState.Waiting);
+        }, s_emulatedPatience).ConfigureAwait(false);
         foreach (var line in machine.Said(4))
             Say($"   | {line}");
         Check("it waits at the station", true, $"{Text.Duration(clock.Elapsed.TotalSeconds)} after it was switched on");
