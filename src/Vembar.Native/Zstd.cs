@@ -46,12 +46,14 @@ public sealed unsafe partial class Zstd : IDisposable
     private void Set(ZstdCompressor compressor, ZstdSettings settings)
     {
         const int CompressionLevel = 100, WindowLog = 101, HashLog = 102, ChainLog = 103, SearchLog = 104, TargetLength = 106,
-            PackLiterals = 1002;
+            Workers = 400, PackLiterals = 1002;
         Check(ZSTD_CCtx_setParameter(compressor, CompressionLevel, settings.Level));
         Check(ZSTD_CCtx_setParameter(compressor, WindowLog, settings.WindowLog));
         Check(ZSTD_CCtx_setParameter(compressor, HashLog, settings.HashLog));
         Check(ZSTD_CCtx_setParameter(compressor, ChainLog, settings.ChainLog));
         Check(ZSTD_CCtx_setParameter(compressor, SearchLog, settings.SearchLog));
+        // A library that was built without threads does not take it, and compresses all the same.
+        _ = ZSTD_CCtx_setParameter(compressor, Workers, settings.Workers);
         // With longer steps the library would leave off compressing literals, which costs more than the steps gain. Whether they
         // are is not among its lasting parameters; one that does not know it takes the ordinary steps.
         var packs = settings.Step > 0 && ZSTD_isError(ZSTD_CCtx_setParameter(compressor, PackLiterals, 1)) == 0;

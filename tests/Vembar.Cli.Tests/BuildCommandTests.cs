@@ -136,6 +136,7 @@ public sealed class BuildCommandTests(World world)
 
     // Ended by force while it works, again and again: the archive is whole at each moment, and the run can be gone on with.
     [Fact]
+    [Trait("Set", "Slow")]
     public void ABuildThatIsKilledIsGoneOnWith()
     {
         using var folder = new TempFolder();

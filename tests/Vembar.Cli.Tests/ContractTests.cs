@@ -8,6 +8,7 @@ namespace Vembar.Cli.Tests;
 public class ContractTests(World world)
 {
     [Fact]
+    [Trait("Set", "Slow")]
     public void EveryKeyThatIsPrintedIsInTheDocumentation()
     {
         using var folder = new TempFolder();

@@ -5,7 +5,7 @@ using Xunit;
 namespace Vembar.Cli.Tests;
 
 /// <summary>What the documents say can be done as it stands there: their links lead somewhere, their command lines are taken.</summary>
-public sealed partial class DocumentTests(World world, ToldDemo demo) : IClassFixture<ToldDemo>
+public sealed partial class DocumentTests(World world, ToldDemo demo)
 {
     // What serves until it is ended, needs a place, a disk or a machine that is not here, or asks somebody.
     private static readonly string[] s_notRun =
@@ -72,6 +72,17 @@ public sealed partial class DocumentTests(World world, ToldDemo demo) : IClassFi
         .Where(l => !s_notRun.Any(n => l.Contains(n, StringComparison.Ordinal)));
 
     [Fact]
+    [Trait("Set", "Slow")]
+    public void TheDemoTellsItsStory()
+    {
+        Assert.True(demo.Told.Code == 0, demo.Told.Error + demo.Told.Output);
+        Assert.DoesNotContain("   NO: ", demo.Told.Output, StringComparison.Ordinal);
+        Assert.True(demo.Told.Output.Split("   yes: ").Length > 12, demo.Told.Output);
+        Assert.Equal(3, Vembar.Run("demo", demo.Path).Code);
+    }
+
+    [Fact]
+    [Trait("Set", "Slow")]
     public void TheDemoShowsWhatItsCommandsSay()
     {
         Assert.Contains("Ready to be captured", demo.Told.Output, StringComparison.Ordinal);
@@ -80,6 +91,7 @@ public sealed partial class DocumentTests(World world, ToldDemo demo) : IClassFi
 
     // From the beginning to the end, each on what those before it made.
     [Theory]
+    [Trait("Set", "Slow")]
     [InlineData("README.md", 8)]
     [InlineData("docs/tour.md", 50)]
     public void WhatIsShownInOrderWorksInOrder(string page, int least)
@@ -112,6 +124,7 @@ public sealed partial class DocumentTests(World world, ToldDemo demo) : IClassFi
 
     // Single lines, on files that are not there: each is at least a command line.
     [Fact]
+    [Trait("Set", "Slow")]
     public void EveryOtherLineIsTaken()
     {
         using var folder = new TempFolder();

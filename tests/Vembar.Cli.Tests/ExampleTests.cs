@@ -5,6 +5,7 @@ using Xunit;
 namespace Vembar.Cli.Tests;
 
 /// <summary>Each example of each command's help is a command line that the program takes, run where the demo's world lies.</summary>
+[Trait("Set", "Slow")]
 public sealed partial class ExampleTests(World world)
 {
     // What serves until it is ended, asks the whole network, or makes a world of its own.

@@ -43,6 +43,7 @@ public sealed class PlaceCommandTests(World world, PlaceServers servers) : IDisp
     }
 
     [Fact]
+    [Trait("Set", "Slow")]
     public void ReadingCommandsWorkOnAWebServer()
     {
         var archive = servers.Address(servers.Plain, Served("desks.vmb"));

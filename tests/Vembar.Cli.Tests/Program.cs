@@ -18,21 +18,26 @@ public sealed record Ran(int Code, string Output, string Error)
     public JsonElement JsonError => Json.GetProperty("error");
 }
 
-/// <summary>The built program, run as a process.</summary>
+/// <summary>The built program, run as a process: the one for the runtime, or the one in the folder that VEMBAR_OUT names, below the
+/// repository.</summary>
 public static class Vembar
 {
-    public static string Path { get; } = Find();
+    public static string Repository => global::Vembar.Tests.Repository.Root;
 
-    private static string Find()
-    {
-        var folder = new DirectoryInfo(AppContext.BaseDirectory);
-        while (folder is not null && !File.Exists(System.IO.Path.Combine(folder.FullName, "Vembar.slnx")))
-            folder = folder.Parent;
-        var path = System.IO.Path.Combine(folder?.FullName ?? "", "out/vembar");
-        return File.Exists(path) ? path : throw new InvalidOperationException("out/vembar is missing; run make build first");
-    }
+    /// <summary>The folder of the built program and station.</summary>
+    public static string Out { get; } = System.IO.Path.Combine(Repository,
+        Environment.GetEnvironmentVariable("VEMBAR_OUT") is { Length: > 0 } folder ? folder : "out-runtime");
 
-    public static string Repository => System.IO.Path.GetFullPath(System.IO.Path.Combine(System.IO.Path.GetDirectoryName(Path)!, ".."));
+    public static string Path { get; } = Existing("vembar");
+
+    public static string Station => Existing("station/vembar-station");
+
+    private static string Existing(string name) => System.IO.Path.Combine(Out, name) is var path && File.Exists(path) ? path
+        : throw new InvalidOperationException($"{path} is missing; run `make build` or `make build JIT=true` first");
+
+    /// <summary>Skips a test of what holds for the program that is compiled ahead of time alone.</summary>
+    public static void DemandAheadOfTime() =>
+        Assert.SkipWhen(File.Exists(System.IO.Path.Combine(Out, "vembar.dll")), "needs the program compiled ahead of time: VEMBAR_OUT=out");
 
     public static Process Start(string[] arguments, Action<ProcessStartInfo>? with = null, string? program = null)
     {
@@ -47,6 +52,24 @@ public static class Vembar
     }
 
     public static Ran Run(params string[] arguments) => Finish(Start(arguments));
+
+    /// <summary>Runs it, and demands that it refuses in few lines, and with one JSON document where --json is given.</summary>
+    /// <param name="code">The exit code.</param>
+    /// <param name="part">What its message contains.</param>
+    /// <param name="arguments">The command line.</param>
+    public static void Refused(int code, string part, params string[] arguments)
+    {
+        var plain = Run(arguments);
+        Assert.Equal((code, ""), (plain.Code, plain.Output));
+        Assert.StartsWith("vembar: ", plain.Error, StringComparison.Ordinal);
+        Assert.Contains(part, plain.Error, StringComparison.Ordinal);
+        Assert.DoesNotContain("   at ", plain.Error, StringComparison.Ordinal);
+        Assert.InRange(plain.Error.Split('\n').Length, 2, 12);
+        var json = Run([.. arguments, "--json"]);
+        Assert.Equal(code, json.Code);
+        Assert.NotEqual("", json.JsonError.GetProperty("code").GetString());
+        Assert.Equal(["code", "message", "hint", "details"], json.JsonError.EnumerateObject().Select(p => p.Name));
+    }
 
     public static Ran Finish(Process process)
     {

@@ -1,4 +1,8 @@
+using Vembar.Cli.Tests;
 using Vembar.Tests;
+using Xunit;
+
+[assembly: AssemblyFixture(typeof(ToldDemo))]
 
 namespace Vembar.Cli.Tests;
 

@@ -5,6 +5,7 @@ using Xunit;
 namespace Vembar.Cli.Tests;
 
 /// <summary>What terminals of several widths get: no line is longer than they are, and no word is broken.</summary>
+[Trait("Set", "Slow")]
 public sealed partial class WidthTests(World world, MistakeFolder folder) : IClassFixture<MistakeFolder>
 {
     [GeneratedRegex("\u001b\\[[0-9;?]*[A-Za-z]|\u001b[=>]")]

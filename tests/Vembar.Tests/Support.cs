@@ -35,19 +35,37 @@ public static class Tools
             : throw new InvalidOperationException($"{program} {string.Join(' ', arguments)} ended with {code}: {error}");
     }
 
-    /// <summary>Waits until no process runs whose command line matches; those that were told to end need a moment.</summary>
-    public static void NothingRuns(string pattern)
+    /// <summary>Waits until no process has a file of a folder open; those that were told to end need a moment.</summary>
+    public static void NothingHolds(TempFolder folder)
     {
         const int Seconds = 60;
-        var found = "";
         for (var tries = 0; tries < 20 * Seconds; tries++)
         {
-            found = Run("sh", ["-c", $"pgrep -af '{pattern}' || true"]);
-            if (found.Length == 0)
+            if (!Holders(folder.Path).Any())
                 return;
             Thread.Sleep(50);
         }
-        throw new InvalidOperationException($"still running: {found}");
+        throw new InvalidOperationException($"still open: {string.Join(", ", Holders(folder.Path))}");
+    }
+
+    private static IEnumerable<string> Holders(string folder)
+    {
+        foreach (var process in Directory.EnumerateDirectories("/proc").Where(p => char.IsAsciiDigit(Path.GetFileName(p)[0])))
+        {
+            string[] links;
+            try
+            {
+                links = Directory.GetFileSystemEntries($"{process}/fd");
+            }
+            catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
+            {
+                // It ended, or is not ours.
+                continue;
+            }
+            foreach (var target in links.Select(l => new FileInfo(l).LinkTarget).Where(t => t?.StartsWith(folder + "/",
+                StringComparison.Ordinal) == true))
+                yield return $"{process} {target}";
+        }
     }
 
     public static (int Code, string Output, string Error) Try(string program, string[] arguments, string? folder = null)

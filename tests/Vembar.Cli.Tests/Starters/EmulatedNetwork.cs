@@ -21,8 +21,11 @@ public sealed class EmulatedNetwork : IDisposable
 
     private readonly List<Process> _machines = [];
 
-    /// <summary>The namespace.</summary>
-    public string Space { get; } = string.Create(CultureInfo.InvariantCulture, $"vmbt{Environment.ProcessId}");
+    private static int s_networks;
+
+    /// <summary>The namespace; several tests have one at the same time.</summary>
+    public string Space { get; } = string.Create(CultureInfo.InvariantCulture,
+        $"vmbt{Environment.ProcessId}n{Interlocked.Increment(ref s_networks)}");
 
     public EmulatedNetwork()
     {

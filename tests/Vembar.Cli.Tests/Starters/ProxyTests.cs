@@ -8,6 +8,7 @@ using Xunit;
 namespace Vembar.Cli.Tests.Starters;
 
 /// <summary>A station beside another DHCP server.</summary>
+[Trait("Set", "Slow")]
 public sealed class ProxyTests(World world)
 {
     private static string Boot(string more) => $"starters: starters\nboot: {{ mode: proxy, interface: br0, address: "

@@ -50,7 +50,9 @@ public sealed class PostgresServer : IDisposable
             Run("chmod", "a+rwx", _folder.Path);
             Run(As(Program("initdb"), "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--no-sync"));
         }
-        var command = As(Program("postgres"), "-D", data, "-k", _folder.Path, "-c", "listen_addresses=", "-c", "max_connections=200");
+        // What it holds need not outlive the machine.
+        var command = As(Program("postgres"), "-D", data, "-k", _folder.Path, "-c", "listen_addresses=", "-c", "max_connections=200", "-c",
+            "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off");
         _process = Process.Start(new ProcessStartInfo(command[0], command[1..])
         {
             RedirectStandardError = true,

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Globalization;
+using System.Net.Http.Headers;
 using System.Text.Json;
 using Vembar.Demo;
 using Vembar.Operations.Stations;
@@ -22,6 +23,9 @@ public sealed class RunningStation : IDisposable
     private readonly string _data;
     private readonly string? _space;
     private readonly RunningStation? _central;
+#pragma warning disable CA5400 // a station of the test's own
+    private readonly HttpClient _http = new(new HttpClientHandler { ServerCertificateCustomValidationCallback = (_, _, _, _) => true });
+#pragma warning restore CA5400
     private Process? _process;
 
     /// <param name="world">The demo's world.</param>
@@ -32,8 +36,10 @@ public sealed class RunningStation : IDisposable
     /// <param name="data">Where it keeps what is its own.</param>
     /// <param name="space">The network namespace that it is in; null for the test's own.</param>
     /// <param name="central">A station whose archive it reads through; null for one of its own.</param>
+    /// <param name="keys">A folder with the authority that it is to have; null for a new one.</param>
     public RunningStation(World world, string? database = null, string more = "", RunningStation? authority = null,
-        RunningStation? central = null, string host = "127.0.0.1", string data = "data", string? space = null)
+        RunningStation? central = null, string host = "127.0.0.1", string data = "data", string? space = null,
+        string? keys = null)
     {
         _host = host;
         _data = data;
@@ -53,13 +59,13 @@ public sealed class RunningStation : IDisposable
             {more}
 
             """));
-        if (authority is not null)
+        if ((keys ?? authority?.At("data")) is { } folder)
         {
             Directory.CreateDirectory(At("data"));
             foreach (var file in (string[])["authority.pem", "authority.key"])
-                File.Copy(authority.At($"data/{file}"), At($"data/{file}"));
-            Token = authority.Token;
+                File.Copy(Path.Combine(folder, file), At($"data/{file}"));
         }
+        Token = authority?.Token ?? "";
         Start();
     }
 
@@ -89,7 +95,7 @@ public sealed class RunningStation : IDisposable
     /// <summary>Starts it, and returns when it answers.</summary>
     public void Start()
     {
-        string[] program = [Path.Combine(Vembar.Repository, "out/station/vembar-station"), "--config", At("station.yaml")];
+        string[] program = [Vembar.Station, "--config", At("station.yaml")];
         string[] command = _space is null ? program : ["ip", "netns", "exec", _space, .. program];
         var start = new ProcessStartInfo(command[0], command[1..])
         {
@@ -277,6 +283,32 @@ public sealed class RunningStation : IDisposable
         return new Ran(machine.ExitCode, output, error.Result);
     }
 
+    /// <summary>Asks the station for a JSON document, without starting the program: by curl if the station is in a network of its
+    /// own.</summary>
+    /// <param name="path">"/api/…".</param>
+    /// <returns>Null if it does not answer.</returns>
+    public string? Get(string path)
+    {
+        if (_space is not null)
+        {
+            var (code, output, _) = Tools.Try("ip", ["netns", "exec", _space, "curl", "-s", "-f", "-g", "--cacert", Authority, "-H",
+                $"Authorization: Bearer {Token}", Address + path]);
+            return code == 0 ? output : null;
+        }
+        try
+        {
+            using var request = new HttpRequestMessage(HttpMethod.Get, Address + path);
+            request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", Token);
+            using var response = _http.Send(request);
+            using var reader = new StreamReader(response.Content.ReadAsStream());
+            return response.IsSuccessStatusCode ? reader.ReadToEnd() : null;
+        }
+        catch (HttpRequestException)
+        {
+            return null;
+        }
+    }
+
     /// <summary>Waits until a machine is as it should be.</summary>
     public MachineInfo WaitFor(int number, Func<MachineInfo, bool> isSo, string what)
     {
@@ -284,10 +316,9 @@ public sealed class RunningStation : IDisposable
         MachineInfo? last = null;
         while (clock.Elapsed < Patience)
         {
-            var ran = Run("station", "machines", "--json");
-            if (ran.Code == 0)
+            if (Get("/api/machines") is { } machines)
             {
-                last = JsonSerializer.Deserialize(ran.Output, StationJson.Default.IReadOnlyListMachineInfo)!
+                last = JsonSerializer.Deserialize(machines, StationJson.Default.IReadOnlyListMachineInfo)!
                     .FirstOrDefault(m => m.Identity.Serial == Serial(number));
                 if (last is not null && isSo(last))
                     return last;
@@ -310,6 +341,7 @@ public sealed class RunningStation : IDisposable
         _process?.Kill();
         _process?.WaitForExit();
         _process?.Dispose();
+        _http.Dispose();
         _folder.Dispose();
     }
 }

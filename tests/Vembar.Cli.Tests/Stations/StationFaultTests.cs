@@ -8,6 +8,7 @@ using Xunit;
 namespace Vembar.Cli.Tests.Stations;
 
 /// <summary>What goes wrong around a station.</summary>
+[Trait("Set", "Slow")]
 public sealed class StationFaultTests(World world)
 {
     [Fact]

@@ -5,6 +5,7 @@ using Xunit;
 namespace Vembar.Cli.Tests.Stations;
 
 /// <summary>The station's page, in Debian's Chromium without a screen.</summary>
+[Trait("Set", "Slow")]
 public sealed class StationPageTests(World world)
 {
     private const string Desk = "oakmere-m4";

@@ -8,14 +8,15 @@ using Xunit;
 namespace Vembar.Cli.Tests.Stations;
 
 /// <summary>An image that many machines get at once.</summary>
+[Trait("Set", "Slow")]
 public sealed class WaveTests(World world)
 {
     private const string Loopback = "waves: { interface: lo, rate: '200 Mbit/s' }\nnames: 'TVL-{number:2}'";
 
     private static void DemandMulticast() => Assert.SkipUnless(Native.Multicast.MulticastSession.IsThere, "libnorm is not installed");
 
-    private static WaveInfo Wave(RunningStation station, string id) => JsonSerializer.Deserialize(
-        station.Ok("station", "wave", "status", id, "--json").Output, StationJson.Default.WaveInfo)!;
+    private static WaveInfo Wave(RunningStation station, string id) =>
+        JsonSerializer.Deserialize(station.Get($"/api/waves/{id}")!, StationJson.Default.WaveInfo)!;
 
     private static WaveInfo WaitFor(RunningStation station, string id, Func<WaveInfo, bool> isSo)
     {

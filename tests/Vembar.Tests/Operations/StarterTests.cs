@@ -6,14 +6,15 @@ using Xunit;
 namespace Vembar.Tests.Operations;
 
 /// <summary>Starters are made of Debian's packages.</summary>
+[Trait("Set", "Slow")]
 public sealed class StarterTests(DemoDisks demo, DemoFixture world) : IDisposable
 {
     private readonly TempFolder _folder = new();
 
     public void Dispose() => _folder.Dispose();
 
-    // Kept over the tests of a run, and over runs where the folder stays.
-    private static string Cache => Path.Combine(Path.GetTempPath(), "vembar-test-packages");
+    // Kept over runs; several runs of the same checkout may share it, as several runs of the program may.
+    private static string Cache => Path.Combine(Repository.Root, "obj/test-packages");
 
     // Not the program itself, which is not built here: any that runs will do.
     private string Program()

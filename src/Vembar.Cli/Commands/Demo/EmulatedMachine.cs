@@ -9,13 +9,16 @@ namespace Vembar.Cli.Commands.Demo;
 /// else.</summary>
 internal sealed class EmulatedMachine : IDisposable
 {
-    private const string Program = "qemu-system-x86_64", Cable = "vembardemot";
+    private const string Program = "qemu-system-x86_64";
 
     private readonly Process _process;
     private readonly string _serial;
 
-    private EmulatedMachine(Process process, string serial)
+    private readonly string _cable;
+
+    private EmulatedMachine(Process process, string cable, string serial)
     {
+        _cable = cable;
         _process = process;
         _serial = serial;
     }
@@ -33,21 +36,21 @@ internal sealed class EmulatedMachine : IDisposable
 
     /// <summary>Switches it on.</summary>
     /// <param name="bridge">The bridge that its cable goes to.</param>
+    /// <param name="cable">The name of its cable.</param>
     /// <param name="disk">Its disk, raw.</param>
     /// <param name="serial">The file that its serial line goes to.</param>
     /// <param name="number">What it has for a serial number and address.</param>
     /// <exception cref="VembarException">It cannot be started.</exception>
-    public static EmulatedMachine SwitchOn(string bridge, string disk, string serial, int number)
+    public static EmulatedMachine SwitchOn(string bridge, string cable, string disk, string serial, int number)
     {
-        Remove();
-        foreach (var arguments in (string[])[$"tuntap add {Cable} mode tap", $"link set {Cable} master {bridge}", $"link set {Cable} up"])
+        foreach (var arguments in (string[])[$"tuntap add {cable} mode tap", $"link set {cable} master {bridge}", $"link set {cable} up"])
         {
-            if (!NetworkStory.TryIp(arguments))
+            if (!DemoNetwork.TryIp(arguments))
                 throw VembarException.Environment("demo-failed", $"`ip {arguments}` failed", "It needs the kernel's module tun.");
         }
         var process = Process.Start(new ProcessStartInfo(Program, ["-accel", MachineProbe.Run() ? "kvm" : "tcg,thread=multi", "-M",
             "q35,smm=off,graphics=off", "-cpu", "max", "-smp", "2", "-m", "1024", "-nodefaults", "-display", "none", "-no-reboot",
-            "-serial", $"file:{serial}", "-netdev", $"tap,id=n,ifname={Cable},script=no,downscript=no", "-device",
+            "-serial", $"file:{serial}", "-netdev", $"tap,id=n,ifname={cable},script=no,downscript=no", "-device",
             FormattableString.Invariant($"virtio-net-pci,netdev=n,mac=52:54:00:77:00:{number:x2},bootindex=1"), "-drive",
             $"if=none,id=d,file={disk},format=raw", "-device", "virtio-blk-pci,drive=d,bootindex=2", "-smbios",
             FormattableString.Invariant($"type=1,manufacturer=Oakmere,product=M4,serial=TV-{number:00000}")])
@@ -57,7 +60,7 @@ internal sealed class EmulatedMachine : IDisposable
             RedirectStandardOutput = true,
         })!;
         process.StandardInput.Close();
-        return new EmulatedMachine(process, serial);
+        return new EmulatedMachine(process, cable, serial);
     }
 
     /// <summary>Says so where it was switched off, or found nothing to start.</summary>
@@ -83,14 +86,12 @@ internal sealed class EmulatedMachine : IDisposable
         return lines[Math.Max(0, lines.Count - most)..];
     }
 
-    private static void Remove() => NetworkStory.TryIp($"link del {Cable}");
-
     public void Dispose()
     {
         if (!_process.HasExited)
             _process.Kill();
         _process.WaitForExit();
         _process.Dispose();
-        Remove();
+        DemoNetwork.TryIp($"link del {_cable}");
     }
 }

@@ -4,7 +4,6 @@ using System.Text.Json;
 using Vembar.Cli.Commands.Station;
 using Vembar.Common;
 using Vembar.Demo;
-using Vembar.Native;
 using Vembar.Operations.Stations;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Store.Places.Remote;
@@ -15,15 +14,14 @@ namespace Vembar.Cli.Commands.Demo;
 /// <summary>The demo's second part: a station, three machines that join it over a network of their own, and what becomes of them.</summary>
 internal sealed class NetworkStory : IDisposable
 {
-    private const string Bridge = "vembardemo0", Subnet = "10.213.77.";
-    private const int Port = 8470, Machines = 3, Used = 2;
+    private const int Machines = 3, Used = 2;
     private static readonly TimeSpan s_patience = TimeSpan.FromMinutes(3), s_emulatedPatience = TimeSpan.FromMinutes(10);
 
     private readonly Session _session;
     private readonly string _folder;
     private readonly List<DemoCheckJson> _checks = [];
     private readonly List<Process> _processes = [];
-    private readonly bool _hasNetwork;
+    private readonly DemoNetwork _network;
     private readonly bool _isEmulated;
     private string _token = "";
     private string _address = "";
@@ -33,7 +31,7 @@ internal sealed class NetworkStory : IDisposable
     {
         _folder = folder;
         _session = session;
-        _hasNetwork = MakeNetwork();
+        _network = DemoNetwork.Make(Machines);
         _isEmulated = isEmulated;
     }
 
@@ -47,7 +45,7 @@ internal sealed class NetworkStory : IDisposable
             throw VembarException.Environment("program-missing", $"no machine can be emulated here: {missing.Problem}", missing.Remedy);
         var clock = Stopwatch.StartNew();
         using var story = new NetworkStory(Path.GetFullPath(folder), isEmulated, session);
-        if (isEmulated && !story._hasNetwork)
+        if (isEmulated && !story._network.IsThere)
             throw VembarException.Environment("demo-failed", "no network could be made here, so no machine can start from it",
                 "`ip link add x type bridge` says why.");
         await story.WalkAsync().ConfigureAwait(false);
@@ -86,56 +84,6 @@ internal sealed class NetworkStory : IDisposable
     {
         _checks.Add(new DemoCheckJson(what, ok, found));
         Say($"   {(ok ? "yes" : "NO")}: {what} ({found})");
-    }
-
-    // A bridge with the station's address, and a namespace with a cable to it for each machine; what fails leaves loopback.
-    private static bool MakeNetwork()
-    {
-        if (Posix.UserId != 0)
-            return false;
-        RemoveNetwork();
-        var commands = new List<string>
-        {
-            $"link add {Bridge} type bridge", $"addr add {Subnet}1/24 dev {Bridge}", $"link set {Bridge} up",
-        };
-        for (var number = 1; number <= Machines; number++)
-        {
-            var space = Space(number);
-            commands.AddRange([$"netns add {space}", $"link add {space} type veth peer name eth0 netns {space}",
-                $"link set {space} master {Bridge} up", $"-n {space} addr add {Subnet}{number + 10}/24 dev eth0",
-                $"-n {space} link set eth0 up", $"-n {space} link set lo up"]);
-        }
-        if (commands.All(TryIp))
-            return true;
-        RemoveNetwork();
-        return false;
-    }
-
-    private static string Space(int number) => string.Create(CultureInfo.InvariantCulture, $"vembardemo{number}");
-
-    private static void RemoveNetwork()
-    {
-        for (var number = 1; number <= Machines; number++)
-            TryIp($"netns del {Space(number)}");
-        TryIp($"link del {Bridge}");
-    }
-
-    internal static bool TryIp(string arguments)
-    {
-        try
-        {
-            using var ip = Process.Start(new ProcessStartInfo("ip", arguments.Split(' '))
-            {
-                RedirectStandardError = true,
-                RedirectStandardOutput = true,
-            })!;
-            ip.WaitForExit();
-            return ip.ExitCode == 0;
-        }
-        catch (System.ComponentModel.Win32Exception)
-        {
-            return false;
-        }
     }
 
     private string Own(params string[] arguments)
@@ -180,14 +128,14 @@ internal sealed class NetworkStory : IDisposable
         Own("mark", At("desks.vmb") + "#1", "--channel", "production");
         Own("check", "--from", At("desks.vmb") + "#1", "--out", At("desk.yaml"));
         File.WriteAllText(At("station.yaml"), $"""
-            listen: '*:{Port}'
+            listen: '{_network.Station}:{_network.Port}'
             data: station
-            addresses: [ 'https://{(_hasNetwork ? $"{Subnet}1" : "127.0.0.1")}:{Port}' ]
+            addresses: [ 'https://{_network.Station}:{_network.Port}' ]
             archives: {"{"} desks: desks.vmb {"}"}
             hardware: hardware
             expectations: {"{"} desk: desk.yaml {"}"}
-            {(_isEmulated ? $"starters: starters\nboot: {{ mode: full, interface: {Bridge}, address: {Subnet}1, "
-                + $"range: {Subnet}100-{Subnet}120, arguments: console=ttyS0 }}" : "")}
+            {(_isEmulated ? $"starters: starters\nboot: {{ mode: full, interface: {_network.Bridge}, address: {_network.Station}, "
+                + $"range: {_network.Range}, arguments: console=ttyS0 }}" : "")}
 
             """);
         Step("A station: an empty folder, and the archive.");
@@ -201,7 +149,7 @@ internal sealed class NetworkStory : IDisposable
             Retries = 8,
             IsPatient = true,
         });
-        Step(_hasNetwork ? "Three machines join, each in a network of its own with a cable to the station's."
+        Step(_network.IsThere ? "Three machines join, each in a network of its own with a cable to the station's."
             : "Three machines join (over loopback: for networks of their own this has to run as root).");
         Show($"station join {_address} --ca authority.pem");
         for (var number = 1; number <= Machines; number++)
@@ -289,7 +237,7 @@ internal sealed class NetworkStory : IDisposable
         Step("A bare machine is switched on, under QEMU. It gets the starter from the network, and joins.");
         using (var disk = File.Create(Disk(Number)))
             disk.SetLength(2L << 30);
-        using var machine = EmulatedMachine.SwitchOn(Bridge, Disk(Number), At("machine-4.log"), Number);
+        using var machine = EmulatedMachine.SwitchOn(_network.Bridge, _network.Cable, Disk(Number), At("machine-4.log"), Number);
         var clock = Stopwatch.StartNew();
         bool Is(MachineInfo info) => info.Identity.Serial == "TV-00004";
         await UntilAsync(client, all =>
@@ -358,7 +306,7 @@ internal sealed class NetworkStory : IDisposable
         }
         if (_token.Length == 0)
             throw VembarException.Environment("demo-failed", $"the station did not start: {log.Result}");
-        _address = $"https://{(_hasNetwork ? $"{Subnet}1" : "127.0.0.1")}:{Port}";
+        _address = string.Create(CultureInfo.InvariantCulture, $"https://{_network.Station}:{_network.Port}");
     }
 
     private void Join(int number)
@@ -379,7 +327,7 @@ internal sealed class NetworkStory : IDisposable
         }
         string[] join = [Environment.ProcessPath!, "station", "join", _address, "--ca", At("station/authority.pem"), "--from", sys,
             "--disk", Disk(number), "--quiet"];
-        string[] command = _hasNetwork ? ["ip", "netns", "exec", Space(number), .. join] : join;
+        string[] command = _network.IsThere ? ["ip", "netns", "exec", _network.Space(number), .. join] : join;
         var start = new ProcessStartInfo(command[0], command[1..])
         {
             RedirectStandardOutput = true,
@@ -419,7 +367,6 @@ internal sealed class NetworkStory : IDisposable
             process.WaitForExit();
             process.Dispose();
         }
-        if (_hasNetwork)
-            RemoveNetwork();
+        _network.Dispose();
     }
 }

@@ -1,0 +1,166 @@
+using System.Diagnostics;
+using System.Globalization;
+using System.Net;
+using System.Net.NetworkInformation;
+using System.Net.Sockets;
+using Vembar.Native;
+
+namespace Vembar.Cli.Commands.Demo;
+
+/// <summary>The demo's network: a bridge with the station's address, and a namespace with a cable to it for each machine. Its names and its
+/// addresses are those of this process alone, so that several demos run side by side. Without root there is loopback only.</summary>
+internal sealed class DemoNetwork : IDisposable
+{
+    private const string Prefix = "vmbd";
+    private const int UsualPort = 8470;
+    private static readonly string s_own = string.Create(CultureInfo.InvariantCulture, $"{Prefix}{Environment.ProcessId}");
+
+    private readonly int _machines;
+    private readonly string _subnet;
+
+    private DemoNetwork(int machines, bool isThere, string subnet)
+    {
+        _machines = machines;
+        IsThere = isThere;
+        _subnet = subnet;
+    }
+
+    /// <summary>Whether there is a network; otherwise all is on loopback.</summary>
+    public bool IsThere { get; }
+
+    /// <summary>The bridge's name.</summary>
+    public string Bridge => $"{s_own}b";
+
+    /// <summary>The name for the cable of an emulated machine.</summary>
+    public string Cable => $"{s_own}t";
+
+    /// <summary>The station's address.</summary>
+    public string Station => IsThere ? $"{_subnet}1" : "127.0.0.1";
+
+    /// <summary>The station's port: the usual one if it is free.</summary>
+    public int Port { get; private set; } = UsualPort;
+
+    /// <summary>Addresses for machines that start from the network: FIRST-LAST.</summary>
+    public string Range => $"{_subnet}100-{_subnet}120";
+
+    /// <summary>The namespace of a machine, numbered from 1.</summary>
+    public string Space(int number) => string.Create(CultureInfo.InvariantCulture, $"{s_own}m{number}");
+
+    /// <summary>Makes it; what fails leaves loopback.</summary>
+    /// <param name="machines">How many machines get a cable.</param>
+    public static DemoNetwork Make(int machines)
+    {
+        var network = TryMake(machines) ?? new DemoNetwork(machines, false, "");
+        network.Port = FreePort(network.Station);
+        return network;
+    }
+
+    private static DemoNetwork? TryMake(int machines)
+    {
+        if (Posix.UserId != 0)
+            return null;
+        RemoveThoseOfEndedDemos();
+        var network = new DemoNetwork(machines, true, FreeSubnet());
+        if (network.Commands().All(TryIp))
+            return network;
+        network.Remove();
+        return null;
+    }
+
+    private IEnumerable<string> Commands()
+    {
+        yield return $"link add {Bridge} type bridge";
+        yield return $"addr add {Station}/24 dev {Bridge}";
+        yield return $"link set {Bridge} up";
+        for (var number = 1; number <= _machines; number++)
+        {
+            var space = Space(number);
+            yield return $"netns add {space}";
+            yield return $"link add {space} type veth peer name eth0 netns {space}";
+            yield return $"link set {space} master {Bridge} up";
+            yield return $"-n {space} addr add {_subnet}{number + 10}/24 dev eth0";
+            yield return $"-n {space} link set eth0 up";
+            yield return $"-n {space} link set lo up";
+        }
+    }
+
+    // One that no card of this machine has an address in.
+    private static string FreeSubnet()
+    {
+        const int Subnets = 250;
+        var used = NetworkInterface.GetAllNetworkInterfaces().SelectMany(i => i.GetIPProperties().UnicastAddresses)
+            .Select(a => a.Address.ToString()).ToList();
+        return Enumerable.Range(Environment.ProcessId, Subnets)
+            .Select(n => string.Create(CultureInfo.InvariantCulture, $"10.213.{n % Subnets + 1}."))
+            .First(s => !used.Any(a => a.StartsWith(s, StringComparison.Ordinal)));
+    }
+
+    private static int FreePort(string address)
+    {
+        foreach (var port in (int[])[UsualPort, 0])
+        {
+            try
+            {
+                using var listener = new TcpListener(IPAddress.Parse(address), port);
+                listener.Start();
+                return ((IPEndPoint)listener.LocalEndpoint).Port;
+            }
+            catch (SocketException)
+            {
+                // Another program has it.
+            }
+        }
+        return UsualPort;
+    }
+
+    // Demos that were killed leave theirs; the number in a name is their process.
+    private static void RemoveThoseOfEndedDemos()
+    {
+        var spaces = Directory.Exists("/run/netns") ? Directory.EnumerateFiles("/run/netns", $"{Prefix}*").ToList() : [];
+        foreach (var space in spaces.Select(s => Path.GetFileName(s)).Where(IsOfAnEndedProcess))
+            TryIp($"netns del {space}");
+        foreach (var card in NetworkInterface.GetAllNetworkInterfaces().Select(i => i.Name).Where(IsOfAnEndedProcess))
+            TryIp($"link del {card}");
+    }
+
+    private static bool IsOfAnEndedProcess(string name)
+    {
+        if (!name.StartsWith(Prefix, StringComparison.Ordinal))
+            return false;
+        var number = new string([.. name[Prefix.Length..].TakeWhile(char.IsAsciiDigit)]);
+        return number.Length > 0 && !Directory.Exists($"/proc/{number}");
+    }
+
+    private void Remove()
+    {
+        for (var number = 1; number <= _machines; number++)
+            TryIp($"netns del {Space(number)}");
+        TryIp($"link del {Bridge}");
+    }
+
+    /// <summary>Runs ip(8).</summary>
+    /// <returns>Whether it is there and did what it was told.</returns>
+    public static bool TryIp(string arguments)
+    {
+        try
+        {
+            using var ip = Process.Start(new ProcessStartInfo("ip", arguments.Split(' '))
+            {
+                RedirectStandardError = true,
+                RedirectStandardOutput = true,
+            })!;
+            ip.WaitForExit();
+            return ip.ExitCode == 0;
+        }
+        catch (System.ComponentModel.Win32Exception)
+        {
+            return false;
+        }
+    }
+
+    public void Dispose()
+    {
+        if (IsThere)
+            Remove();
+    }
+}
