@@ -23,62 +23,56 @@ internal sealed class DemoNetwork : IDisposable
         _machines = machines;
         IsThere = isThere;
         _subnet = subnet;
+        Port = FreePort(Station);
     }
 
     /// <summary>Whether there is a network; otherwise all is on loopback.</summary>
     public bool IsThere { get; }
 
     /// <summary>The bridge's name.</summary>
-    public string Bridge => $"{s_own}b";
+    public static string Bridge => $"{s_own}b";
 
     /// <summary>The name for the cable of an emulated machine.</summary>
-    public string Cable => $"{s_own}t";
+    public static string Cable => $"{s_own}t";
 
     /// <summary>The station's address.</summary>
     public string Station => IsThere ? $"{_subnet}1" : "127.0.0.1";
 
     /// <summary>The station's port: the usual one if it is free.</summary>
-    public int Port { get; private set; } = UsualPort;
+    public int Port { get; }
 
     /// <summary>Addresses for machines that start from the network: FIRST-LAST.</summary>
     public string Range => $"{_subnet}100-{_subnet}120";
 
     /// <summary>The namespace of a machine, numbered from 1.</summary>
-    public string Space(int number) => string.Create(CultureInfo.InvariantCulture, $"{s_own}m{number}");
+    public static string Space(int number) => string.Create(CultureInfo.InvariantCulture, $"{s_own}m{number}");
 
     /// <summary>Makes it; what fails leaves loopback.</summary>
     /// <param name="machines">How many machines get a cable.</param>
     public static DemoNetwork Make(int machines)
     {
-        var network = TryMake(machines) ?? new DemoNetwork(machines, false, "");
-        network.Port = FreePort(network.Station);
-        return network;
-    }
-
-    private static DemoNetwork? TryMake(int machines)
-    {
         if (Posix.UserId != 0)
-            return null;
+            return new DemoNetwork(machines, false, "");
         RemoveThoseOfEndedDemos();
-        var network = new DemoNetwork(machines, true, FreeSubnet());
-        if (network.Commands().All(TryIp))
-            return network;
-        network.Remove();
-        return null;
+        var subnet = FreeSubnet();
+        var isThere = Commands(machines, subnet).All(TryIp);
+        if (!isThere)
+            Remove(machines);
+        return new DemoNetwork(machines, isThere, subnet);
     }
 
-    private IEnumerable<string> Commands()
+    private static IEnumerable<string> Commands(int machines, string subnet)
     {
         yield return $"link add {Bridge} type bridge";
-        yield return $"addr add {Station}/24 dev {Bridge}";
+        yield return $"addr add {subnet}1/24 dev {Bridge}";
         yield return $"link set {Bridge} up";
-        for (var number = 1; number <= _machines; number++)
+        for (var number = 1; number <= machines; number++)
         {
             var space = Space(number);
             yield return $"netns add {space}";
             yield return $"link add {space} type veth peer name eth0 netns {space}";
             yield return $"link set {space} master {Bridge} up";
-            yield return $"-n {space} addr add {_subnet}{number + 10}/24 dev eth0";
+            yield return $"-n {space} addr add {subnet}{number + 10}/24 dev eth0";
             yield return $"-n {space} link set eth0 up";
             yield return $"-n {space} link set lo up";
         }
@@ -131,9 +125,9 @@ internal sealed class DemoNetwork : IDisposable
         return number.Length > 0 && !Directory.Exists($"/proc/{number}");
     }
 
-    private void Remove()
+    private static void Remove(int machines)
     {
-        for (var number = 1; number <= _machines; number++)
+        for (var number = 1; number <= machines; number++)
             TryIp($"netns del {Space(number)}");
         TryIp($"link del {Bridge}");
     }
@@ -161,6 +155,6 @@ internal sealed class DemoNetwork : IDisposable
     public void Dispose()
     {
         if (IsThere)
-            Remove();
+            Remove(_machines);
     }
 }

@@ -134,7 +134,7 @@ internal sealed class NetworkStory : IDisposable
             archives: {"{"} desks: desks.vmb {"}"}
             hardware: hardware
             expectations: {"{"} desk: desk.yaml {"}"}
-            {(_isEmulated ? $"starters: starters\nboot: {{ mode: full, interface: {_network.Bridge}, address: {_network.Station}, "
+            {(_isEmulated ? $"starters: starters\nboot: {{ mode: full, interface: {DemoNetwork.Bridge}, address: {_network.Station}, "
                 + $"range: {_network.Range}, arguments: console=ttyS0 }}" : "")}
 
             """);
@@ -237,7 +237,7 @@ internal sealed class NetworkStory : IDisposable
         Step("A bare machine is switched on, under QEMU. It gets the starter from the network, and joins.");
         using (var disk = File.Create(Disk(Number)))
             disk.SetLength(2L << 30);
-        using var machine = EmulatedMachine.SwitchOn(_network.Bridge, _network.Cable, Disk(Number), At("machine-4.log"), Number);
+        using var machine = EmulatedMachine.SwitchOn(DemoNetwork.Bridge, DemoNetwork.Cable, Disk(Number), At("machine-4.log"), Number);
         var clock = Stopwatch.StartNew();
         bool Is(MachineInfo info) => info.Identity.Serial == "TV-00004";
         await UntilAsync(client, all =>
@@ -327,7 +327,7 @@ internal sealed class NetworkStory : IDisposable
         }
         string[] join = [Environment.ProcessPath!, "station", "join", _address, "--ca", At("station/authority.pem"), "--from", sys,
             "--disk", Disk(number), "--quiet"];
-        string[] command = _network.IsThere ? ["ip", "netns", "exec", _network.Space(number), .. join] : join;
+        string[] command = _network.IsThere ? ["ip", "netns", "exec", DemoNetwork.Space(number), .. join] : join;
         var start = new ProcessStartInfo(command[0], command[1..])
         {
             RedirectStandardOutput = true,
