@@ -133,6 +133,11 @@ internal static class SharedOptions
         HelpName = "N",
     };
 
+    public static Option<bool> AcceptDamaged() => new("--accept-damaged")
+    {
+        Description = "Read a disk image that is cut short or was not closed properly; missing files are excluded and listed",
+    };
+
     public static Option<string[]> For(string description) => new("--for")
     {
         Description = description,

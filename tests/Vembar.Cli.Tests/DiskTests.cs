@@ -95,6 +95,27 @@ public class DiskTests(World world)
     }
 
     [Fact]
+    public void AnImageThatIsCutShortIsRefusedAndRescued()
+    {
+        using var folder = new TempFolder();
+        var (disk, archive) = (folder.At("cut.qcow2"), folder.At("a.vmb"));
+        Tools.Run("qemu-img", ["convert", "-O", "qcow2", world.At("disks/lending-desk.vhdx"), disk]);
+        using (var cut = File.OpenWrite(disk))
+            cut.SetLength(cut.Length * 9 / 10);
+        Refused(3, "it is cut short", "capture", disk, archive, "--name", "x");
+        Refused(3, "it is cut short", "survey", disk);
+        Refused(3, "--accept-damaged", "ready", disk);
+        Assert.False(File.Exists(archive));
+        Assert.Contains("is cut short", Vembar.Run("survey", disk, "--accept-damaged").Error, StringComparison.Ordinal);
+        var rescued = Vembar.Run("capture", disk, archive, "--name", "x", "--accept-damaged", "--accept-unready", "--json");
+        Assert.True(rescued.Code == 0, rescued.Error + rescued.Output);
+        Assert.Contains(rescued.Json.GetProperty("warnings").EnumerateArray(), w => w.GetString()!.Contains("is cut short",
+            StringComparison.Ordinal));
+        Assert.Contains(rescued.Json.GetProperty("leftOut").EnumerateArray(), l => l.GetProperty("rule").GetString()!
+            .StartsWith("unreadable", StringComparison.Ordinal));
+    }
+
+    [Fact]
     public void DisksThatCannotBeUsedAreSaid()
     {
         using var folder = new TempFolder();
@@ -111,7 +132,7 @@ public class DiskTests(World world)
         Refused(3, "outside of the disk", "capture", raw, archive, "--name", "x");
         Tools.Run("head", ["-c", "1000", world.At("disks/lending-desk.vhdx")]);
         Tools.Run("sh", ["-c", $"head -c 500000 '{world.At("disks/lending-desk.vhdx")}' > '{folder.At("cut.vhdx")}'"]);
-        Refused(3, "cannot be opened", "survey", folder.At("cut.vhdx"));
+        Refused(3, "it is cut short", "survey", folder.At("cut.vhdx"));
         // Encrypted as a whole.
         raw = Raw(folder);
         long start;

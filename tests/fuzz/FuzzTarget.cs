@@ -1,9 +1,11 @@
+using System.Diagnostics;
 using System.Text;
 using Vembar.Common;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
+using Vembar.Volumes.Disks;
 using Vembar.Windows.Registry;
 using Vembar.Windows.Servicing.Answers;
 using Vembar.Windows.Servicing.Drivers;
@@ -73,8 +75,36 @@ internal sealed record FuzzTarget(string Name, IReadOnlyList<byte[]> Inputs, Act
             bytes => PackageManifest.Parse(Encoding.UTF8.GetString(bytes), "package")),
             new("security", Texts("O:BAG:SYD:PAI(A;OICI;FA;;;SY)(A;;0x1200a9;;;BU)S:(AU;SA;FA;;;WD)", "D:(A;CI;KA;;;S-1-5-32-544)"),
                 bytes => SecurityText.Parse(Encoding.UTF8.GetString(bytes), out _)),
+            new("container", Containers(),
+            bytes => ContainerCheck.Demand(Scratch(bytes), DiskImage.FormatOf(ScratchFile), acceptDamaged: true)),
             new("archive", Files("tests/archives", "*.vmb"), bytes => Look(Scratch(bytes))),
         ];
+    }
+
+    // Small disk images of each format, with and without compression, as qemu-img(1) makes them.
+    private static List<byte[]> Containers()
+    {
+        var images = new List<byte[]>();
+        var folder = Directory.CreateTempSubdirectory("vembar-fuzz-").FullName;
+        try
+        {
+            var content = new byte[1 << 20];
+            new Random(1).NextBytes(content.AsSpan(0, 300_000));
+            File.WriteAllBytes($"{folder}/raw", content);
+            foreach (var options in (string[])["-O qcow2", "-O qcow2 -c", "-O qcow2 -o extended_l2=on", "-O vmdk",
+                "-O vmdk -o subformat=streamOptimized", "-O vpc", "-O vpc -o subformat=fixed", "-O vhdx -o block_size=1M", "-O vdi"])
+            {
+                using var made = Process.Start("qemu-img", ["convert", "-q", "-f", "raw", .. options.Split(' '), $"{folder}/raw",
+                    $"{folder}/image"]);
+                made.WaitForExit();
+                images.Add(File.ReadAllBytes($"{folder}/image"));
+            }
+        }
+        finally
+        {
+            Directory.Delete(folder, recursive: true);
+        }
+        return images;
     }
 
     private static void Walk(RegistryKey key)

@@ -35,7 +35,8 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
             return "";
         });
         var exclusions = Checks.Collect(problems, () => new Exclusions(request.LeaveOut, request.KeepAll));
-        using var found = Checks.Collect(problems, () => ResolvedSource.Open(request.Source, request.Volume));
+        using var found = Checks.Collect(problems, () => ResolvedSource.Open(request.Source, request.Volume,
+            request.AcceptDamaged));
         Checks.Collect(problems, () =>
         {
             Checks.CanAddTo(host, request.Archive, request.Name, request.Version);
@@ -76,7 +77,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         {
             Exclusions = exclusions!,
             Avoid = request.Archive.Path,
-            SkipUnreadable = request.SkipUnreadable,
+            SkipUnreadable = request.SkipUnreadable || request.AcceptDamaged,
             Seen = files => progress.Report(new OperationProgress(looking, files, expected, false, "")),
             Earlier = earlier,
             OpensAll = true,
@@ -85,7 +86,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         warnings.AddRange(tree.Warnings);
         CheckRoom(request, writer.Base, tree.Allocated);
         var stored = await new TreeCapture(host, writer, source).StoreAsync(tree, reads,
-            new PipelineOptions(request.Effort, request.SkipUnreadable, host.Workers), progress, cancellation).ConfigureAwait(false);
+            new PipelineOptions(request.Effort, request.SkipUnreadable || request.AcceptDamaged, host.Workers), progress, cancellation).ConfigureAwait(false);
         warnings.AddRange(stored.Warnings);
         var ofVolume = found.Volume is { } volume ? $", volume {volume.Number}" : "";
         var record = new ImageRecord

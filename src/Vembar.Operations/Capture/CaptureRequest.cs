@@ -12,6 +12,10 @@ public sealed record CaptureRequest
     /// <summary>Which volume of a disk; null for the one that holds Windows.</summary>
     public int? Volume { get; init; }
 
+    /// <summary>Whether a disk image that is cut short or was not closed properly is captured as far as it is there; files that are missing
+    /// from it are excluded and listed.</summary>
+    public bool AcceptDamaged { get; init; }
+
     /// <summary>Whether files that cannot be read are left out and told, instead of failing.</summary>
     public bool SkipUnreadable { get; init; }
 

@@ -19,14 +19,15 @@ public sealed class ReadyHandler(OperationHost host) : IOperationHandler<ReadyRe
     /// are not right.</exception>
     public Task<ReadyResult> HandleAsync(ReadyRequest request, IProgress<OperationProgress> progress, CancellationToken cancellation) =>
         request.Image is { } image ? Task.Run(() => CheckImage(image, request.Rules), cancellation)
-        : CheckSourceAsync(request.Source, request.Volume, request.Rules, progress, cancellation);
+        : CheckSourceAsync(request, progress, cancellation);
 
-    private async Task<ReadyResult> CheckSourceAsync(string path, int? volume, string? rules, IProgress<OperationProgress> progress,
+    private async Task<ReadyResult> CheckSourceAsync(ReadyRequest request, IProgress<OperationProgress> progress,
         CancellationToken cancellation)
     {
+        var (path, rules) = (request.Source, request.Rules);
         var problems = new List<VembarException>();
         var own = Checks.Collect(problems, () => rules is null ? [] : ReadinessRule.Read(rules));
-        using var found = Checks.Collect(problems, () => ResolvedSource.Open(path, volume));
+        using var found = Checks.Collect(problems, () => ResolvedSource.Open(path, request.Volume, request.AcceptDamaged));
         Checks.Throw(problems);
         var tree = await found!.Source.WalkAsync(new WalkOptions
         {

@@ -9,6 +9,9 @@ public sealed record ReadyRequest
     /// <summary>Which volume of a disk; null for the one that holds Windows.</summary>
     public int? Volume { get; init; }
 
+    /// <summary>Whether a disk image that is cut short or was not closed properly is read as far as it is there.</summary>
+    public bool AcceptDamaged { get; init; }
+
     /// <summary>An image; null for a source.</summary>
     public ImageReference? Image { get; init; }
 

@@ -24,13 +24,13 @@ public sealed class SurveyHandler(OperationHost host) : IOperationHandler<Survey
                 [new SurveyedVolume(1, 0, take!.Bytes, "folder", "", null, install is null ? "" : "Windows", "", install, programs, take)],
                 []);
         }
-        using var disk = Disk.Open(path);
+        using var disk = Disk.Open(path, acceptDamaged: request.AcceptDamaged);
         var volumes = new List<SurveyedVolume>();
         foreach (var volume in disk.Volumes)
             volumes.Add(await SurveyAsync(disk, volume, progress, cancellation).ConfigureAwait(false));
         var shape = new SurveyedDisk(disk.Table.Scheme.ToString().ToLowerInvariant(), disk.Format.ToString().ToLowerInvariant(),
             disk.Length, disk.Table.SectorSize);
-        return new SurveyResult(path, shape, volumes, disk.Table.Warnings);
+        return new SurveyResult(path, shape, volumes, disk.Warnings);
     }
 
     private async Task<SurveyedVolume> SurveyAsync(Disk disk, DiskVolume volume, IProgress<OperationProgress> progress,

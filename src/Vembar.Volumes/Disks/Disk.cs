@@ -17,13 +17,16 @@ public sealed class Disk : IDisposable
 
     /// <summary>Opens a disk image or block device and looks what is on it.</summary>
     /// <exception cref="VembarException">It cannot be opened, or its partition table is damaged.</exception>
-    public static Disk Open(string path, bool write = false)
+    /// <param name="path">The image or device.</param>
+    /// <param name="write">Whether it is to be written.</param>
+    /// <param name="acceptDamaged">Whether an image that is cut short or was not closed properly is read as far as it is there.</param>
+    public static Disk Open(string path, bool write = false, bool acceptDamaged = false)
     {
         if (ArchiveReader.IsArchive(path))
             throw VembarException.Input("not-a-disk", $"'{path}' is an archive of images, not a disk",
                 Advice.Of("archive-as-disk", ("path", path)));
 #pragma warning disable CA2000 // owned by what is returned
-        var image = DiskImage.Open(path, write);
+        var image = DiskImage.Open(path, write, acceptDamaged);
 #pragma warning restore CA2000
         try
         {
@@ -31,13 +34,13 @@ public sealed class Disk : IDisposable
             var table = PartitionTable.Read(device);
             var volumes = new List<DiskVolume>();
             if (table.Scheme == PartitionScheme.None)
-                volumes.Add(new DiskVolume(1, 0, image.Length, null, FileSystem.Probe(device)));
+                volumes.Add(new DiskVolume(1, 0, image.Length, null, Probe(device, acceptDamaged)));
             foreach (var partition in table.Partitions)
             {
 #pragma warning disable CA2000 // owned by what is returned
                 using var slice = new SliceDevice(image.OpenDevice(), partition.Start, partition.Length);
 #pragma warning restore CA2000
-                volumes.Add(new DiskVolume(partition.Number, partition.Start, partition.Length, partition, FileSystem.Probe(slice)));
+                volumes.Add(new DiskVolume(partition.Number, partition.Start, partition.Length, partition, Probe(slice, acceptDamaged)));
             }
             return new Disk(image, table, volumes);
         }
@@ -45,6 +48,19 @@ public sealed class Disk : IDisposable
         {
             image.Dispose();
             throw;
+        }
+    }
+
+    // Of an image that is cut short a volume may be missing as a whole.
+    private static FileSystem Probe(IBlockDevice volume, bool acceptDamaged)
+    {
+        try
+        {
+            return FileSystem.Probe(volume);
+        }
+        catch (VembarException) when (acceptDamaged)
+        {
+            return new FileSystem(FileSystem.Unknown, "", null);
         }
     }
 
@@ -59,6 +75,9 @@ public sealed class Disk : IDisposable
 
     /// <summary>The partition table.</summary>
     public PartitionTable Table { get; }
+
+    /// <summary>What should be known of the disk.</summary>
+    public IReadOnlyList<string> Warnings => [.. _image.Warnings, .. Table.Warnings];
 
     /// <summary>The volumes in the order of their places.</summary>
     public IReadOnlyList<DiskVolume> Volumes { get; }

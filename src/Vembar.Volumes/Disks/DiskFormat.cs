@@ -13,4 +13,6 @@ public enum DiskFormat
     Qcow2,
     /// <summary>VMDK.</summary>
     Vmdk,
+    /// <summary>VDI.</summary>
+    Vdi,
 }

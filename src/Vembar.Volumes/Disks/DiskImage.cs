@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using System.Text.Json;
 using Vembar.Common;
 using Vembar.Native;
 
@@ -20,11 +21,18 @@ public sealed class DiskImage : IDisposable
     private readonly IBlockDevice? _mapped;
     private readonly DiskImage? _parent;
 
-    private DiskImage(string path, DiskFormat format, bool write, int depth = 0)
+    private readonly IReadOnlyList<(long Start, long Length)> _missing = [];
+
+    private DiskImage(string path, DiskFormat format, bool write, bool acceptDamaged = false, int depth = 0)
     {
         Path = path;
         Format = format;
         _write = write;
+        var declared = 0L;
+        if (format == DiskFormat.Raw && !acceptDamaged && !write)
+            ContainerCheck.DemandRaw(path);
+        else if (format != DiskFormat.Raw)
+            (declared, _missing) = ContainerCheck.Demand(path, format, acceptDamaged && !write);
         if (format is DiskFormat.Vhd or DiskFormat.Vhdx)
         {
             // The programs that serve disk images read what is in the parent of these as zeros, or not at all.
@@ -38,7 +46,7 @@ public sealed class DiskImage : IDisposable
                         throw VembarException.Input("disk-has-parent",
                             $"the disk image '{path}' holds only what differs from its parent, and is not written to",
                             "Join it with its parent first (merge the checkpoint).");
-                    _parent = OpenParent(path, format, _map, depth);
+                    _parent = OpenParent(path, format, _map, acceptDamaged, depth);
                     Length = _map.Length;
                     return;
                 }
@@ -65,6 +73,10 @@ public sealed class DiskImage : IDisposable
             // The server ends with its last connection, so that nothing is left when this process is killed.
             _keeper = FirstConnection(_server);
             Length = _keeper.Length;
+            const int Sector = 512;
+            if (Length < declared / Sector * Sector)
+                throw VembarException.Input("bad-disk-image", $"cannot read the disk image '{path}': qemu-nbd serves {Length} of its "
+                    + $"{declared} bytes", "Convert it to another format with the program that wrote it.");
         }
         catch
         {
@@ -95,7 +107,14 @@ public sealed class DiskImage : IDisposable
     /// <param name="write">Whether it is to be written; without it the image's file is not changed by a bit.</param>
     /// <exception cref="VembarException">It is not there, cannot be read, is of a kind that is not known, or the program for it is
     /// missing.</exception>
-    public static DiskImage Open(string path, bool write = false) => new(path, FormatOf(path), write);
+    /// <param name="acceptDamaged">Whether an image that is cut short or was not closed properly is read as far as it is there; reading
+    /// bytes that are missing from it is an error.</param>
+    public static DiskImage Open(string path, bool write = false, bool acceptDamaged = false) =>
+        new(path, FormatOf(path), write, acceptDamaged);
+
+    /// <summary>What should be known of an image that is read although it is damaged.</summary>
+    public IReadOnlyList<string> Warnings => _missing.Count == 0 ? []
+        : [$"'{Path}' is cut short: {_missing.Sum(m => m.Length) >> 20} MiB of the disk are missing"];
 
     /// <summary>Makes an empty image.</summary>
     /// <param name="path">Its path; nothing may be there.</param>
@@ -150,7 +169,7 @@ public sealed class DiskImage : IDisposable
     }
 
     // Checkpoints of checkpoints; more are a circle or nobody's doing.
-    private static DiskImage OpenParent(string path, DiskFormat format, IDifferencingMap map, int depth)
+    private static DiskImage OpenParent(string path, DiskFormat format, IDifferencingMap map, bool acceptDamaged, int depth)
     {
         const int Deepest = 64;
         var said = map.ParentPaths.Count > 0 ? map.ParentPaths[0] : "a disk that it does not name";
@@ -169,7 +188,7 @@ public sealed class DiskImage : IDisposable
                     continue;
                 }
             }
-            return new DiskImage(candidate, format, write: false, depth + 1);
+            return new DiskImage(candidate, format, write: false, acceptDamaged, depth + 1);
         }
         throw VembarException.Input("parent-missing",
             $"the disk image '{path}' holds only what differs from its parent '{said}', and that "
@@ -180,6 +199,9 @@ public sealed class DiskImage : IDisposable
     // A path of Windows from where the disk is; else a file of that name beside it.
     private static IEnumerable<string> Candidates(string folder, string said)
     {
+        // No name of a file has one, and no call takes it.
+        if (said.Contains('\0', StringComparison.Ordinal))
+            yield break;
         var parts = said.Split('\\', '/');
         if (said.StartsWith('.') || parts.Length == 1)
             yield return System.IO.Path.GetFullPath(System.IO.Path.Combine(folder, string.Join('/', parts)));
@@ -194,6 +216,15 @@ public sealed class DiskImage : IDisposable
     /// <summary>Opens the disk once more; each has a position and a connection of its own.</summary>
     /// <exception cref="VembarException">It cannot be opened.</exception>
     public IBlockDevice OpenDevice()
+    {
+#pragma warning disable CA2000 // owned by what is returned
+        var device = OpenServed();
+#pragma warning restore CA2000
+        // What a differencing image lacks is in its own file, and is noticed there.
+        return _missing.Count > 0 && _map is null ? new MissingPartsDevice(device, _missing) : device;
+    }
+
+    private IBlockDevice OpenServed()
     {
         const int ReadPages = 256, WritePages = 1024;
         if (_map is not null)
@@ -236,6 +267,8 @@ public sealed class DiskImage : IDisposable
                 return DiskFormat.Vmdk;
             if (head.StartsWith("conectix"u8))
                 return DiskFormat.Vhd;
+            if (head.Length > 68 && head[64..68].SequenceEqual((ReadOnlySpan<byte>)[0x7F, 0x10, 0xDA, 0xBE]))
+                return DiskFormat.Vdi;
             // A VHD of fixed size has its mark at the end alone.
             Span<byte> tail = stackalloc byte[SectorSize];
             return device.Length > SectorSize && device.Read(tail, device.Length - SectorSize) == SectorSize
@@ -249,16 +282,22 @@ public sealed class DiskImage : IDisposable
 
     private Process Start()
     {
-        var arguments = new List<string> { $"--format={Name(Format)}", $"--socket={Socket}", "--shared=0" };
+        var arguments = new List<string> { $"--socket={Socket}", "--shared=0" };
         if (!_write)
             arguments.Add("--read-only");
+        if (Format != DiskFormat.Vhd)
+            arguments.Add($"--format={Name(Format)}");
         // An option's syntax in the file's name would be taken as one.
         arguments.Add("--");
-        arguments.Add(System.IO.Path.GetFullPath(Path));
+        arguments.Add(Format == DiskFormat.Vhd ? VhdNode() : System.IO.Path.GetFullPath(Path));
         var doing = $"open the disk image '{Path}'";
         // In a session of its own: an interruption at the terminal is for us, and the server is needed to end in order.
         return SystemTools.Start("setsid", "util-linux", [SystemTools.Find("qemu-nbd", "qemu-utils", doing), .. arguments], doing);
     }
+
+    // The size in the footer counts: QEMU takes it from the geometry for makers that it does not know, which is up to 2 MiB too short.
+    private string VhdNode() => string.Concat("json:{\"driver\":\"vpc\",\"force_size_calc\":\"current_size\",\"file\":{\"driver\":\"file\","
+        + "\"filename\":\"", JsonEncodedText.Encode(System.IO.Path.GetFullPath(Path)).ToString(), "\"}}");
 
     // The socket may be there before the image is opened, and gone again when that fails.
     private NbdDevice FirstConnection(Process server)
@@ -296,6 +335,8 @@ public sealed class DiskImage : IDisposable
             ?? "it said nothing";
         const string Prefix = "qemu-nbd: ";
         line = line.StartsWith(Prefix, StringComparison.Ordinal) ? line[Prefix.Length..] : line;
+        if (line.IndexOf("\"}}': ", StringComparison.Ordinal) is >= 0 and var end)
+            line = line[(end + "\"}}': ".Length)..];
         bool Says(string words) => said.Contains(words, StringComparison.OrdinalIgnoreCase);
         if (Says("another process") || Says("\" lock"))
             return VembarException.Environment("disk-in-use", $"the disk image '{Path}' is in use by another program",

@@ -34,6 +34,7 @@ public static class VirtualMachine
             DiskFormat.Vhdx => "vhdx",
             DiskFormat.Qcow2 => "qcow2",
             DiskFormat.Vmdk => "vmdk",
+            DiskFormat.Vdi => "vdi",
             _ => "raw",
         };
         SystemTools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", "qcow2", "-F", format, "-b", Path.GetFullPath(disk), overlay],

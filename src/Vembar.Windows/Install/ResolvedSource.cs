@@ -32,7 +32,9 @@ public sealed class ResolvedSource : IDisposable
     /// <param name="number">The volume's number; null finds the one that holds Windows.</param>
     /// <exception cref="VembarException">There is nothing there, nothing that can be captured, or several installs and no
     /// number.</exception>
-    public static ResolvedSource Open(string path, int? number)
+    /// <param name="acceptDamaged">Whether a disk image that is cut short or was not closed properly is read as far as it is
+    /// there.</param>
+    public static ResolvedSource Open(string path, int? number, bool acceptDamaged = false)
     {
         if (Directory.Exists(path) || !Path.Exists(path))
         {
@@ -41,12 +43,12 @@ public sealed class ResolvedSource : IDisposable
                     Advice.Of("no-volumes"));
             return new ResolvedSource(FolderSource.Open(path), null, null, []);
         }
-        var disk = Disk.Open(path);
+        var disk = Disk.Open(path, acceptDamaged: acceptDamaged);
         try
         {
             var volume = number is { } given ? Given(disk, given) : WithWindows(disk);
             var source = OpenVolume(disk, volume);
-            return new ResolvedSource(source, disk, volume, disk.Table.Warnings);
+            return new ResolvedSource(source, disk, volume, disk.Warnings);
         }
         catch
         {

@@ -113,6 +113,10 @@ public class CheckpointTests
         Guid.NewGuid().TryWriteBytes(file.AsSpan((64 << 10) + 32));
         if (!isClosed)
             Guid.NewGuid().TryWriteBytes(file.AsSpan((64 << 10) + 48));
+        var checksum = uint.MaxValue;
+        foreach (var value in file.AsSpan(64 << 10, 4096))
+            checksum = System.Numerics.BitOperations.Crc32C(checksum, value);
+        BinaryPrimitives.WriteUInt32LittleEndian(file.AsSpan((64 << 10) + 4), ~checksum);
         var regions = file.AsSpan(192 << 10);
         "regi"u8.CopyTo(regions);
         BinaryPrimitives.WriteUInt32LittleEndian(regions[8..], 2);

@@ -19,6 +19,7 @@ internal static class CaptureCommand
         {
             Description = "Leave out files that cannot be read, and name them, instead of failing",
         };
+        var damaged = SharedOptions.AcceptDamaged();
         var archive = SharedOptions.Archive("The archive that the image goes into; made when there is none");
         var name = new Option<string>("--name") { Description = "The image's name", HelpName = "NAME", Required = true };
         var edition = new Option<string?>("--edition")
@@ -79,7 +80,7 @@ internal static class CaptureCommand
             "vembar capture vembar-demo/references/bookmobile bookmobile.vmb --name Bookmobile --based-on desks.vmb")
             .With(source, archive)
             .WithSection("The image", name, edition, version, note, labels)
-            .WithSection("What is taken", leaveOut, leaveOutFile, keepAll, volume, skip, reread)
+            .WithSection("What is taken", leaveOut, leaveOutFile, keepAll, volume, skip, damaged, reread)
             .WithSection("What is looked at", accept, rules, verify)
             .WithSection("The archive", effort, basedOn, skipRoom, wait, SharedOptions.Base)
             .Does(async (parse, session) =>
@@ -96,6 +97,7 @@ internal static class CaptureCommand
                     Name = parse.GetRequiredValue(name),
                     Volume = parse.GetValue(volume),
                     SkipUnreadable = parse.GetValue(skip),
+                    AcceptDamaged = parse.GetValue(damaged),
                     BasedOn = parse.GetValue(basedOn),
                     Edition = parse.GetValue(edition),
                     Version = SharedOptions.VersionOf(parse.GetRequiredValue(version), session)!,
