@@ -40,7 +40,7 @@ internal static class Qcow2Layout
         }
         var tables = new Tables(file, clusterBits, (features & ExtendedTables) != 0, (features & ExternalData) != 0);
         if ((file.DiskLength + cluster - 1) / cluster > Word(36) * tables.EntriesPerTable)
-            throw file.Bad("its first table is too short for the disk");
+            throw file.Bad("its L1 table is too short for the disk");
         tables.Walk((long)Long(40), Word(36), isActive: true);
         foreach (var entry in file.ReadLongs((long)Long(48), Word(56) * cluster / sizeof(ulong), isBigEndian: true, "refcount table"))
         {
@@ -77,9 +77,9 @@ internal static class Qcow2Layout
         public void Walk(long first, uint count, bool isActive)
         {
             if (count > MostEntries)
-                throw file.Bad("its first table is too large");
+                throw file.Bad("its L1 table is too large");
             var start = 0L;
-            foreach (var entry in file.ReadLongs(first, count, isBigEndian: true, "first table"))
+            foreach (var entry in file.ReadLongs(first, count, isBigEndian: true, "L1 table"))
             {
                 if ((entry & PlaceMask) is > 0 and var place && _seen.Add(place))
                     WalkSecond((long)place, start, isActive);
@@ -92,11 +92,11 @@ internal static class Qcow2Layout
             if (place + _cluster > file.Length)
             {
                 // All that the table would say is missing with it.
-                file.Need(start, EntriesPerTable * _cluster, place + _cluster, "second table");
+                file.Need(start, EntriesPerTable * _cluster, place + _cluster, "L2 table");
                 return;
             }
             var step = isExtended ? 2 : 1;
-            var table = file.ReadLongs(place, _cluster / sizeof(ulong), isBigEndian: true, "second table");
+            var table = file.ReadLongs(place, _cluster / sizeof(ulong), isBigEndian: true, "L2 table");
             for (var i = 0; i < table.Length; i += step, start += _cluster)
             {
                 var end = EndOf(table[i], isExtended ? table[i + 1] : 0);
