@@ -72,12 +72,14 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         var earlier = EarlierImage.Find(writer.Base, source, Path.GetFullPath(request.Source), trustTimes: !request.Reread, began);
         var reads = request.Reread || earlier is { TrustsTimes: false };
         var (looking, expected) = earlier is not null && reads ? ($"comparing with image {earlier.Number}", earlier.Files) : ("looking", 0);
+        // What an image that is cut short lacks cannot be read.
+        var skipsUnreadable = request.SkipUnreadable || request.AcceptDamaged;
         using var pause = host.Memory.BeginKeeping();
         var tree = await source.WalkAsync(new WalkOptions
         {
             Exclusions = exclusions!,
             Avoid = request.Archive.Path,
-            SkipUnreadable = request.SkipUnreadable || request.AcceptDamaged,
+            SkipUnreadable = skipsUnreadable,
             Seen = files => progress.Report(new OperationProgress(looking, files, expected, false, "")),
             Earlier = earlier,
             OpensAll = true,
@@ -85,8 +87,9 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         }, cancellation).ConfigureAwait(false);
         warnings.AddRange(tree.Warnings);
         CheckRoom(request, writer.Base, tree.Allocated);
-        var stored = await new TreeCapture(host, writer, source).StoreAsync(tree, reads,
-            new PipelineOptions(request.Effort, request.SkipUnreadable || request.AcceptDamaged, host.Workers), progress, cancellation).ConfigureAwait(false);
+        var options = new PipelineOptions(request.Effort, skipsUnreadable, host.Workers);
+        var stored = await new TreeCapture(host, writer, source).StoreAsync(tree, reads, options, progress, cancellation)
+            .ConfigureAwait(false);
         warnings.AddRange(stored.Warnings);
         var ofVolume = found.Volume is { } volume ? $", volume {volume.Number}" : "";
         var record = new ImageRecord
