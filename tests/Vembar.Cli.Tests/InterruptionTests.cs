@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using Vembar.Tests;
 using Xunit;
 

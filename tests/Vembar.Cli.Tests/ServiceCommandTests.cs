@@ -1,4 +1,3 @@
-using System.Text.Json;
 using Vembar.Tests;
 using Xunit;
 

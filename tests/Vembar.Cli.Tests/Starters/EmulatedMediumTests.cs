@@ -1,6 +1,4 @@
-using System.Diagnostics;
 using Vembar.Cli.Tests.Stations;
-using Vembar.Operations.Stations.Contract;
 using Vembar.Tests;
 using Vembar.Windows.Install;
 using Xunit;

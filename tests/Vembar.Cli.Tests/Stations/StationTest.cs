@@ -1,10 +1,6 @@
-using System.Globalization;
-using System.Net;
 using System.Net.Http.Headers;
 using System.Net.Http.Json;
-using System.Text;
 using System.Text.Json;
-using Vembar.Common;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Tests;
 using Xunit;
