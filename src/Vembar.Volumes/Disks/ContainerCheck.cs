@@ -36,7 +36,21 @@ public static class ContainerCheck
             layer = file.Backing is { Length: > 0 } backing && !backing.Contains(':', StringComparison.Ordinal)
                 && Path.Combine(Path.GetDirectoryName(Path.GetFullPath(layer))!, backing) is var next && File.Exists(next) ? next : null;
         }
-        return (length, [.. missing.Order()]);
+        return (length, Joined(missing));
+    }
+
+    // Layers of a chain may lack the same bytes; in order and without overlaps one search finds what is missing.
+    private static List<(long Start, long Length)> Joined(IEnumerable<(long Start, long Length)> missing)
+    {
+        var joined = new List<(long Start, long Length)>();
+        foreach (var (start, length) in missing.Order())
+        {
+            if (joined.Count > 0 && joined[^1].Start + joined[^1].Length >= start)
+                joined[^1] = (joined[^1].Start, Math.Max(joined[^1].Length, start + length - joined[^1].Start));
+            else
+                joined.Add((start, length));
+        }
+        return joined;
     }
 
     /// <summary>Demands that what looks like a raw image is not one of another format that lost its marks: a VHD of fixed size has them in

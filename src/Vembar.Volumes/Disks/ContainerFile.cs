@@ -58,8 +58,8 @@ internal sealed class ContainerFile(IBlockDevice file, string path)
     public void Need(long start, long length, long end, string what)
     {
         Need(end, what);
-        if (end > Length && _missing.Count < MostMissing)
-            _missing.Add((start, length));
+        if (end > Length)
+            AddMissing(start, length);
     }
 
     /// <summary>Says that a stretch of the disk is in the file as it is.</summary>
@@ -71,7 +71,18 @@ internal sealed class ContainerFile(IBlockDevice file, string path)
         Need(offset + length, what);
         var there = Math.Clamp(Length - offset, 0, length);
         if (there < length)
-            _missing.Add((there, length - there));
+            AddMissing(there, length - there);
+    }
+
+    // None may be dropped: it would be read as zeros.
+    private void AddMissing(long start, long length)
+    {
+        if (_missing.Count > 0 && _missing[^1].Start + _missing[^1].Length == start)
+            _missing[^1] = (_missing[^1].Start, _missing[^1].Length + length);
+        else if (_missing.Count < MostMissing)
+            _missing.Add((start, length));
+        else
+            throw CutShort(NeededLength, NeededFor);
     }
 
     /// <summary>Adds what another file of the same disk says.</summary>

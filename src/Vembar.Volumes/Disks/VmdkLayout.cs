@@ -14,7 +14,7 @@ internal static partial class VmdkLayout
     private const ulong AtTheEnd = ulong.MaxValue;
     private const uint HasSecondDirectory = 2, HasZeroEntries = 4, IsCompressed = 0x10000;
 
-    [GeneratedRegex("""^\s*(?:RW|RDONLY)\s+(\d{1,15})\s+(\w+)\s+"([^"]*)"\s*(\d{0,15})""", RegexOptions.Multiline)]
+    [GeneratedRegex("""^\s*(?:RW|RDONLY|NOACCESS)\s+(\d{1,15})\s+(\w+)(?:\s+"([^"]*)"\s*(\d{0,15}))?""", RegexOptions.Multiline)]
     private static partial Regex Extents();
 
     [GeneratedRegex("""^\s*parentCID\s*=\s*([0-9a-fA-F]+)""", RegexOptions.Multiline)]
