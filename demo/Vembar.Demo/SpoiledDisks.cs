@@ -27,12 +27,16 @@ internal static class SpoiledDisks
     public static void Make(string good, string folder)
     {
         Directory.CreateDirectory(folder);
+        // What a disk image names is opened beside it alone.
+        var standsOn = Path.Combine(folder, Path.GetFileName(good));
+        if (Posix.TryHardLink(null, PosixName.Encode(good), null, PosixName.Encode(standsOn)) != 0)
+            File.Copy(good, standsOn, overwrite: true);
         foreach (var (name, _) in All)
         {
             var path = Path.Combine(folder, $"{name}.qcow2");
             using (var create =
                 Process.Start(new ProcessStartInfo("qemu-img",
-                ["create", "-q", "-f", "qcow2", "-F", "vhdx", "-b", Path.GetRelativePath(folder, good), path])
+                ["create", "-q", "-f", "qcow2", "-F", "vhdx", "-b", Path.GetFileName(good), path])
                 {
                     RedirectStandardError = true,
                 })!)

@@ -5,6 +5,7 @@ using Vembar.Operations;
 using Vembar.Operations.Sign;
 using Vembar.Store.Compression;
 using Vembar.Store.Places;
+using Vembar.Volumes.Disks;
 using Vembar.Windows.Servicing.Drivers;
 
 namespace Vembar.Cli;
@@ -137,6 +138,17 @@ internal static class SharedOptions
     {
         Description = "Read a disk image that is cut short or was not closed properly; missing files are excluded and listed",
     };
+
+    public static Option<string[]> AllowChain() => new("--allow-chain")
+    {
+        Description = "Open other files of a disk image (backing files, extents, parents) below this folder too; may be given several times",
+        HelpName = "DIR",
+        DefaultValueFactory = _ => [],
+    };
+
+    /// <summary>How a disk is opened, as the command line says.</summary>
+    public static DiskReading Reading(ParseResult parse, Option<string[]> chain, Option<bool>? damaged = null) =>
+        new(damaged is not null && parse.GetValue(damaged), parse.GetRequiredValue(chain));
 
     public static Option<string[]> For(string description) => new("--for")
     {

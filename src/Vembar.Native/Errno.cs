@@ -57,6 +57,9 @@ public static class Errno
     /// <summary>Too many symbolic links, or a link where none may be.</summary>
     public const int Loop = 40;
 
+    /// <summary>The open file is not in a state for this, or of a kind that has no such state.</summary>
+    public const int BadState = 77;
+
     /// <summary>No such attribute or stream.</summary>
     public const int NoData = 61;
 

@@ -100,6 +100,52 @@ public static unsafe partial class Posix
         }
     }
 
+    /// <summary>Opens a file below a folder for reading. Links on the way may lead to other places below that folder, not out of it;
+    /// where the kernel cannot see to that (before Linux 5.6), none is followed.</summary>
+    /// <param name="root">The folder.</param>
+    /// <param name="path">The path below it.</param>
+    /// <exception cref="NativeException">It cannot be opened, or a link leads out.</exception>
+    public static SafeFileHandle OpenReadBeneath(SafeHandle root, string path)
+    {
+        const nint OpenAt2 = 437;
+        const int NoSuchCall = 38, TryAgain = 11;
+        var how = new OpenHow { Flags = CloseOnExec | NonBlocking, Resolve = OpenHow.Beneath | OpenHow.NoMagicLinks };
+        fixed (byte* p = PosixName.Encode(path))
+        {
+            while (true)
+            {
+                var fd = syscall(OpenAt2, Fd(root), p, &how, sizeof(OpenHow));
+                if (fd >= 0)
+                    return new SafeFileHandle(fd, true);
+                var error = Marshal.GetLastPInvokeError();
+                if (error is NoSuchCall or Errno.NotPermitted)
+                    return OpenWithoutLinks(root, path);
+                if (error is not (TryAgain or Interrupted))
+                    throw new NativeException("open", path, error);
+            }
+        }
+    }
+
+    private static SafeFileHandle OpenWithoutLinks(SafeHandle root, string path)
+    {
+        var parts = path.Split('/');
+        SafeFileHandle? folder = null;
+        try
+        {
+            foreach (var part in parts[..^1])
+            {
+                var next = OpenFolder(folder ?? root, PosixName.Encode(part));
+                folder?.Dispose();
+                folder = next;
+            }
+            return OpenRead(folder ?? root, PosixName.Encode(parts[^1]));
+        }
+        finally
+        {
+            folder?.Dispose();
+        }
+    }
+
     /// <summary>The user that the process acts as.</summary>
     public static uint UserId => geteuid();
 
@@ -124,6 +170,19 @@ public static unsafe partial class Posix
         {
             var fd = openat(Fd(parent), p, flags, 0);
             return fd >= 0 ? new SafeFileHandle(fd, true) : throw Fail("open the folder", Show(raw));
+        }
+    }
+
+    /// <summary>Opens a place in the tree of folders without reading what is there, links followed: a socket may be connected to by the
+    /// path /proc/self/fd/N of it, also when its name is gone.</summary>
+    /// <exception cref="NativeException">There is none.</exception>
+    public static SafeFileHandle OpenPlace(string path)
+    {
+        const int PathOnly = 0x200000;
+        fixed (byte* p = PosixName.Encode(path))
+        {
+            var fd = openat(AtCwd, p, PathOnly | CloseOnExec, 0);
+            return fd >= 0 ? new SafeFileHandle(fd, true) : throw Fail("open", path);
         }
     }
 

@@ -1,6 +1,6 @@
-using System.ComponentModel;
-using System.Diagnostics;
 using System.Globalization;
+using Vembar.Native;
+using Vembar.Native.Helpers;
 
 namespace Vembar.Operations;
 
@@ -32,26 +32,18 @@ public sealed record OwnProgram(IReadOnlyList<string> Words)
     /// <exception cref="OperationCanceledException">It was ended.</exception>
     public async Task<string?> RunAsync(TimeSpan limit, TimeProvider clock, CancellationToken cancellation)
     {
-        var start = new ProcessStartInfo(Words[0], Words.Skip(1))
-        {
-            WorkingDirectory = Folder,
-            RedirectStandardInput = true,
-            RedirectStandardOutput = true,
-            RedirectStandardError = true,
-        };
-        foreach (var (name, value) in Environment)
-            start.Environment[name] = value;
+        var start = new HelperStart(PathOf(Words[0]), [.. Words.Skip(1)]) { Folder = Folder, HasInput = true, Environment = Environment };
         using var late = new CancellationTokenSource(limit, clock);
         using var either = CancellationTokenSource.CreateLinkedTokenSource(cancellation, late.Token);
         var log = Log is null ? StreamWriter.Null : new StreamWriter(Log, append: false) { AutoFlush = true };
         await using (log.ConfigureAwait(false))
         {
-            Process process;
+            HelperProcess process;
             try
             {
-                process = Process.Start(start)!;
+                process = HelperProcess.Start(start);
             }
-            catch (Win32Exception missing)
+            catch (NativeException missing)
             {
                 return $"cannot be run: {missing.Message}";
             }
@@ -60,7 +52,11 @@ public sealed record OwnProgram(IReadOnlyList<string> Words)
         }
     }
 
-    private async Task<string?> WaitAsync(Process process, StreamWriter log, TimeSpan limit, CancellationToken either,
+    // Beside this program's folder of work, in its own, or where programs are.
+    private string PathOf(string name) => HelperProcess.Find(name) ?? (name.Contains('/', StringComparison.Ordinal)
+        ? Path.GetFullPath(name, Path.GetFullPath(Folder.Length > 0 ? Folder : ".")) : name);
+
+    private async Task<string?> WaitAsync(HelperProcess process, StreamWriter log, TimeSpan limit, CancellationToken either,
         CancellationToken cancellation)
     {
         var last = "";
@@ -76,7 +72,7 @@ public sealed record OwnProgram(IReadOnlyList<string> Words)
                 }
             }
         }
-        var said = Task.WhenAll(HearAsync(process.StandardOutput), HearAsync(process.StandardError));
+        var said = Task.WhenAll(HearAsync(process.Output), HearAsync(process.Error));
         try
         {
             await TellAsync(process, either).ConfigureAwait(false);
@@ -85,7 +81,7 @@ public sealed record OwnProgram(IReadOnlyList<string> Words)
         }
         catch (OperationCanceledException)
         {
-            process.Kill(entireProcessTree: true);
+            process.Kill();
             await said.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             cancellation.ThrowIfCancellationRequested();
             return string.Create(CultureInfo.InvariantCulture, $"did not end within ")
@@ -96,12 +92,12 @@ public sealed record OwnProgram(IReadOnlyList<string> Words)
             + (last.Length > 0 ? $": {last}" : "");
     }
 
-    private async Task TellAsync(Process process, CancellationToken cancellation)
+    private async Task TellAsync(HelperProcess process, CancellationToken cancellation)
     {
         try
         {
-            await process.StandardInput.BaseStream.WriteAsync(Input, cancellation).ConfigureAwait(false);
-            process.StandardInput.Close();
+            await process.Input.WriteAsync(Input, cancellation).ConfigureAwait(false);
+            process.Input.Close();
         }
         catch (IOException)
         {

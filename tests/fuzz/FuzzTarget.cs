@@ -76,7 +76,7 @@ internal sealed record FuzzTarget(string Name, IReadOnlyList<byte[]> Inputs, Act
             new("security", Texts("O:BAG:SYD:PAI(A;OICI;FA;;;SY)(A;;0x1200a9;;;BU)S:(AU;SA;FA;;;WD)", "D:(A;CI;KA;;;S-1-5-32-544)"),
                 bytes => SecurityText.Parse(Encoding.UTF8.GetString(bytes), out _)),
             new("container", Containers(),
-            bytes => ContainerCheck.Demand(Scratch(bytes), DiskImage.FormatOf(ScratchFile), acceptDamaged: true)),
+            bytes => DiskImage.Check(Scratch(bytes), new DiskReading(AcceptDamaged: true))),
             new("archive", Files("tests/archives", "*.vmb"), bytes => Look(Scratch(bytes))),
         ];
     }

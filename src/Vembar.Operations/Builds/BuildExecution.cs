@@ -16,6 +16,7 @@ using Vembar.Store.Format;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
 using Vembar.Store.Writing;
+using Vembar.Volumes.Disks;
 using Vembar.Volumes.Machines;
 using Vembar.Windows.Servicing;
 
@@ -69,6 +70,8 @@ internal sealed class BuildExecution
     private ArchiveLocation Work => new(_run.Archive, Base is { } there ? [there] : []);
 
     private string Disk => Recipe.Prepare is null ? Recipe.From : _run.Overlay;
+
+    private DiskReading Reading => Recipe.Prepare is null ? DiskReading.Usual : VirtualMachine.ReadingOf(Recipe.From);
 
     // The image that is looked at: the run's, or that of an earlier run.
     private ImageReference Image => _there is { } there ? new ImageReference(Recipe.Archive, Text(there.Number))
@@ -366,7 +369,7 @@ internal sealed class BuildExecution
                     : "emulated, for there is no KVM here: it takes many times as long");
                 _log.Write(step.Name, details[0]);
             }
-            var time = await VirtualMachine.RunAsync(_run.Overlay, _run.At("machine"), machine, prepare.Limit,
+            var time = await VirtualMachine.RunAsync(_run.Overlay, Reading, _run.At("machine"), machine, prepare.Limit,
                 ran => progress.Report(new OperationProgress(string.Create(CultureInfo.InvariantCulture,
                 $"the copy runs, {ran:h\\:mm\\:ss} of at most {prepare.Limit:h\\:mm\\:ss}"), 0, 0, false, "")), cancellation)
                 .ConfigureAwait(false);
@@ -393,7 +396,7 @@ internal sealed class BuildExecution
     private async Task<BuildStep> ReadyAsync(BuildStep step, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var found = await new ReadyHandler(_host).HandleAsync(_there is null && _image == 0
-            ? new ReadyRequest { Source = Disk, Rules = Recipe.Rules } : new ReadyRequest { Image = Image, Rules = Recipe.Rules }, progress,
+            ? new ReadyRequest { Source = Disk, Reading = Reading, Rules = Recipe.Rules } : new ReadyRequest { Image = Image, Rules = Recipe.Rules }, progress,
             cancellation).ConfigureAwait(false);
         var stops = found.Findings.Where(f => f.Severity == Severity.Stop).ToList();
         var open = stops.Where(f => !Recipe.Accept.Contains("all") && !Recipe.Accept.Contains(f.Check)).ToList();
@@ -418,6 +421,7 @@ internal sealed class BuildExecution
         var done = await new CaptureHandler(_host).HandleAsync(new CaptureRequest
         {
             Source = Disk,
+            Reading = Reading,
             Archive = Work,
             BasedOn = Base,
             Name = Recipe.ImageName,

@@ -36,7 +36,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         });
         var exclusions = Checks.Collect(problems, () => new Exclusions(request.LeaveOut, request.KeepAll));
         using var found = Checks.Collect(problems, () => ResolvedSource.Open(request.Source, request.Volume,
-            request.AcceptDamaged));
+            request.Reading));
         Checks.Collect(problems, () =>
         {
             Checks.CanAddTo(host, request.Archive, request.Name, request.Version);
@@ -73,7 +73,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         var reads = request.Reread || earlier is { TrustsTimes: false };
         var (looking, expected) = earlier is not null && reads ? ($"comparing with image {earlier.Number}", earlier.Files) : ("looking", 0);
         // What an image that is cut short lacks cannot be read.
-        var skipsUnreadable = request.SkipUnreadable || request.AcceptDamaged;
+        var skipsUnreadable = request.SkipUnreadable || request.Reading.AcceptDamaged;
         using var pause = host.Memory.BeginKeeping();
         var tree = await source.WalkAsync(new WalkOptions
         {

@@ -1,5 +1,6 @@
 using Vembar.Store.Compression;
 using Vembar.Store.Places;
+using Vembar.Volumes.Disks;
 
 namespace Vembar.Operations.Capture;
 
@@ -12,9 +13,8 @@ public sealed record CaptureRequest
     /// <summary>Which volume of a disk; null for the one that holds Windows.</summary>
     public int? Volume { get; init; }
 
-    /// <summary>Whether a disk image that is cut short or was not closed properly is captured as far as it is there; files that are missing
-    /// from it are excluded and listed.</summary>
-    public bool AcceptDamaged { get; init; }
+    /// <summary>How a disk is opened; files that are missing from one that is damaged are excluded and listed.</summary>
+    public DiskReading Reading { get; init; } = DiskReading.Usual;
 
     /// <summary>Whether files that cannot be read are left out and told, instead of failing.</summary>
     public bool SkipUnreadable { get; init; }

@@ -34,7 +34,7 @@ public sealed class CheckHandler(OperationHost host) : IOperationHandler<CheckRe
                     ? $"{folder}/{AnswersChange.Place}" : null,
             });
         }
-        using var found = Checks.Collect(problems, () => ResolvedSource.Open(request.What, request.Volume));
+        using var found = Checks.Collect(problems, () => ResolvedSource.Open(request.What, request.Volume, request.Reading));
         Checks.Throw(problems);
         return Look(request.What, found!.Source, rules!, new ReadinessOptions());
     }

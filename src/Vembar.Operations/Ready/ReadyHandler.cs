@@ -27,7 +27,7 @@ public sealed class ReadyHandler(OperationHost host) : IOperationHandler<ReadyRe
         var (path, rules) = (request.Source, request.Rules);
         var problems = new List<VembarException>();
         var own = Checks.Collect(problems, () => rules is null ? [] : ReadinessRule.Read(rules));
-        using var found = Checks.Collect(problems, () => ResolvedSource.Open(path, request.Volume, request.AcceptDamaged));
+        using var found = Checks.Collect(problems, () => ResolvedSource.Open(path, request.Volume, request.Reading));
         Checks.Throw(problems);
         var tree = await found!.Source.WalkAsync(new WalkOptions
         {

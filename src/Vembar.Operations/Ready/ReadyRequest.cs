@@ -1,3 +1,5 @@
+using Vembar.Volumes.Disks;
+
 namespace Vembar.Operations.Ready;
 
 /// <summary>What to check: an install on a disk or in a folder, or an image.</summary>
@@ -9,8 +11,8 @@ public sealed record ReadyRequest
     /// <summary>Which volume of a disk; null for the one that holds Windows.</summary>
     public int? Volume { get; init; }
 
-    /// <summary>Whether a disk image that is cut short or was not closed properly is read as far as it is there.</summary>
-    public bool AcceptDamaged { get; init; }
+    /// <summary>How a disk is opened.</summary>
+    public DiskReading Reading { get; init; } = DiskReading.Usual;
 
     /// <summary>An image; null for a source.</summary>
     public ImageReference? Image { get; init; }

@@ -1,5 +1,6 @@
-using System.Diagnostics;
 using Vembar.Common;
+using Vembar.Native;
+using Vembar.Native.Helpers;
 
 namespace Vembar.Operations.Starters;
 
@@ -104,33 +105,26 @@ internal sealed class DebianPackages(string cache)
     internal static async Task<string> RunAsync(string program, IReadOnlyList<string> arguments, CancellationToken cancellation,
         string? folder = null, IReadOnlyDictionary<string, string>? environment = null)
     {
-        var start = new ProcessStartInfo(program, arguments)
-        {
-            RedirectStandardInput = true,
-            RedirectStandardOutput = true,
-            RedirectStandardError = true,
-            WorkingDirectory = folder ?? "",
-        };
-        start.Environment["LC_ALL"] = "C";
-        foreach (var (name, value) in environment ?? new Dictionary<string, string>())
-            start.Environment[name] = value;
-        Process process;
+        HelperProcess process;
         try
         {
-            process = Process.Start(start)!;
+            process = HelperProcess.Start(new HelperStart(HelperProcess.Find(program) ?? program, arguments)
+            {
+                Folder = folder ?? "",
+                Environment = new Dictionary<string, string>(environment ?? new Dictionary<string, string>()) { ["LC_ALL"] = "C" },
+            });
         }
-        catch (System.ComponentModel.Win32Exception)
+        catch (NativeException)
         {
             throw VembarException.Environment("program-missing", $"the program '{program}' is not there",
                 "Starters are made of Debian's packages: do it on Debian or Ubuntu.");
         }
         using (process)
         {
-            process.StandardInput.Close();
-            var error = process.StandardError.ReadToEndAsync(cancellation);
+            var error = process.Error.ReadToEndAsync(cancellation);
             try
             {
-                var output = await process.StandardOutput.ReadToEndAsync(cancellation).ConfigureAwait(false);
+                var output = await process.Output.ReadToEndAsync(cancellation).ConfigureAwait(false);
                 await process.WaitForExitAsync(cancellation).ConfigureAwait(false);
                 if (process.ExitCode == 0)
                     return output;
@@ -143,7 +137,7 @@ internal sealed class DebianPackages(string cache)
             }
             catch (OperationCanceledException)
             {
-                process.Kill(entireProcessTree: true);
+                process.Kill();
                 throw;
             }
         }

@@ -3,6 +3,7 @@ using System.Globalization;
 using System.Text.Json;
 using Vembar.Common;
 using Vembar.Native;
+using Vembar.Native.Helpers;
 using Vembar.Windows.Servicing.Drivers;
 
 namespace Vembar.Operations.Starters;
@@ -252,11 +253,8 @@ public sealed class MakeStarterHandler(OperationHost host) : IOperationHandler<M
 
     private static string[] Applets(string busybox)
     {
-        using var process = Process.Start(new ProcessStartInfo(busybox, ["--list"])
-        {
-            RedirectStandardOutput = true,
-        })!;
-        var names = process.StandardOutput.ReadToEnd().Split('\n', StringSplitOptions.RemoveEmptyEntries);
+        using var process = HelperProcess.Start(new HelperStart(busybox, ["--list"]));
+        var names = process.Output.ReadToEnd().Split('\n', StringSplitOptions.RemoveEmptyEntries);
         process.WaitForExit();
         return names;
     }

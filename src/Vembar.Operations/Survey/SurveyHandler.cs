@@ -24,7 +24,7 @@ public sealed class SurveyHandler(OperationHost host) : IOperationHandler<Survey
                 [new SurveyedVolume(1, 0, take!.Bytes, "folder", "", null, install is null ? "" : "Windows", "", install, programs, take)],
                 []);
         }
-        using var disk = Disk.Open(path, acceptDamaged: request.AcceptDamaged);
+        using var disk = Disk.Open(path, reading: request.Reading);
         var volumes = new List<SurveyedVolume>();
         foreach (var volume in disk.Volumes)
             volumes.Add(await SurveyAsync(disk, volume, progress, cancellation).ConfigureAwait(false));

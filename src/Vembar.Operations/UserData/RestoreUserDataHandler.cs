@@ -36,8 +36,8 @@ public sealed class RestoreUserDataHandler(OperationHost host) : IOperationHandl
         var image = archive is null ? null : Checks.Collect(problems, () => archive.Find(request.Image.Which, host.Clock));
         var accounts = image is null ? null : Checks.Collect(problems, () => Choose(request, image));
         if (File.Exists(request.Target))
-            VolumeFile.Recover(request.Target, WindowsInstall.HivePath("Windows", "SOFTWARE"));
-        var found = Checks.Collect(problems, () => ResolvedSource.Open(request.Target, request.Volume));
+            VolumeFile.Recover(request.Target, WindowsInstall.HivePath("Windows", "SOFTWARE"), request.Reading);
+        var found = Checks.Collect(problems, () => ResolvedSource.Open(request.Target, request.Volume, request.Reading));
         try
         {
             Checks.Throw(problems);
@@ -138,7 +138,7 @@ public sealed class RestoreUserDataHandler(OperationHost host) : IOperationHandl
         public async Task<(long Files, long Bytes, IReadOnlyList<string> Kept, IReadOnlyList<string> Differences)> VolumeAsync(
             DiskVolume at, CancellationToken cancellation)
         {
-            using var disk = DiskImage.Open(Request.Target, write: true);
+            using var disk = DiskImage.Open(Request.Target, write: true, Request.Reading);
             using var target = new DiskTarget(disk, Host.TemporaryFolder);
             var displayName = $"volume {at.Number} of '{Request.Target}'";
             NtfsTarget files;

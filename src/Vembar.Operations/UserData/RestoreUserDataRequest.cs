@@ -1,3 +1,5 @@
+using Vembar.Volumes.Disks;
+
 namespace Vembar.Operations.UserData;
 
 /// <summary>Which user files to put back, and where.</summary>
@@ -11,6 +13,9 @@ public sealed record RestoreUserDataRequest
 
     /// <summary>Which volume of a disk; null for the one that holds Windows.</summary>
     public int? Volume { get; init; }
+
+    /// <summary>How a disk is opened.</summary>
+    public DiskReading Reading { get; init; } = DiskReading.Usual;
 
     /// <summary>Names of the accounts, as patterns; none for all, and for what was kept outside of profiles.</summary>
     public IReadOnlyList<string> Accounts { get; init; } = [];

@@ -32,7 +32,7 @@ public sealed class SaveUserDataHandler(OperationHost host) : IOperationHandler<
     {
         var clock = Stopwatch.StartNew();
         var problems = new List<VembarException>();
-        using var found = Checks.Collect(problems, () => ResolvedSource.Open(request.Source, request.Volume));
+        using var found = Checks.Collect(problems, () => ResolvedSource.Open(request.Source, request.Volume, request.Reading));
         Checks.Collect(problems, () =>
         {
             if (string.IsNullOrWhiteSpace(request.Machine))
@@ -57,7 +57,7 @@ public sealed class SaveUserDataHandler(OperationHost host) : IOperationHandler<
         {
             Exclusions = plan.Exclusions,
             Avoid = request.Archive.Path,
-            SkipUnreadable = request.SkipUnreadable,
+            SkipUnreadable = request.SkipUnreadable || request.Reading.AcceptDamaged,
             Seen = files => progress.Report(new OperationProgress("looking", files, 0, false, "")),
             OpensAll = true,
             Workers = host.Workers,
@@ -81,7 +81,7 @@ public sealed class SaveUserDataHandler(OperationHost host) : IOperationHandler<
         var folders = 0L;
         CountFolders(tree.Root, ref folders);
         var stored = await new TreeCapture(host, writer, source).StoreAsync(tree, all: true,
-            new PipelineOptions(request.Effort, request.SkipUnreadable, host.Workers), progress, cancellation).ConfigureAwait(false);
+            new PipelineOptions(request.Effort, request.SkipUnreadable || request.Reading.AcceptDamaged, host.Workers), progress, cancellation).ConfigureAwait(false);
         warnings.AddRange(stored.Warnings);
         var earlier = ImageCatalogue.Of(writer.Base).VersionsOf(request.Machine);
         var isNew = earlier.All(i => i.UserFiles is null || i.Root != stored.Root);

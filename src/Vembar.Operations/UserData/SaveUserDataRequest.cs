@@ -1,5 +1,6 @@
 using Vembar.Store.Compression;
 using Vembar.Store.Places;
+using Vembar.Volumes.Disks;
 using Vembar.Windows.UserData;
 
 namespace Vembar.Operations.UserData;
@@ -12,6 +13,9 @@ public sealed record SaveUserDataRequest
 
     /// <summary>Which volume of a disk; null for the one that holds Windows.</summary>
     public int? Volume { get; init; }
+
+    /// <summary>How a disk is opened.</summary>
+    public DiskReading Reading { get; init; } = DiskReading.Usual;
 
     /// <summary>The archive; made when there is none.</summary>
     public required ArchiveLocation Archive { get; init; }

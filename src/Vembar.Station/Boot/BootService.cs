@@ -7,6 +7,7 @@ using System.Text;
 using System.Text.RegularExpressions;
 using Vembar.Common;
 using Vembar.Common.Files;
+using Vembar.Native.Helpers;
 using Vembar.Operations.Starters;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Station.Hosting;
@@ -209,16 +210,9 @@ public sealed partial class BootService(StationSettings settings, StationRegiste
             ?? throw VembarException.Environment("program-missing", "dnsmasq is not installed, so no machine starts from the network",
             "Install it (Debian: dnsmasq-base).");
         EndLeftOver(file);
-        using var process = Process.Start(new ProcessStartInfo(program,
-            ["--keep-in-foreground", $"--conf-file={file}", "--log-facility=-", $"--user={Environment.UserName}"])
-        {
-            RedirectStandardError = true,
-            RedirectStandardOutput = true,
-        })!;
-        process.ErrorDataReceived += (_, line) => Tell(line.Data);
-        process.OutputDataReceived += (_, line) => Tell(line.Data);
-        process.BeginErrorReadLine();
-        process.BeginOutputReadLine();
+        using var process = HelperProcess.Start(new HelperStart(program,
+            ["--keep-in-foreground", $"--conf-file={file}", "--log-facility=-", $"--user={Environment.UserName}"]));
+        _ = process.EachLine(Tell);
         try
         {
             await process.WaitForExitAsync(cancellation).ConfigureAwait(false);

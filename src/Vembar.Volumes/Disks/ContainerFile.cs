@@ -1,4 +1,5 @@
-using System.Buffers.Binary;
+using System.Numerics;
+using System.Runtime.CompilerServices;
 using Vembar.Common;
 
 namespace Vembar.Volumes.Disks;
@@ -35,6 +36,24 @@ internal sealed class ContainerFile(IBlockDevice file, string path)
 
     /// <summary>The path of the image that this one stands on, as it says; null for none.</summary>
     public string? Backing { get; set; }
+
+    /// <summary>The format of that image, as this one says; null where it does not say it.</summary>
+    public string? BackingFormat { get; set; }
+
+    /// <summary>Whether it holds only what differs from a parent, which its reader has to find.</summary>
+    public bool DiffersFromParent { get; set; }
+
+    /// <summary>The file that holds what the tables place, where that is another one.</summary>
+    public FileDevice? DataFile { get; set; }
+
+    /// <summary>The files that a descriptor names, in the order of the disk.</summary>
+    public IList<ImageExtent> Extents { get; } = [];
+
+    /// <summary>What tells the content of a VMDK from that of others, 8 hexadecimal digits.</summary>
+    public string ContentId { get; set; } = "fffffffe";
+
+    /// <summary>The same of the image that a VMDK stands on; all f for none.</summary>
+    public string ParentContentId { get; set; } = "ffffffff";
 
     /// <summary>Adds a mark.</summary>
     public void Mark(string text) => _marks.Add(text);
@@ -120,30 +139,19 @@ internal sealed class ContainerFile(IBlockDevice file, string path)
         return file.Read(bytes, offset) == count ? bytes : throw CutShort(offset + count, what);
     }
 
-    /// <summary>Reads a table of 32-bit numbers.</summary>
-    public uint[] ReadWords(long offset, long count, bool isBigEndian, string what)
+    /// <summary>Reads a table of numbers of 32 or 64 bits.</summary>
+    /// <typeparam name="T">The kind of number.</typeparam>
+    public T[] ReadTable<T>(long offset, long count, bool isBigEndian, string what) where T : unmanaged, IBinaryInteger<T>
     {
-        var bytes = Read(offset, Math.Min(count, MostTableBytes) * sizeof(uint), what);
-        var words = new uint[count];
-        for (var i = 0; i < words.Length; i++)
+        var size = Unsafe.SizeOf<T>();
+        var bytes = Read(offset, Math.Min(count, MostTableBytes) * size, what);
+        var numbers = new T[count];
+        for (var i = 0; i < numbers.Length; i++)
         {
-            var word = bytes.AsSpan(i * sizeof(uint));
-            words[i] = isBigEndian ? BinaryPrimitives.ReadUInt32BigEndian(word) : BinaryPrimitives.ReadUInt32LittleEndian(word);
+            var number = bytes.AsSpan(i * size, size);
+            numbers[i] = isBigEndian ? T.ReadBigEndian(number, isUnsigned: true) : T.ReadLittleEndian(number, isUnsigned: true);
         }
-        return words;
-    }
-
-    /// <summary>Reads a table of 64-bit numbers.</summary>
-    public ulong[] ReadLongs(long offset, long count, bool isBigEndian, string what)
-    {
-        var bytes = Read(offset, Math.Min(count, MostTableBytes) * sizeof(ulong), what);
-        var longs = new ulong[count];
-        for (var i = 0; i < longs.Length; i++)
-        {
-            var number = bytes.AsSpan(i * sizeof(ulong));
-            longs[i] = isBigEndian ? BinaryPrimitives.ReadUInt64BigEndian(number) : BinaryPrimitives.ReadUInt64LittleEndian(number);
-        }
-        return longs;
+        return numbers;
     }
 
     /// <summary>What is said of a file with impossible numbers.</summary>

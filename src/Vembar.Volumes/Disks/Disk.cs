@@ -19,14 +19,14 @@ public sealed class Disk : IDisposable
     /// <exception cref="VembarException">It cannot be opened, or its partition table is damaged.</exception>
     /// <param name="path">The image or device.</param>
     /// <param name="write">Whether it is to be written.</param>
-    /// <param name="acceptDamaged">Whether an image that is cut short or was not closed properly is read as far as it is there.</param>
-    public static Disk Open(string path, bool write = false, bool acceptDamaged = false)
+    /// <param name="reading">How it is opened.</param>
+    public static Disk Open(string path, bool write = false, DiskReading? reading = null)
     {
         if (ArchiveReader.IsArchive(path))
             throw VembarException.Input("not-a-disk", $"'{path}' is an archive of images, not a disk",
                 Advice.Of("archive-as-disk", ("path", path)));
 #pragma warning disable CA2000 // owned by what is returned
-        var image = DiskImage.Open(path, write, acceptDamaged);
+        var image = DiskImage.Open(path, write, reading);
 #pragma warning restore CA2000
         try
         {
@@ -34,13 +34,13 @@ public sealed class Disk : IDisposable
             var table = PartitionTable.Read(device);
             var volumes = new List<DiskVolume>();
             if (table.Scheme == PartitionScheme.None)
-                volumes.Add(new DiskVolume(1, 0, image.Length, null, Probe(device, acceptDamaged)));
+                volumes.Add(new DiskVolume(1, 0, image.Length, null, Probe(device, reading)));
             foreach (var partition in table.Partitions)
             {
 #pragma warning disable CA2000 // owned by what is returned
                 using var slice = new SliceDevice(image.OpenDevice(), partition.Start, partition.Length);
 #pragma warning restore CA2000
-                volumes.Add(new DiskVolume(partition.Number, partition.Start, partition.Length, partition, Probe(slice, acceptDamaged)));
+                volumes.Add(new DiskVolume(partition.Number, partition.Start, partition.Length, partition, Probe(slice, reading)));
             }
             return new Disk(image, table, volumes);
         }
@@ -52,13 +52,13 @@ public sealed class Disk : IDisposable
     }
 
     // Of an image that is cut short a volume may be missing as a whole.
-    private static FileSystem Probe(IBlockDevice volume, bool acceptDamaged)
+    private static FileSystem Probe(IBlockDevice volume, DiskReading? reading)
     {
         try
         {
             return FileSystem.Probe(volume);
         }
-        catch (VembarException) when (acceptDamaged)
+        catch (VembarException) when (reading?.AcceptDamaged == true)
         {
             return new FileSystem(FileSystem.Unknown, "", null);
         }

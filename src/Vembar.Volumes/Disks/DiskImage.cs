@@ -1,88 +1,78 @@
-using System.Diagnostics;
-using System.Text.Json;
 using Vembar.Common;
 using Vembar.Native;
 
 namespace Vembar.Volumes.Disks;
 
 /// <summary>
-/// A disk image or block device. Raw ones are opened as they are; the others are handed out by qemu-nbd(8) on a Unix
-/// socket in a folder of our own, without root and without a device of the kernel.
+/// A disk image or block device. Raw ones are opened as they are; the others are handed out by qemu-nbd(8), without root and without a
+/// device of the kernel.
 /// </summary>
 public sealed class DiskImage : IDisposable
 {
-    private readonly Process? _server;
-    private readonly string? _folder;
-    private readonly NbdDevice? _keeper;
+    private readonly FileDevice _file;
+    private readonly DiskServer? _server;
     private readonly bool _write;
     private readonly Microsoft.Win32.SafeHandles.SafeFileHandle? _claim;
 
     private readonly IDifferencingMap? _map;
-    private readonly IBlockDevice? _mapped;
     private readonly DiskImage? _parent;
 
     private readonly IReadOnlyList<(long Start, long Length)> _missing = [];
 
-    private DiskImage(string path, DiskFormat format, bool write, bool acceptDamaged = false, int depth = 0)
+    private DiskImage(FileDevice file, DiskFormat format, bool write, DiskReading reading, int depth = 0)
     {
-        Path = path;
-        Format = format;
-        _write = write;
-        var declared = 0L;
-        if (format == DiskFormat.Raw && !acceptDamaged && !write)
-            ContainerCheck.DemandRaw(path);
-        else if (format != DiskFormat.Raw)
-            (declared, _missing) = ContainerCheck.Demand(path, format, acceptDamaged && !write);
-        if (format is DiskFormat.Vhd or DiskFormat.Vhdx)
-        {
-            // The programs that serve disk images read what is in the parent of these as zeros, or not at all.
-            _mapped = FileDevice.Open(path, write: false);
-            try
-            {
-                _map = format == DiskFormat.Vhd ? VhdDifferencing.TryOpen(_mapped) : VhdxDifferencing.TryOpen(_mapped);
-                if (_map is not null)
-                {
-                    if (write)
-                        throw VembarException.Input("disk-has-parent",
-                            $"the disk image '{path}' holds only what differs from its parent, and is not written to",
-                            "Join it with its parent first (merge the checkpoint).");
-                    _parent = OpenParent(path, format, _map, acceptDamaged, depth);
-                    Length = _map.Length;
-                    return;
-                }
-            }
-            catch
-            {
-                _mapped.Dispose();
-                throw;
-            }
-            _mapped.Dispose();
-        }
-        if (format == DiskFormat.Raw)
-        {
-            if (write)
-                _claim = Claim(path);
-            using var device = FileDevice.Open(path, write: false);
-            Length = device.Length;
-            return;
-        }
-        _folder = Directory.CreateTempSubdirectory("vembar-disk-").FullName;
+        (_file, Format, _write) = (file, format, write);
+        ImageChain? chain = null;
         try
         {
-            _server = Start();
-            // The server ends with its last connection, so that nothing is left when this process is killed.
-            _keeper = FirstConnection(_server);
-            Length = _keeper.Length;
-            const int Sector = 512;
-            if (Length < declared / Sector * Sector)
-                throw VembarException.Input("bad-disk-image", $"cannot read the disk image '{path}': qemu-nbd serves {Length} of its "
-                    + $"{declared} bytes", "Convert it to another format with the program that wrote it.");
+            if (format == DiskFormat.Raw)
+            {
+                if (!reading.AcceptDamaged && !write)
+                    ImageChain.DemandRaw(Path);
+                _claim = write ? Claim(Path) : null;
+                Length = file.Length;
+                return;
+            }
+            chain = ImageChain.Open(file.OpenAgain(write: false), format, write ? reading with { AcceptDamaged = false } : reading);
+            _missing = chain.Missing;
+            // The programs that serve disk images read what is in the parent of these as zeros, or not at all.
+            _map = format switch { DiskFormat.Vhd => VhdDifferencing.TryOpen(file), DiskFormat.Vhdx => VhdxDifferencing.TryOpen(file), _ => null };
+            if (_map is null)
+                (_server, Length) = Serve(ref chain);
+            else
+            {
+                if (write)
+                    throw VembarException.Input("disk-has-parent",
+                        $"the disk image '{Path}' holds only what differs from its parent, and is not written to",
+                        "Join it with its parent first (merge the checkpoint).");
+                _parent = OpenParent(reading, depth);
+                Length = _map.Length;
+            }
         }
         catch
         {
             Dispose();
             throw;
         }
+        finally
+        {
+            chain?.Dispose();
+        }
+    }
+
+    // The server closes the chain then.
+    private (DiskServer Server, long Length) Serve(ref ImageChain? chain)
+    {
+        const int Sector = 512;
+        var declared = chain!.DiskLength;
+        var server = new DiskServer(chain, Path, Format, _write);
+        chain = null;
+        if (server.Length >= declared / Sector * Sector)
+            return (server, server.Length);
+        var length = server.Length;
+        server.Dispose();
+        throw VembarException.Input("bad-disk-image", $"cannot read the disk image '{Path}': qemu-nbd serves {length} of its "
+            + $"{declared} bytes", "Convert it to another format with the program that wrote it.");
     }
 
     /// <summary>Keeps others away from a disk that is written; the programs that serve other formats do so themselves.</summary>
@@ -105,12 +95,40 @@ public sealed class DiskImage : IDisposable
     /// <summary>Opens a disk image or block device.</summary>
     /// <param name="path">The file or device.</param>
     /// <param name="write">Whether it is to be written; without it the image's file is not changed by a bit.</param>
+    /// <param name="reading">How it is opened.</param>
     /// <exception cref="VembarException">It is not there, cannot be read, is of a kind that is not known, or the program for it is
     /// missing.</exception>
-    /// <param name="acceptDamaged">Whether an image that is cut short or was not closed properly is read as far as it is there; reading
-    /// bytes that are missing from it is an error.</param>
-    public static DiskImage Open(string path, bool write = false, bool acceptDamaged = false) =>
-        new(path, FormatOf(path), write, acceptDamaged);
+    public static DiskImage Open(string path, bool write = false, DiskReading? reading = null)
+    {
+#pragma warning disable CA2000 // owned by what is returned
+        var file = FileDevice.Open(path, write: false);
+#pragma warning restore CA2000
+        try
+        {
+            return new DiskImage(file, FormatOf(file), write, reading ?? DiskReading.Usual);
+        }
+        catch
+        {
+            file.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>Compares what an image says of itself, and all that it stands on, with their files, without reading what is in it.</summary>
+    /// <param name="path">The image.</param>
+    /// <param name="reading">How it is opened.</param>
+    /// <exception cref="VembarException">It is damaged, cut short or marked, or a file of it is not there or not allowed.</exception>
+    public static void Check(string path, DiskReading reading)
+    {
+#pragma warning disable CA2000 // owned by what is returned
+        var file = FileDevice.Open(path, write: false);
+#pragma warning restore CA2000
+        var format = FormatOf(file);
+        if (format == DiskFormat.Raw)
+            file.Dispose();
+        else
+            ImageChain.Open(file, format, reading).Dispose();
+    }
 
     /// <summary>What should be known of an image that is read although it is damaged.</summary>
     public IReadOnlyList<string> Warnings => _missing.Count == 0 ? []
@@ -141,13 +159,14 @@ public sealed class DiskImage : IDisposable
             throw error;
         }
         if (format != DiskFormat.Raw)
-            SystemTools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", Name(format), path,
+            // A path from the root: a colon in a name would be taken for a protocol.
+            SystemTools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", ImageLayer.DriverOf(format), System.IO.Path.GetFullPath(path),
                 length.ToString(System.Globalization.CultureInfo.InvariantCulture)], $"make the disk image '{path}'");
-        return new DiskImage(path, format, write: true);
+        return new DiskImage(FileDevice.Open(path, write: false), format, write: true, DiskReading.Usual);
     }
 
     /// <summary>The image's path.</summary>
-    public string Path { get; }
+    public string Path => _file.DisplayName;
 
     /// <summary>How it is kept.</summary>
     public DiskFormat Format { get; }
@@ -169,31 +188,29 @@ public sealed class DiskImage : IDisposable
     }
 
     // Checkpoints of checkpoints; more are a circle or nobody's doing.
-    private static DiskImage OpenParent(string path, DiskFormat format, IDifferencingMap map, bool acceptDamaged, int depth)
+    private DiskImage OpenParent(DiskReading reading, int depth)
     {
         const int Deepest = 64;
-        var said = map.ParentPaths.Count > 0 ? map.ParentPaths[0] : "a disk that it does not name";
         if (depth >= Deepest)
-            throw VembarException.Input("disk-circle", $"the disk image '{path}' stands on more than {Deepest} others",
+            throw VembarException.Input("disk-circle", $"the disk image '{Path}' stands on more than {Deepest} others",
                 "Join some of them.");
-        var folder = System.IO.Path.GetDirectoryName(System.IO.Path.GetFullPath(path))!;
+        var names = new ChainNames(Path, reading.ChainFolders ?? []);
+        var folder = System.IO.Path.GetDirectoryName(System.IO.Path.GetFullPath(Path))!;
         var others = new List<string>();
-        foreach (var candidate in map.ParentPaths.SelectMany(p => Candidates(folder, p)).Distinct().Where(File.Exists))
+        foreach (var candidate in _map!.ParentPaths.SelectMany(p => Candidates(folder, p)).Distinct())
         {
-            using (var file = FileDevice.Open(candidate, write: false))
-            {
-                if ((format == DiskFormat.Vhd ? VhdDifferencing.IdOf(file) : VhdxDifferencing.IdOf(file)) != map.ParentId)
-                {
-                    others.Add($"'{candidate}' is another disk, or was changed since");
-                    continue;
-                }
-            }
-            return new DiskImage(candidate, format, write: false, acceptDamaged, depth + 1);
+            if (names.TryOpen(candidate) is not { } file)
+                continue;
+            if ((Format == DiskFormat.Vhd ? VhdDifferencing.IdOf(file) : VhdxDifferencing.IdOf(file)) == _map.ParentId)
+                return new DiskImage(file, FormatOf(file), write: false, reading, depth + 1);
+            file.Dispose();
+            others.Add($"'{candidate}' is another disk, or was changed since");
         }
+        var said = _map.ParentPaths.Count > 0 ? _map.ParentPaths[0] : "a disk that it does not name";
         throw VembarException.Input("parent-missing",
-            $"the disk image '{path}' holds only what differs from its parent '{said}', and that "
+            $"the disk image '{Path}' holds only what differs from its parent '{said}', and that "
             + $"{(others.Count > 0 ? "was not found" : "is not beside it")}",
-            "Put the parent beside it, or join both into one image (merge the checkpoint).", others);
+            "Put the parent beside it, allow its folder with `--allow-chain DIR`, or join both into one image (merge the checkpoint).", others);
     }
 
     // A path of Windows from where the disk is; else a file of that name beside it.
@@ -207,11 +224,6 @@ public sealed class DiskImage : IDisposable
             yield return System.IO.Path.GetFullPath(System.IO.Path.Combine(folder, string.Join('/', parts)));
         yield return System.IO.Path.Combine(folder, parts[^1]);
     }
-
-    private string Socket => System.IO.Path.Combine(_folder!, "disk");
-
-    private static string Name(DiskFormat format) =>
-        format switch { DiskFormat.Vhd => "vpc", DiskFormat.Raw => "raw", _ => format.ToString().ToLowerInvariant() };
 
     /// <summary>Opens the disk once more; each has a position and a connection of its own.</summary>
     /// <exception cref="VembarException">It cannot be opened.</exception>
@@ -230,7 +242,7 @@ public sealed class DiskImage : IDisposable
         if (_map is not null)
         {
 #pragma warning disable CA2000 // owned by what is returned
-            var file = FileDevice.Open(Path, write: false);
+            var file = _file.OpenAgain(write: false);
             try
             {
                 return new DifferencingDevice(_map, file, _parent!.OpenDevice());
@@ -242,8 +254,7 @@ public sealed class DiskImage : IDisposable
             }
 #pragma warning restore CA2000
         }
-        return Format == DiskFormat.Raw ? FileDevice.Open(Path, _write)
-            : new CachedDevice(NbdDevice.Connect(Socket, Path, _write), _write ? WritePages : ReadPages);
+        return _server is null ? _file.OpenAgain(_write) : new CachedDevice(_server.Connect(), _write ? WritePages : ReadPages);
     }
 
     /// <summary>Tells the format from the file's own marks, never from its name.</summary>
@@ -251,6 +262,12 @@ public sealed class DiskImage : IDisposable
     public static DiskFormat FormatOf(string path)
     {
         using var device = FileDevice.Open(path, write: false);
+        return FormatOf(device);
+    }
+
+    internal static DiskFormat FormatOf(FileDevice device)
+    {
+        var path = device.DisplayName;
         const int SectorSize = 512;
         Span<byte> head = stackalloc byte[SectorSize];
         try
@@ -280,94 +297,9 @@ public sealed class DiskImage : IDisposable
         }
     }
 
-    private Process Start()
-    {
-        var arguments = new List<string> { $"--socket={Socket}", "--shared=0" };
-        if (!_write)
-            arguments.Add("--read-only");
-        if (Format != DiskFormat.Vhd)
-            arguments.Add($"--format={Name(Format)}");
-        // An option's syntax in the file's name would be taken as one.
-        arguments.Add("--");
-        arguments.Add(Format == DiskFormat.Vhd ? VhdNode() : System.IO.Path.GetFullPath(Path));
-        var doing = $"open the disk image '{Path}'";
-        // In a session of its own: an interruption at the terminal is for us, and the server is needed to end in order.
-        return SystemTools.Start("setsid", "util-linux", [SystemTools.Find("qemu-nbd", "qemu-utils", doing), .. arguments], doing);
-    }
-
-    // The size in the footer counts: QEMU takes it from the geometry for makers that it does not know, which is up to 2 MiB too short.
-    private string VhdNode() => string.Concat("json:{\"driver\":\"vpc\",\"force_size_calc\":\"current_size\",\"file\":{\"driver\":\"file\","
-        + "\"filename\":\"", JsonEncodedText.Encode(System.IO.Path.GetFullPath(Path)).ToString(), "\"}}");
-
-    // The socket may be there before the image is opened, and gone again when that fails.
-    private NbdDevice FirstConnection(Process server)
-    {
-        const int Seconds = 30;
-        var error = server.StandardError.ReadToEndAsync();
-        for (var clock = Stopwatch.StartNew(); ; Thread.Sleep(5))
-        {
-            if (File.Exists(Socket))
-            {
-                try
-                {
-                    return NbdDevice.Connect(Socket, Path, _write);
-                }
-                catch (VembarException problem) when (problem.Code == "disk-server" && clock.Elapsed < TimeSpan.FromSeconds(Seconds))
-                {
-                    // It is not listening yet, or ends; the latter is seen below.
-                    server.WaitForExit(20);
-                }
-            }
-            if (server.HasExited)
-                throw Refused(error.Result);
-            if (clock.Elapsed > TimeSpan.FromSeconds(Seconds))
-            {
-                server.Kill();
-                throw VembarException.Environment("disk-server", $"'{Path}': qemu-nbd did not begin to serve it within {Seconds} seconds");
-            }
-        }
-    }
-
-    private VembarException Refused(string said)
-    {
-        // What is wrong comes first; advice may follow.
-        var line = said.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).FirstOrDefault()
-            ?? "it said nothing";
-        const string Prefix = "qemu-nbd: ";
-        line = line.StartsWith(Prefix, StringComparison.Ordinal) ? line[Prefix.Length..] : line;
-        if (line.IndexOf("\"}}': ", StringComparison.Ordinal) is >= 0 and var end)
-            line = line[(end + "\"}}': ".Length)..];
-        bool Says(string words) => said.Contains(words, StringComparison.OrdinalIgnoreCase);
-        if (Says("another process") || Says("\" lock"))
-            return VembarException.Environment("disk-in-use", $"the disk image '{Path}' is in use by another program",
-                "Shut the virtual machine down first.");
-        if (Says("backing file"))
-            return VembarException.Input("backing-file-missing",
-                $"the disk image '{Path}' stands on another one that cannot be opened: {line}",
-                "Put that file where the image names it, or join both into one image.");
-        if (Format == DiskFormat.Vhdx && (Says("replay") || Says("a log")))
-            return VembarException.Input("disk-not-closed",
-                $"the disk image '{Path}' was not closed properly: changes in its log are not in their places yet",
-                "Let the program that wrote it open and close it once.");
-        return VembarException.Input("bad-disk-image", $"the disk image '{Path}' ({Name(Format)}) cannot be opened: {line}",
-            "It may be cut short or damaged; take it from another copy.");
-    }
-
     /// <summary>Ends the writing of an image: its server has written all that it had, and said so.</summary>
     /// <exception cref="VembarException">It ended otherwise; what was written is not to be relied on.</exception>
-    public void Finish()
-    {
-        const int Seconds = 600;
-        if (_server is null || !_write)
-            return;
-        _keeper?.Dispose();
-        if (!_server.WaitForExit(Seconds * 1000))
-            throw VembarException.Environment("disk-server", $"'{Path}': qemu-nbd did not finish writing it within {Seconds} seconds",
-                "Look whether the disk that it is on works, and run it again.");
-        if (_server.ExitCode != 0)
-            throw VembarException.Environment("disk-server", $"'{Path}': qemu-nbd ended before all was written ({_server.ExitCode})",
-                "Run it again.");
-    }
+    public void Finish() => _server?.Finish();
 
     /// <summary>Closes it.</summary>
     public void Dispose()
@@ -375,15 +307,7 @@ public sealed class DiskImage : IDisposable
         if (_claim is not null)
             Posix.Unclaim(_claim);
         _parent?.Dispose();
-        _mapped?.Dispose();
-        _keeper?.Dispose();
-        if (_server is not null)
-        {
-            if (!_server.WaitForExit(_keeper is null ? 0 : 10_000))
-                _server.Kill();
-            _server.Dispose();
-        }
-        if (_folder is not null)
-            Directory.Delete(_folder, recursive: true);
+        _server?.Dispose();
+        _file.Dispose();
     }
 }

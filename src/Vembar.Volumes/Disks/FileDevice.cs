@@ -33,6 +33,29 @@ public sealed class FileDevice : IBlockDevice
         }
     }
 
+    /// <summary>A file that is open for reading.</summary>
+    /// <param name="path">Its path, for messages.</param>
+    /// <param name="file">The open file; closed with this.</param>
+    internal static FileDevice Of(string path, SafeFileHandle file) => new(path, file, Posix.EndOf(file), write: false);
+
+    /// <summary>Opens the same file again, whatever has its name now.</summary>
+    /// <exception cref="VembarException">It must not be opened.</exception>
+    internal FileDevice OpenAgain(bool write)
+    {
+        try
+        {
+            var file = Posix.OpenFile($"/proc/self/fd/{_file.DangerousGetHandle()}", write);
+            return new FileDevice(DisplayName, file, Posix.EndOf(file), write);
+        }
+        catch (Exception failure) when (VembarException.From(failure, write ? "write the disk" : "open the disk", DisplayName) is { } error)
+        {
+            throw error;
+        }
+    }
+
+    /// <summary>The open file.</summary>
+    internal SafeFileHandle Handle => _file;
+
     /// <inheritdoc/>
     public string DisplayName { get; }
 

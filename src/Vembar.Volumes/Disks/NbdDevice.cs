@@ -38,12 +38,13 @@ public sealed class NbdDevice : IBlockDevice
     /// <param name="socket">The path of the socket.</param>
     /// <param name="displayName">What the disk is, for messages.</param>
     /// <param name="write">Whether it is to be written.</param>
+    /// <param name="patience">How long the server may take for each step of the greeting; null for as long as for reading.</param>
     /// <exception cref="VembarException">The server is not there, speaks otherwise, or allows no writing.</exception>
-    public static NbdDevice Connect(string socket, string displayName, bool write)
+    public static NbdDevice Connect(string socket, string displayName, bool write, TimeSpan? patience = null)
     {
         var connection = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified)
         {
-            ReceiveTimeout = ReadSeconds * 1000,
+            ReceiveTimeout = (int)(patience?.TotalMilliseconds ?? ReadSeconds * 1000),
             SendTimeout = WriteSeconds * 1000,
         };
         try

@@ -7,11 +7,12 @@ namespace Vembar.Volumes.Disks;
 /// snapshots, extended L2 entries).</summary>
 internal static class Qcow2Layout
 {
-    private const ulong PlaceMask = 0x00FF_FFFF_FFFF_FE00, CompressedBit = 1UL << 62, ZeroBit = 1;
+    private const ulong PlaceMask = 0x00FF_FFFF_FFFF_FE00, CompressedBit = 1UL << 62, CopiedBit = 1UL << 63, ZeroBit = 1;
     private const int Sector = 512, MostSnapshots = 65_536, LongestName = 1023;
+    private const uint BackingFormat = 0xE2792ACA, DataName = 0x44415441, Encryption = 0x0537BE77, HeaderOfVersion2 = 72;
     private const int Dirty = 1, Corrupt = 2, ExternalData = 4, Compression = 8, ExtendedTables = 16;
 
-    public static void Read(ContainerFile file)
+    public static void Read(ContainerFile file, ChainNames names)
     {
         var head = file.Read(0, Math.Min(104, Math.Max(72, file.Length)), "header");
         uint Word(int at) => BinaryPrimitives.ReadUInt32BigEndian(head.AsSpan(at));
@@ -38,16 +39,50 @@ internal static class Qcow2Layout
                 throw file.Bad("the name of its backing file is too long");
             file.Backing = Encoding.UTF8.GetString(file.Read((long)nameAt, Word(16), "name of the backing file"));
         }
-        var tables = new Tables(file, clusterBits, (features & ExtendedTables) != 0, (features & ExternalData) != 0);
+        var dataName = ReadExtensions(file, version == 3 ? Word(100) : HeaderOfVersion2, cluster);
+        var holder = file;
+        if ((features & ExternalData) != 0)
+        {
+            file.DataFile = names.Open(dataName ?? throw file.Bad("it does not name the file that holds its data"), file.Path, "data file");
+            holder = new ContainerFile(file.DataFile, file.DataFile.DisplayName);
+        }
+        var tables = new Tables(file, holder, clusterBits, (features & ExtendedTables) != 0);
         if ((file.DiskLength + cluster - 1) / cluster > Word(36) * tables.EntriesPerTable)
             throw file.Bad("its L1 table is too short for the disk");
         tables.Walk((long)Long(40), Word(36), isActive: true);
-        foreach (var entry in file.ReadLongs((long)Long(48), Word(56) * cluster / sizeof(ulong), isBigEndian: true, "refcount table"))
+        foreach (var entry in file.ReadTable<ulong>((long)Long(48), Word(56) * cluster / sizeof(ulong), isBigEndian: true, "refcount table"))
         {
             if ((entry & ~0x1FFUL) is > 0 and var place)
                 file.Need((long)place + cluster, "refcount block");
         }
         WalkSnapshots(file, tables, Word(60), (long)Long(64));
+        if (holder != file)
+            file.Include(holder, 0);
+    }
+
+    // After the header: kind, length, content, each padded to 8 bytes, within the first cluster.
+    private static string? ReadExtensions(ContainerFile file, uint headerLength, long cluster)
+    {
+        string? dataName = null;
+        for (var at = (long)headerLength; at + 8 <= Math.Min(cluster, file.Length);)
+        {
+            var head = file.Read(at, 8, "header extension");
+            var (kind, length) = (BinaryPrimitives.ReadUInt32BigEndian(head), BinaryPrimitives.ReadUInt32BigEndian(head.AsSpan(4)));
+            if (kind == 0)
+                break;
+            if (at + 8 + length > cluster)
+                throw file.Bad("an extension of its header is too long");
+            string Name() => length <= LongestName ? Encoding.UTF8.GetString(file.Read(at + 8, length, "header extension"))
+                : throw file.Bad("a name in its header is too long");
+            if (kind == Encryption)
+                throw file.Bad("it is encrypted");
+            if (kind == BackingFormat)
+                file.BackingFormat = Name();
+            else if (kind == DataName)
+                dataName = Name();
+            at += 8 + ((length + 7L) & ~7L);
+        }
+        return dataName;
     }
 
     private static void WalkSnapshots(ContainerFile file, Tables tables, uint count, long at)
@@ -66,7 +101,7 @@ internal static class Qcow2Layout
     }
 
     /// <summary>The tables of the disk as it is, and of its snapshots.</summary>
-    private sealed class Tables(ContainerFile file, int clusterBits, bool isExtended, bool hasDataFile)
+    private sealed class Tables(ContainerFile file, ContainerFile holder, int clusterBits, bool isExtended)
     {
         private const int MostEntries = 32 << 20 >> 3;
         private readonly HashSet<ulong> _seen = [];
@@ -79,7 +114,7 @@ internal static class Qcow2Layout
             if (count > MostEntries)
                 throw file.Bad("its L1 table is too large");
             var start = 0L;
-            foreach (var entry in file.ReadLongs(first, count, isBigEndian: true, "L1 table"))
+            foreach (var entry in file.ReadTable<ulong>(first, count, isBigEndian: true, "L1 table"))
             {
                 if ((entry & PlaceMask) is > 0 and var place && _seen.Add(place))
                     WalkSecond((long)place, start, isActive);
@@ -96,14 +131,15 @@ internal static class Qcow2Layout
                 return;
             }
             var step = isExtended ? 2 : 1;
-            var table = file.ReadLongs(place, _cluster / sizeof(ulong), isBigEndian: true, "L2 table");
+            var table = file.ReadTable<ulong>(place, _cluster / sizeof(ulong), isBigEndian: true, "L2 table");
             for (var i = 0; i < table.Length; i += step, start += _cluster)
             {
                 var end = EndOf(table[i], isExtended ? table[i + 1] : 0);
+                var isCompressed = (table[i] & CompressedBit) != 0;
                 if (end > 0 && isActive)
-                    file.Need(start, _cluster, end, "cluster");
+                    (isCompressed ? file : holder).Need(start, _cluster, end, "cluster");
                 else if (end > 0)
-                    file.Need(end, "cluster of a snapshot");
+                    (isCompressed ? file : holder).Need(end, "cluster of a snapshot");
             }
         }
 
@@ -119,7 +155,8 @@ internal static class Qcow2Layout
                 return place + sectors * Sector - (Sector - 1);
             }
             var at = (long)(entry & PlaceMask);
-            if (at == 0 || hasDataFile)
+            // Another file may hold a cluster at its beginning.
+            if (at == 0 && (holder == file || (entry & CopiedBit) == 0))
                 return 0;
             if (!isExtended)
                 return (entry & ZeroBit) != 0 ? 0 : at + _cluster;

@@ -1,5 +1,6 @@
-using System.Diagnostics;
 using Vembar.Common;
+using Vembar.Native;
+using Vembar.Native.Helpers;
 
 namespace Vembar.Volumes.Disks;
 
@@ -7,28 +8,28 @@ namespace Vembar.Volumes.Disks;
 internal static class SystemTools
 {
     /// <summary>Starts a program.</summary>
-    /// <exception cref="VembarException">It is not installed.</exception>
-    public static Process Start(string program, string package, IEnumerable<string> arguments, string doing)
+    /// <exception cref="VembarException">It is not installed, or cannot be started.</exception>
+    public static HelperProcess Start(string program, string package, IEnumerable<string> arguments, string doing,
+        IReadOnlyDictionary<int, System.Runtime.InteropServices.SafeHandle>? files = null)
     {
-        var start = new ProcessStartInfo(Find(program, package, doing), arguments)
+        try
         {
-            RedirectStandardInput = true,
-            RedirectStandardOutput = true,
-            RedirectStandardError = true,
-        };
-        start.Environment["LC_ALL"] = "C";
-        var process = Process.Start(start)!;
-        process.StandardInput.Close();
-        return process;
+            return HelperProcess.Start(new HelperStart(Find(program, package, doing), [.. arguments])
+            {
+                Environment = new Dictionary<string, string> { ["LC_ALL"] = "C" },
+                Files = files ?? new Dictionary<int, System.Runtime.InteropServices.SafeHandle>(),
+            });
+        }
+        catch (NativeException failure)
+        {
+            throw VembarException.Environment("program-failed", $"could not {doing}: {failure.Message}");
+        }
     }
 
     /// <summary>The path of a program.</summary>
     /// <exception cref="VembarException">It is not installed.</exception>
     public static string Find(string program, string package, string doing) =>
-        // Programs that format disks lie where an ordinary user's path does not lead.
-        (Environment.GetEnvironmentVariable("PATH") ?? "").Split(':').Concat(["/usr/sbin", "/sbin", "/usr/bin"])
-            .Select(folder => Path.Combine(folder, program)).FirstOrDefault(File.Exists)
-            ?? throw VembarException.Environment("program-missing", $"could not {doing}: the program '{program}' is not installed",
+        HelperProcess.Find(program) ?? throw VembarException.Environment("program-missing", $"could not {doing}: the program '{program}' is not installed",
             $"Install it (Debian: {package}).");
 
     /// <summary>Runs a program to its end.</summary>
@@ -37,8 +38,8 @@ internal static class SystemTools
     public static string Run(string program, string package, IEnumerable<string> arguments, string doing)
     {
         using var process = Start(program, package, arguments, doing);
-        var error = process.StandardError.ReadToEndAsync();
-        var output = process.StandardOutput.ReadToEnd();
+        var error = process.Error.ReadToEndAsync();
+        var output = process.Output.ReadToEnd();
         process.WaitForExit();
         if (process.ExitCode == 0)
             return output;

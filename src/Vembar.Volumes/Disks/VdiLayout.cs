@@ -19,7 +19,7 @@ internal static class VdiLayout
         if (block is < 4096 or > 1 << 28 || !uint.IsPow2(block) || count > 1 << 24 || file.DiskLength <= 0 || Word(ExtraAt) > block)
             throw file.Bad($"{count} blocks of {block} bytes are not known");
         var start = 0L;
-        foreach (var entry in file.ReadWords(Word(MapAt), count, isBigEndian: false, "table of blocks"))
+        foreach (var entry in file.ReadTable<uint>(Word(MapAt), count, isBigEndian: false, "table of blocks"))
         {
             if (entry < LowestAbsent)
                 file.Need(start, block, Word(DataAt) + (entry + 1L) * (block + Word(ExtraAt)), "block");

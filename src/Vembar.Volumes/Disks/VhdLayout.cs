@@ -6,7 +6,7 @@ namespace Vembar.Volumes.Disks;
 internal static class VhdLayout
 {
     private const int FooterLength = 512, HeaderLength = 1024, Sector = 512;
-    private const uint Fixed = 2, Absent = 0xFFFF_FFFF;
+    private const uint Fixed = 2, Differencing = 4, Absent = 0xFFFF_FFFF;
 
     public static void Read(ContainerFile file)
     {
@@ -18,6 +18,7 @@ internal static class VhdLayout
             throw file.Bad($"it says that the disk is {file.DiskLength} bytes long");
         if (footer[84] != 0)
             file.Mark("it is part of a saved state of a virtual machine");
+        file.DiffersFromParent = BinaryPrimitives.ReadUInt32BigEndian(footer.AsSpan(60)) == Differencing;
         if (BinaryPrimitives.ReadUInt32BigEndian(footer.AsSpan(60)) == Fixed)
         {
             file.NeedFlat(0, file.DiskLength, "disk");
@@ -41,7 +42,7 @@ internal static class VhdLayout
             throw file.Bad($"{count} blocks of {block} bytes are not known");
         var bitmap = (block / Sector / 8 + Sector - 1) / Sector * Sector;
         var start = 0L;
-        foreach (var sector in file.ReadWords(table, count, isBigEndian: true, "table of blocks"))
+        foreach (var sector in file.ReadTable<uint>(table, count, isBigEndian: true, "table of blocks"))
         {
             if (sector != Absent)
                 file.Need(start, block, (long)sector * Sector + bitmap + block, "block");

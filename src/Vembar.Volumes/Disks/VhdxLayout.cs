@@ -28,7 +28,7 @@ internal static class VhdxLayout
         long Place(Guid item) => items.TryGetValue(item, out var at) ? at : throw file.Bad("its metadata is incomplete");
         var parameters = file.Read(Place(s_parameters), 8, "metadata");
         var block = BinaryPrimitives.ReadUInt32LittleEndian(parameters);
-        var isDifferencing = (parameters[4] & 2) != 0;
+        var isDifferencing = file.DiffersFromParent = (parameters[4] & 2) != 0;
         file.DiskLength = BinaryPrimitives.ReadInt64LittleEndian(file.Read(Place(s_size), 8, "metadata"));
         var sector = BinaryPrimitives.ReadUInt32LittleEndian(file.Read(Place(s_sector), 4, "metadata"));
         if (block is < 1 << 20 or > 256 << 20 || !uint.IsPow2(block) || sector is not (512 or 4096)
@@ -44,7 +44,7 @@ internal static class VhdxLayout
         var count = (file.DiskLength + block - 1) / block;
         var entries = isDifferencing ? (count + ratio - 1) / ratio * (ratio + 1) : count + (count - 1) / ratio;
         var start = 0L;
-        var longs = file.ReadLongs(table, entries, isBigEndian: false, "table of blocks");
+        var longs = file.ReadTable<ulong>(table, entries, isBigEndian: false, "table of blocks");
         for (var i = 0L; i < entries; i++)
         {
             var isBitmap = i % (ratio + 1) == ratio;

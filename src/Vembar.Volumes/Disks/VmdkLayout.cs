@@ -11,30 +11,35 @@ namespace Vembar.Volumes.Disks;
 internal static partial class VmdkLayout
 {
     private const int Sector = 512, LongestDescriptor = 1 << 20, EntriesPerTable = 512, MostExtents = 4096;
+    private const long MostBytes = 1L << 55;
+    private const string NoParent = "ffffffff";
     private const ulong AtTheEnd = ulong.MaxValue;
     private const uint HasSecondDirectory = 2, HasZeroEntries = 4, IsCompressed = 0x10000;
 
     [GeneratedRegex("""^\s*(?:RW|RDONLY|NOACCESS)\s+(\d{1,15})\s+(\w+)(?:\s+"([^"]*)"\s*(\d{0,15}))?""", RegexOptions.Multiline)]
     private static partial Regex Extents();
 
-    [GeneratedRegex("""^\s*parentCID\s*=\s*([0-9a-fA-F]+)""", RegexOptions.Multiline)]
+    [GeneratedRegex("""^\s*parentCID\s*=\s*([0-9a-fA-F]{8})""", RegexOptions.Multiline)]
     private static partial Regex ParentId();
+
+    [GeneratedRegex("""^\s*CID\s*=\s*([0-9a-fA-F]{8})""", RegexOptions.Multiline)]
+    private static partial Regex ContentId();
 
     [GeneratedRegex("""^\s*parentFileNameHint\s*=\s*"([^"]*)""", RegexOptions.Multiline)]
     private static partial Regex ParentName();
 
-    public static void Read(ContainerFile file)
+    public static void Read(ContainerFile file, ChainNames names)
     {
         var head = file.Read(0, Math.Min(Sector, file.Length), "header");
         if (head.AsSpan().StartsWith("KDMV"u8))
             ReadSparse(file, 0, 0);
         else if (head.AsSpan().StartsWith("# Disk Desc"u8))
-            ReadDescriptor(file);
+            ReadDescriptor(file, names);
         else
             throw file.Bad("this kind of VMDK is not supported");
     }
 
-    private static void ReadDescriptor(ContainerFile file)
+    private static void ReadDescriptor(ContainerFile file, ChainNames names)
     {
         if (file.Length > LongestDescriptor)
             throw file.Bad("its descriptor is too long");
@@ -43,43 +48,102 @@ internal static partial class VmdkLayout
         var extents = Extents().Matches(text);
         if (extents.Count is 0 or > MostExtents)
             throw file.Bad($"its descriptor names {extents.Count} files");
-        var folder = Path.GetDirectoryName(Path.GetFullPath(file.Path))!;
         var start = 0L;
         foreach (Match extent in extents)
         {
-            var length = long.Parse(extent.Groups[1].ValueSpan, CultureInfo.InvariantCulture) * Sector;
-            var path = Path.Combine(folder, extent.Groups[3].Value);
-            if (extent.Groups[2].Value is not "ZERO")
-                ReadExtent(file, path, extent, start, length);
-            start += length;
+            var sectors = long.Parse(extent.Groups[1].ValueSpan, CultureInfo.InvariantCulture);
+            file.Extents.Add(ReadExtent(file, names, extent, start, sectors));
+            start += sectors * Sector;
+            if (start > MostBytes)
+                throw file.Bad("its parts are longer than any disk");
         }
         file.DiskLength = start;
     }
 
-    private static void ReadExtent(ContainerFile file, string path, Match extent, long start, long length)
+    private static ImageExtent ReadExtent(ContainerFile file, ChainNames names, Match extent, long start, long sectors)
     {
-        if (!File.Exists(path))
-            throw VembarException.Input("extent-missing", $"cannot read the disk image '{file.Path}': its part '{path}' is missing",
-                "Put all files of the disk image beside it.");
-        using var device = FileDevice.Open(path, write: false);
-        var part = new ContainerFile(device, path);
-        if (extent.Groups[2].Value is "FLAT" or "VMFS")
+        if (extent.Groups[2].Value is "ZERO")
+            return new ImageExtent(sectors, false, null, 0);
+        var device = names.Open(extent.Groups[3].Value, file.Path, "extent");
+        try
         {
-            var offset = extent.Groups[4].Length > 0 ? long.Parse(extent.Groups[4].ValueSpan, CultureInfo.InvariantCulture) * Sector : 0;
-            part.NeedFlat(offset, length, "flat part");
+            var part = new ContainerFile(device, device.DisplayName);
+            var offset = extent.Groups[4].Length > 0 ? long.Parse(extent.Groups[4].ValueSpan, CultureInfo.InvariantCulture) : 0;
+            var isFlat = extent.Groups[2].Value is "FLAT" or "VMFS";
+            if (isFlat && offset > MostBytes / Sector)
+                throw file.Bad("a part begins where no file reaches");
+            if (isFlat)
+                part.NeedFlat(offset * Sector, sectors * Sector, "flat part");
+            else if (part.Read(0, 4, "header").AsSpan().SequenceEqual("KDMV"u8))
+                ReadSparse(part, 0, 0);
+            else
+                throw part.Bad("this kind of VMDK is not supported");
+            if (!isFlat && part.DiskLength != sectors * Sector)
+                throw part.Bad($"it holds {part.DiskLength / Sector} sectors, and the descriptor says {sectors}");
+            file.Include(part, start);
+            return new ImageExtent(sectors, !isFlat, device, offset);
         }
-        else if (part.Read(0, 4, "header").AsSpan().SequenceEqual("KDMV"u8))
-            ReadSparse(part, 0, 0);
-        else
-            throw part.Bad("this kind of VMDK is not supported");
-        file.Include(part, start);
+        catch
+        {
+            device.Dispose();
+            throw;
+        }
     }
 
     private static void FindParent(ContainerFile file, string text)
     {
-        if (ParentId().Match(text) is { Success: true } id && !id.Groups[1].Value.Equals("ffffffff", StringComparison.OrdinalIgnoreCase))
-            file.Backing = ParentName().Match(text) is { Success: true } name ? name.Groups[1].Value
-                : throw file.Bad("it holds only what differs from a parent that it does not name");
+        if (ContentId().Match(text) is { Success: true } own)
+            file.ContentId = own.Groups[1].Value;
+        if (ParentId().Match(text) is not { Success: true } id || id.Groups[1].Value.Equals(NoParent, StringComparison.OrdinalIgnoreCase))
+            return;
+        file.ParentContentId = id.Groups[1].Value;
+        file.Backing = ParentName().Match(text) is { Success: true } name && name.Groups[1].Length > 0 ? name.Groups[1].Value
+            : throw file.Bad("it holds only what differs from a parent that it does not name");
+    }
+
+    /// <summary>Finds the image that one stands on: where it says, or beside it; its content identifier tells it from others.</summary>
+    /// <exception cref="VembarException">It is not there.</exception>
+    public static FileDevice OpenParent(ContainerFile file, string name, ChainNames names)
+    {
+        var folder = Path.GetDirectoryName(Path.GetFullPath(file.Path))!;
+        var others = new List<string>();
+        foreach (var candidate in ((string[])[Path.GetFullPath(Path.Combine(folder, name)), Path.Combine(folder, name.Split('\\', '/')[^1])])
+            .Distinct())
+        {
+            if (names.TryOpen(candidate) is not { } device)
+                continue;
+            if (HasContentId(device, file.ParentContentId))
+                return device;
+            others.Add($"'{candidate}' is another disk, or was changed since");
+            device.Dispose();
+        }
+        // Says why it is not allowed where it is there.
+        if (others.Count == 0)
+            names.Open(name, file.Path, "parent").Dispose();
+        throw VembarException.Input("parent-missing", $"the disk image '{file.Path}' holds only what differs from its parent, and that was not "
+            + "found", "Put the parent beside it, or join both into one image.", others);
+    }
+
+    private static bool HasContentId(FileDevice device, string id)
+    {
+        var head = new byte[LongestDescriptor];
+        var text = Encoding.ASCII.GetString(head, 0, device.Read(head, 0));
+        return ContentId().Match(text) is { Success: true } own && own.Groups[1].Value.Equals(id, StringComparison.OrdinalIgnoreCase);
+    }
+
+    /// <summary>Gives a descriptor the content identifier of another one.</summary>
+    /// <param name="file">The file with the descriptor.</param>
+    /// <param name="other">The text of the other one.</param>
+    public static void ReplaceContentId(FileDevice file, string other)
+    {
+        var bytes = new byte[Math.Min(file.Length, LongestDescriptor)];
+        var text = Encoding.Latin1.GetString(bytes, 0, file.Read(bytes, 0));
+        if (ContentId().Match(other) is not { Success: true } next || ContentId().Match(text) is not { Success: true } old
+            || next.Groups[1].Length != old.Groups[1].Length || next.Groups[1].Value == old.Groups[1].Value)
+            return;
+        using var writable = file.OpenAgain(write: true);
+        writable.Write(Encoding.ASCII.GetBytes(next.Groups[1].Value), old.Groups[1].Index);
+        writable.Flush();
     }
 
     private static void ReadSparse(ContainerFile file, long at, int turn)
@@ -87,6 +151,9 @@ internal static partial class VmdkLayout
         var head = file.Read(at, Sector, "header");
         ulong Long(int place) => BinaryPrimitives.ReadUInt64LittleEndian(head.AsSpan(place));
         var directory = Long(56);
+        // A header without a capacity makes the embedded descriptor count, which names other files.
+        if (Long(12) is 0 or > MostBytes / Sector)
+            throw file.Bad($"it says that the disk has {Long(12)} sectors");
         if (directory == AtTheEnd)
         {
             // The header in front of the end marker counts.
@@ -98,7 +165,7 @@ internal static partial class VmdkLayout
         if (head[72] != 0)
             file.Mark("it was not closed properly");
         var (capacity, grain, flags) = ((long)Long(12), (long)Long(20), BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(8)));
-        if (capacity is <= 0 or > 1L << 46 || grain is <= 0 or > 2048 || !long.IsPow2(grain)
+        if (grain is <= 0 or > 2048 || !long.IsPow2(grain)
             || BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(44)) != EntriesPerTable)
             throw file.Bad($"{capacity} sectors in grains of {grain} are not known");
         file.DiskLength = capacity * Sector;
@@ -118,7 +185,7 @@ internal static partial class VmdkLayout
             if (directory > long.MaxValue / Sector)
                 throw file.Bad("its directory has an impossible place");
             var start = 0L;
-            foreach (var table in file.ReadWords((long)directory * Sector, tables, isBigEndian: false, "directory of grains"))
+            foreach (var table in file.ReadTable<uint>((long)directory * Sector, tables, isBigEndian: false, "directory of grains"))
             {
                 if (table > 0 && !isSecond)
                     WalkTable((long)table * Sector, start);
@@ -135,7 +202,7 @@ internal static partial class VmdkLayout
                 file.Need(start, EntriesPerTable * grain * Sector, at + EntriesPerTable * sizeof(uint), "table of grains");
                 return;
             }
-            foreach (var entry in file.ReadWords(at, EntriesPerTable, isBigEndian: false, "table of grains"))
+            foreach (var entry in file.ReadTable<uint>(at, EntriesPerTable, isBigEndian: false, "table of grains"))
             {
                 // 1 stands for zeros where the header says so.
                 if (entry > 1 || (entry == 1 && (flags & HasZeroEntries) == 0))

@@ -20,10 +20,10 @@ public static class MachineProbe
         {
             using var process = SystemTools.Start("qemu-system-x86_64", "qemu-system-x86", ["-accel", "kvm", "-cpu", "max", "-M",
                 "q35,graphics=off", "-smp", "2", "-m", "64", "-nodefaults", "-display", "none", "-serial", "stdio"], "look for KVM");
-            _ = process.StandardError.ReadToEndAsync();
+            _ = process.Error.ReadToEndAsync();
             var greeted = Task.Run(() =>
             {
-                while (process.StandardOutput.ReadLine() is { } line)
+                while (process.Output.ReadLine() is { } line)
                 {
                     if (line.Contains(Greeting, StringComparison.Ordinal))
                         return true;

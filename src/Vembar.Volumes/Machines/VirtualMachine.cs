@@ -1,6 +1,8 @@
 using System.Diagnostics;
 using System.Globalization;
+using System.Runtime.InteropServices;
 using Vembar.Common;
+using Vembar.Native.Helpers;
 using Vembar.Volumes.Disks;
 using Vembar.Volumes.Targets;
 
@@ -28,21 +30,19 @@ public static class VirtualMachine
     public static void Overlay(string disk, string overlay)
     {
         using var image = DiskImage.Open(disk, write: false);
-        var format = image.Format switch
-        {
-            DiskFormat.Vhd => "vpc",
-            DiskFormat.Vhdx => "vhdx",
-            DiskFormat.Qcow2 => "qcow2",
-            DiskFormat.Vmdk => "vmdk",
-            DiskFormat.Vdi => "vdi",
-            _ => "raw",
-        };
-        SystemTools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", "qcow2", "-F", format, "-b", Path.GetFullPath(disk), overlay],
+        // The disk was opened and checked here; nothing opens what it names.
+        SystemTools.Run("qemu-img", "qemu-utils", ["create", "-q", "-u", "-f", "qcow2", "-F", ImageLayer.DriverOf(image.Format), "-b",
+            Path.GetFullPath(disk), Path.GetFullPath(overlay), image.Length.ToString(CultureInfo.InvariantCulture)],
             "make a copy of the disk");
     }
 
+    /// <summary>How the copy of a disk is opened, which stands on the disk.</summary>
+    /// <param name="disk">The disk.</param>
+    public static DiskReading ReadingOf(string disk) => new(ChainFolders: [Path.GetFullPath(disk), Path.GetDirectoryName(Path.GetFullPath(disk))!]);
+
     /// <summary>Runs a machine until it switches itself off.</summary>
     /// <param name="disk">Its disk, QCOW2.</param>
+    /// <param name="reading">How that is opened.</param>
     /// <param name="folder">Where its serial line, its screens and its firmware's variables go.</param>
     /// <param name="options">The machine.</param>
     /// <param name="limit">How long it may take.</param>
@@ -51,15 +51,18 @@ public static class VirtualMachine
     /// <returns>How long it ran.</returns>
     /// <exception cref="VembarException">It cannot be started, or did not switch itself off in time.</exception>
     /// <exception cref="OperationCanceledException">It was ended.</exception>
-    public static async Task<TimeSpan> RunAsync(string disk, string folder, VirtualMachineOptions options, TimeSpan limit,
-        Action<TimeSpan> seen, CancellationToken cancellation)
+    public static async Task<TimeSpan> RunAsync(string disk, DiskReading reading, string folder, VirtualMachineOptions options,
+        TimeSpan limit, Action<TimeSpan> seen, CancellationToken cancellation)
     {
         Directory.CreateDirectory(folder);
         // Names of sockets are short.
         var socket = Path.Combine(Path.GetTempPath(), $"vembar-{Guid.NewGuid():N}.sock");
-        using var process = SystemTools.Start(Program, Package, Arguments(disk, folder, socket, options), Doing);
-        var error = process.StandardError.ReadToEndAsync(CancellationToken.None);
-        _ = process.StandardOutput.ReadToEndAsync(CancellationToken.None);
+        using var chain = ImageChain.Open(FileDevice.Open(disk, write: false), DiskFormat.Qcow2, reading);
+        var files = new Dictionary<int, SafeHandle>();
+        var graph = chain.Graph(write: true, files);
+        using var process = SystemTools.Start(Program, Package, Arguments(graph, folder, socket, options), Doing, files);
+        var error = process.Error.ReadToEndAsync(CancellationToken.None);
+        _ = process.Output.ReadToEndAsync(CancellationToken.None);
         try
         {
             var monitor = await MachineMonitor.ConnectAsync(socket, () => !process.HasExited, cancellation).ConfigureAwait(false);
@@ -88,7 +91,7 @@ public static class VirtualMachine
         $"the virtual machine did not start: {(said.Length > 0 ? said.Split('\n')[^1] : "it ended at once")}",
         said.Contains("lock", StringComparison.OrdinalIgnoreCase) ? "The disk is in use by another machine: shut that down first." : "");
 
-    private static async Task<TimeSpan> WaitAsync(Process process, MachineMonitor monitor, string folder, TimeSpan limit,
+    private static async Task<TimeSpan> WaitAsync(HelperProcess process, MachineMonitor monitor, string folder, TimeSpan limit,
         Action<TimeSpan> seen, CancellationToken cancellation)
     {
         var clock = Stopwatch.StartNew();
@@ -130,7 +133,7 @@ public static class VirtualMachine
     // A comma would end a value.
     private static string Q(string path) => path.Replace(",", ",,", StringComparison.Ordinal);
 
-    private static List<string> Arguments(string disk, string folder, string socket, VirtualMachineOptions options)
+    private static List<string> Arguments(string graph, string folder, string socket, VirtualMachineOptions options)
     {
         var isSecure = options.Firmware == MachineFirmware.SecureBoot;
         List<string> arguments =
@@ -144,7 +147,7 @@ public static class VirtualMachine
             "-rtc", "base=utc", "-qmp", $"unix:{Q(socket)},server=on,wait=off", "-serial", $"file:{Q(Path.Combine(folder, "serial.log"))}",
             "-device", "qemu-xhci", "-device", "usb-tablet",
             // What Windows has drivers for from the beginning.
-            "-drive", $"if=none,id=disk,file={Q(disk)},format=qcow2,discard=unmap", "-device", "ide-hd,drive=disk,bus=ide.0,bootindex=2",
+            "-drive", $"if=none,id=disk,file={Q("json:" + graph)},discard=unmap", "-device", "ide-hd,drive=disk,bus=ide.0,bootindex=2",
             "-nic", options.HasNetwork ? "user,model=e1000e" : "none",
         ];
         if (options.Medium is { } medium)

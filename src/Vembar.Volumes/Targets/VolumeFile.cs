@@ -66,10 +66,11 @@ internal static class VolumeFile
     /// <summary>Ends what a run began that was killed between taking the old file away and giving the new one its name.</summary>
     /// <param name="disk">The disk.</param>
     /// <param name="path">The file, on any of its volumes.</param>
+    /// <param name="reading">How the disk is opened.</param>
     /// <exception cref="VembarException">The disk cannot be read or written.</exception>
-    public static void Recover(string disk, WindowsPath path)
+    public static void Recover(string disk, WindowsPath path, DiskReading reading)
     {
-        using var opened = Disk.Open(disk);
+        using var opened = Disk.Open(disk, reading: reading);
         foreach (var volume in opened.Volumes.Where(v => v.FileSystem.Kind == FileSystem.Ntfs))
         {
             using (var source = NtfsSource.Open(disk, () => opened.OpenVolume(volume)))
@@ -77,13 +78,13 @@ internal static class VolumeFile
                 if (source.Exists(path) || !source.Exists(path.Parent.Child(path.Name + NewName)))
                     continue;
             }
-            GiveName(disk, volume, path);
+            GiveName(disk, volume, path, reading);
         }
     }
 
-    private static void GiveName(string disk, DiskVolume on, WindowsPath path)
+    private static void GiveName(string disk, DiskVolume on, WindowsPath path, DiskReading reading)
     {
-        using var image = DiskImage.Open(disk, write: true);
+        using var image = DiskImage.Open(disk, write: true, reading);
         using var device = new SliceDevice(image.OpenDevice(), on.Start, on.Length);
         using (var volume = NtfsVolume.Open(device, write: true, keepDevice: true))
         {

@@ -32,9 +32,8 @@ public sealed class ResolvedSource : IDisposable
     /// <param name="number">The volume's number; null finds the one that holds Windows.</param>
     /// <exception cref="VembarException">There is nothing there, nothing that can be captured, or several installs and no
     /// number.</exception>
-    /// <param name="acceptDamaged">Whether a disk image that is cut short or was not closed properly is read as far as it is
-    /// there.</param>
-    public static ResolvedSource Open(string path, int? number, bool acceptDamaged = false)
+    /// <param name="reading">How a disk is opened.</param>
+    public static ResolvedSource Open(string path, int? number, DiskReading? reading = null)
     {
         if (Directory.Exists(path) || !Path.Exists(path))
         {
@@ -43,7 +42,7 @@ public sealed class ResolvedSource : IDisposable
                     Advice.Of("no-volumes"));
             return new ResolvedSource(FolderSource.Open(path), null, null, []);
         }
-        var disk = Disk.Open(path, acceptDamaged: acceptDamaged);
+        var disk = Disk.Open(path, reading: reading);
         try
         {
             var volume = number is { } given ? Given(disk, given) : WithWindows(disk);

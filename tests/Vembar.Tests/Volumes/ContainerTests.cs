@@ -73,7 +73,7 @@ public sealed class ContainerTests(DemoDisks demo) : IDisposable
         var whole = Do.Capture(path, archive, "whole");
         Cut(Content(path), new FileInfo(Content(path)).Length * 90 / 100);
         Assert.Throws<VembarException>(() => Do.Capture(path, archive, "cut"));
-        var rescued = Do.Capture(path, archive, "rescued", r => r with { AcceptDamaged = true, AcceptUnready = true, Reread = true });
+        var rescued = Do.Capture(path, archive, "rescued", r => r with { Reading = new DiskReading(AcceptDamaged: true), AcceptUnready = true, Reread = true });
         Assert.Contains(rescued.Warnings, w => w.Contains("is cut short", StringComparison.Ordinal));
         var missing = rescued.Excluded.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).ToList();
         Assert.NotEmpty(missing);
@@ -90,7 +90,7 @@ public sealed class ContainerTests(DemoDisks demo) : IDisposable
         {
             var problem = Assert.Throws<VembarException>(() => DiskImage.Open(path).Dispose());
             Assert.Contains(part, problem.Message, StringComparison.Ordinal);
-            DiskImage.Open(path, acceptDamaged: true).Dispose();
+            DiskImage.Open(path, reading: new DiskReading(AcceptDamaged: true)).Dispose();
         }
         void Change(string path, long at, byte value)
         {
@@ -195,7 +195,7 @@ public sealed class ContainerTests(DemoDisks demo) : IDisposable
                 file.Write(damaged);
             try
             {
-                ContainerCheck.Demand(path, DiskImage.FormatOf(path), acceptDamaged: true);
+                DiskImage.Check(path, new DiskReading(AcceptDamaged: true));
             }
             catch (VembarException problem)
             {

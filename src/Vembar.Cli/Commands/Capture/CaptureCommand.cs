@@ -20,6 +20,7 @@ internal static class CaptureCommand
             Description = "Leave out files that cannot be read, and name them, instead of failing",
         };
         var damaged = SharedOptions.AcceptDamaged();
+        var chain = SharedOptions.AllowChain();
         var archive = SharedOptions.Archive("The archive that the image goes into; made when there is none");
         var name = new Option<string>("--name") { Description = "The image's name", HelpName = "NAME", Required = true };
         var edition = new Option<string?>("--edition")
@@ -80,7 +81,7 @@ internal static class CaptureCommand
             "vembar capture vembar-demo/references/bookmobile bookmobile.vmb --name Bookmobile --based-on desks.vmb")
             .With(source, archive)
             .WithSection("The image", name, edition, version, note, labels)
-            .WithSection("What is taken", leaveOut, leaveOutFile, keepAll, volume, skip, damaged, reread)
+            .WithSection("What is taken", leaveOut, leaveOutFile, keepAll, volume, skip, damaged, chain, reread)
             .WithSection("What is looked at", accept, rules, verify)
             .WithSection("The archive", effort, basedOn, skipRoom, wait, SharedOptions.Base)
             .Does(async (parse, session) =>
@@ -97,7 +98,7 @@ internal static class CaptureCommand
                     Name = parse.GetRequiredValue(name),
                     Volume = parse.GetValue(volume),
                     SkipUnreadable = parse.GetValue(skip),
-                    AcceptDamaged = parse.GetValue(damaged),
+                    Reading = SharedOptions.Reading(parse, chain, damaged),
                     BasedOn = parse.GetValue(basedOn),
                     Edition = parse.GetValue(edition),
                     Version = SharedOptions.VersionOf(parse.GetRequiredValue(version), session)!,

@@ -33,11 +33,12 @@ internal static class CheckCommand
             HelpName = "FILE",
         };
         var report = SharedOptions.Report();
+        var chain = SharedOptions.AllowChain();
         return new VembarCommand("check", "Look whether an install is what a file of expectations says: programs, drivers, settings, files",
             "vembar check --from desks.vmb#\"Reading room\" --out reading-room-expected.yaml",
             "vembar check desks.vmb#\"Reading room@pilot\" reading-room-expected.yaml --report reading-room.html",
             "vembar check desk-014.vhdx reading-room-expected.yaml")
-            .With(what, file, volume, from, to, report, SharedOptions.Base).Does(async (parse, session) =>
+            .With(what, file, volume, chain, from, to, report, SharedOptions.Base).Does(async (parse, session) =>
             {
                 if (parse.GetValue(from) is { } image)
                 {
@@ -55,7 +56,7 @@ internal static class CheckCommand
                 named = SharedOptions.Whole(named, session);
                 var result = await session.Do(new CheckHandler(session.Host), new CheckRequest(named,
                     ImageReference.IsImage(named) ? ImageReference.Parse(named, parse.GetValue(SharedOptions.Base) ?? []) : null,
-                    parse.GetValue(volume), expectations));
+                    parse.GetValue(volume), expectations, SharedOptions.Reading(parse, chain)));
                 page?.Write(CheckPage.Render(result, expectations));
                 session.Result(new CheckJson(result.What, result.Ok, CliJson.From(result.Install), [.. result.Expectations.Select(e =>
                     new ExpectationJson(e.Check, e.Severity, e.Text, e.IsSo, e.Found, e.Remedy))]), json => json.CheckJson,

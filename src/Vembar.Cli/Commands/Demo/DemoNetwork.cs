@@ -1,9 +1,9 @@
-using System.Diagnostics;
 using System.Globalization;
 using System.Net;
 using System.Net.NetworkInformation;
 using System.Net.Sockets;
 using Vembar.Native;
+using Vembar.Native.Helpers;
 
 namespace Vembar.Cli.Commands.Demo;
 
@@ -136,20 +136,11 @@ internal sealed class DemoNetwork : IDisposable
     /// <returns>Whether it is there and did what it was told.</returns>
     public static bool TryIp(string arguments)
     {
-        try
-        {
-            using var ip = Process.Start(new ProcessStartInfo("ip", arguments.Split(' '))
-            {
-                RedirectStandardError = true,
-                RedirectStandardOutput = true,
-            })!;
-            ip.WaitForExit();
-            return ip.ExitCode == 0;
-        }
-        catch (System.ComponentModel.Win32Exception)
-        {
+        if (HelperProcess.Find("ip") is not { } program)
             return false;
-        }
+        using var ip = HelperProcess.Start(new HelperStart(program, arguments.Split(' ')));
+        ip.WaitForExit();
+        return ip.ExitCode == 0;
     }
 
     public void Dispose()

@@ -4,6 +4,7 @@ using Vembar.Demo;
 using Vembar.Images.Nodes;
 using Vembar.Images.Paths;
 using Vembar.Images.Records;
+using Vembar.Native.Helpers;
 using Vembar.Operations;
 using Vembar.Operations.Ready;
 using Vembar.Operations.Show;
@@ -243,15 +244,12 @@ internal sealed class DemoStory
         Say($"{_step}. {why}");
         Say($"   $ vembar {string.Join(' ', arguments.Select(Quoted))}");
         Say("");
-        var start = new ProcessStartInfo(Environment.ProcessPath!) { RedirectStandardOutput = true, RedirectStandardError = true };
-        if (Path.GetFileNameWithoutExtension(Environment.ProcessPath) == "dotnet")
-            start.ArgumentList.Add(Path.Combine(AppContext.BaseDirectory, "vembar.dll"));
-        foreach (var argument in arguments)
-            start.ArgumentList.Add(argument);
-        using var process = Process.Start(start)!;
+        string[] library = Path.GetFileNameWithoutExtension(Environment.ProcessPath) == "dotnet"
+            ? [Path.Combine(AppContext.BaseDirectory, "vembar.dll")] : [];
+        using var process = HelperProcess.Start(new HelperStart(Environment.ProcessPath!, [.. library, .. arguments]));
         using var stop = _session.Cancellation.Register(() => process.Kill());
-        var error = process.StandardError.ReadToEndAsync();
-        var output = process.StandardOutput.ReadToEnd();
+        var error = process.Error.ReadToEndAsync();
+        var output = process.Output.ReadToEnd();
         process.WaitForExit();
         _session.Cancellation.ThrowIfCancellationRequested();
         foreach (var line in (output + error.Result).TrimEnd().Split('\n'))

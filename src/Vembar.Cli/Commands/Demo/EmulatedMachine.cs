@@ -1,6 +1,6 @@
-using System.Diagnostics;
 using Vembar.Common;
 using Vembar.Native;
+using Vembar.Native.Helpers;
 using Vembar.Volumes.Machines;
 
 namespace Vembar.Cli.Commands.Demo;
@@ -11,12 +11,12 @@ internal sealed class EmulatedMachine : IDisposable
 {
     private const string Program = "qemu-system-x86_64";
 
-    private readonly Process _process;
+    private readonly HelperProcess _process;
     private readonly string _serial;
 
     private readonly string _cable;
 
-    private EmulatedMachine(Process process, string cable, string serial)
+    private EmulatedMachine(HelperProcess process, string cable, string serial)
     {
         _cable = cable;
         _process = process;
@@ -48,18 +48,12 @@ internal sealed class EmulatedMachine : IDisposable
             if (!DemoNetwork.TryIp(arguments))
                 throw VembarException.Environment("demo-failed", $"`ip {arguments}` failed", "It needs the kernel's module tun.");
         }
-        var process = Process.Start(new ProcessStartInfo(Program, ["-accel", MachineProbe.Run() ? "kvm" : "tcg,thread=multi", "-M",
+        var process = HelperProcess.Start(new HelperStart(HelperProcess.Find(Program)!, ["-accel", MachineProbe.Run() ? "kvm" : "tcg,thread=multi", "-M",
             "q35,smm=off,graphics=off", "-cpu", "max", "-smp", "2", "-m", "1024", "-nodefaults", "-display", "none", "-no-reboot",
             "-serial", $"file:{serial}", "-netdev", $"tap,id=n,ifname={cable},script=no,downscript=no", "-device",
             FormattableString.Invariant($"virtio-net-pci,netdev=n,mac=52:54:00:77:00:{number:x2},bootindex=1"), "-drive",
             $"if=none,id=d,file={disk},format=raw", "-device", "virtio-blk-pci,drive=d,bootindex=2", "-smbios",
-            FormattableString.Invariant($"type=1,manufacturer=Oakmere,product=M4,serial=TV-{number:00000}")])
-        {
-            RedirectStandardInput = true,
-            RedirectStandardError = true,
-            RedirectStandardOutput = true,
-        })!;
-        process.StandardInput.Close();
+            FormattableString.Invariant($"type=1,manufacturer=Oakmere,product=M4,serial=TV-{number:00000}")]));
         return new EmulatedMachine(process, cable, serial);
     }
 
@@ -68,7 +62,7 @@ internal sealed class EmulatedMachine : IDisposable
     public void EnsureItGoesOn()
     {
         if (_process.HasExited)
-            throw VembarException.Environment("demo-failed", $"the machine was switched off: {_process.StandardError.ReadToEnd().Trim()}",
+            throw VembarException.Environment("demo-failed", $"the machine was switched off: {_process.Error.ReadToEnd().Trim()}",
                 $"{_serial} has what it said.");
         // What its firmware says.
         if (Said(1) is ["No bootable device."])

@@ -4,6 +4,7 @@ using System.Text.Json;
 using Vembar.Cli.Commands.Station;
 using Vembar.Common;
 using Vembar.Demo;
+using Vembar.Native.Helpers;
 using Vembar.Operations.Stations;
 using Vembar.Operations.Stations.Contract;
 using Vembar.Store.Places.Remote;
@@ -20,7 +21,7 @@ internal sealed class NetworkStory : IDisposable
     private readonly Session _session;
     private readonly string _folder;
     private readonly List<DemoCheckJson> _checks = [];
-    private readonly List<Process> _processes = [];
+    private readonly List<HelperProcess> _processes = [];
     private readonly DemoNetwork _network;
     private readonly bool _isEmulated;
     private string _token = "";
@@ -88,32 +89,26 @@ internal sealed class NetworkStory : IDisposable
 
     private string Own(params string[] arguments)
     {
-        var start = new ProcessStartInfo(Environment.ProcessPath!, arguments)
-        {
-            RedirectStandardOutput = true,
-            RedirectStandardError = true,
-            WorkingDirectory = _folder,
-        };
-        Know(start);
+        var known = Known();
         // Packages that were fetched before need not be fetched again.
-        if (arguments[0] == "starter")
-            start.Environment["HOME"] = Environment.GetEnvironmentVariable("HOME");
-        using var process = Process.Start(start)!;
-        var error = process.StandardError.ReadToEndAsync();
-        var output = process.StandardOutput.ReadToEnd();
+        if (arguments[0] == "starter" && Environment.GetEnvironmentVariable("HOME") is { } home)
+            known["HOME"] = home;
+        using var process = HelperProcess.Start(new HelperStart(Environment.ProcessPath!, arguments) { Folder = _folder, Environment = known });
+        var error = process.Error.ReadToEndAsync();
+        var output = process.Output.ReadToEnd();
         process.WaitForExit();
         return process.ExitCode == 0 ? output
             : throw VembarException.Environment("demo-failed", $"`vembar {string.Join(' ', arguments)}` ended with {process.ExitCode}: "
             + $"{error.Result}");
     }
 
-    private void Know(ProcessStartInfo start)
+    private Dictionary<string, string> Known() => new()
     {
-        start.Environment["HOME"] = At("home");
-        start.Environment["VEMBAR_HOST"] = _address.Length > 0 ? new Uri(_address).Authority : "";
-        start.Environment["VEMBAR_TOKEN"] = _token;
-        start.Environment["VEMBAR_STATION"] = _address;
-    }
+        ["HOME"] = At("home"),
+        ["VEMBAR_HOST"] = _address.Length > 0 ? new Uri(_address).Authority : "",
+        ["VEMBAR_TOKEN"] = _token,
+        ["VEMBAR_STATION"] = _address,
+    };
 
     // Shows a command as people would type it.
     private void Show(string command) => Say($"   $ vembar {command}");
@@ -290,16 +285,10 @@ internal sealed class NetworkStory : IDisposable
 
     private void StartStation()
     {
-        var start = new ProcessStartInfo(StationServeCommand.Find()!, ["--config", At("station.yaml")])
-        {
-            RedirectStandardOutput = true,
-            RedirectStandardError = true,
-            WorkingDirectory = _folder,
-        };
-        var process = Process.Start(start)!;
+        var process = HelperProcess.Start(new HelperStart(StationServeCommand.Find()!, ["--config", At("station.yaml")]) { Folder = _folder });
         _processes.Add(process);
-        var log = process.StandardError.ReadToEndAsync();
-        while (_token.Length == 0 && process.StandardOutput.ReadLine() is { } line)
+        var log = process.Error.ReadToEndAsync();
+        while (_token.Length == 0 && process.Output.ReadLine() is { } line)
         {
             if (line.Contains("vst_", StringComparison.Ordinal))
                 _token = line.Trim();
@@ -328,17 +317,11 @@ internal sealed class NetworkStory : IDisposable
         string[] join = [Environment.ProcessPath!, "station", "join", _address, "--ca", At("station/authority.pem"), "--from", sys,
             "--disk", Disk(number), "--quiet"];
         string[] command = _network.IsThere ? ["ip", "netns", "exec", DemoNetwork.Space(number), .. join] : join;
-        var start = new ProcessStartInfo(command[0], command[1..])
-        {
-            RedirectStandardOutput = true,
-            RedirectStandardError = true,
-        };
-        Know(start);
-        start.Environment.Remove("VEMBAR_TOKEN");
-        start.Environment["HOME"] = At($"home-{number}");
-        var process = Process.Start(start)!;
-        process.BeginErrorReadLine();
-        process.BeginOutputReadLine();
+        var known = Known();
+        known["VEMBAR_TOKEN"] = "";
+        known["HOME"] = At($"home-{number}");
+        var process = HelperProcess.Start(new HelperStart(HelperProcess.Find(command[0])!, command[1..]) { Environment = known });
+        _ = process.EachLine(_ => { });
         _processes.Add(process);
     }
 
@@ -363,7 +346,7 @@ internal sealed class NetworkStory : IDisposable
         foreach (var process in _processes.AsEnumerable().Reverse())
         {
             if (!process.HasExited)
-                process.Kill(entireProcessTree: true);
+                process.Kill();
             process.WaitForExit();
             process.Dispose();
         }

@@ -14,13 +14,14 @@ internal static class ReadyCommand
         var source = SharedOptions.Source();
         var volume = SharedOptions.Volume();
         var damaged = SharedOptions.AcceptDamaged();
+        var chain = SharedOptions.AllowChain();
         var rules = SharedOptions.Rules();
         var report = SharedOptions.Report();
         return new VembarCommand("ready",
             "Say whether an install may be captured, or an image deployed: generalized, shut down, nothing pending, no password left",
             "vembar ready vembar-demo/disks/lending-desk.vhdx", "vembar ready /dev/sdb --rules vembar-demo/house/readiness.yaml --json",
             "vembar ready desks.vmb#1")
-            .With(source, volume, damaged, rules, report, SharedOptions.Base).Does(async (parse, session) =>
+            .With(source, volume, damaged, chain, rules, report, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var what = SharedOptions.Whole(parse.GetRequiredValue(source), session);
                 var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
@@ -32,7 +33,7 @@ internal static class ReadyCommand
                 {
                     Source = what,
                     Volume = parse.GetValue(volume),
-                    AcceptDamaged = parse.GetValue(damaged),
+                    Reading = SharedOptions.Reading(parse, chain, damaged),
                     Image = ImageReference.IsImage(what) ? ImageReference.Parse(what, parse.GetRequiredValue(SharedOptions.Base)) : null,
                     Rules = own,
                 });

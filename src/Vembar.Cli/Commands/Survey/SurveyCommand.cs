@@ -9,16 +9,17 @@ internal static class SurveyCommand
     {
         var source = SharedOptions.Source();
         var damaged = SharedOptions.AcceptDamaged();
+        var chain = SharedOptions.AllowChain();
         var report = SharedOptions.Report();
         return new VembarCommand("survey",
             "Say what a disk or folder holds: its volumes, the Windows installs on them, and what a capture would take",
             "vembar survey vembar-demo/disks/lending-desk.vhdx", "vembar survey vembar-demo/references/lending-desk",
             "vembar survey /dev/sdb --json")
-            .With(source, damaged, report).Does(async (parse, session) =>
+            .With(source, damaged, chain, report).Does(async (parse, session) =>
             {
                 var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
                 var result = await session.Do(new SurveyHandler(session.Host), new SurveyRequest(parse.GetRequiredValue(source),
-                    parse.GetValue(damaged)));
+                    SharedOptions.Reading(parse, chain, damaged)));
                 page?.Write(SurveyPage.Of(result, session.Host.Clock.GetUtcNow().UtcDateTime));
                 session.Warn(result.Warnings);
                 var json = new SurveyJson(result.Source,

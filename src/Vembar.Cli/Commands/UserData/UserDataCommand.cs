@@ -61,10 +61,11 @@ internal static class UserDataCommand
         };
         var effort = SharedOptions.Effort();
         var wait = SharedOptions.Wait();
+        var (damaged, chain) = (SharedOptions.AcceptDamaged(), SharedOptions.AllowChain());
         return new VembarCommand("save", "Keep the files that users made on an install, and make sure that they can be read again",
             $"vembar userdata save old-desk.img {KeptArchive} --machine TVL-DESK-001",
             $"vembar userdata save /dev/sda {KeptArchive} --machine TVL-DESK-001 --account anna --rules keep.yaml")
-            .With(source, archive, machine, accounts, rules, volume, skip, open, effort, wait)
+            .With(source, archive, machine, accounts, rules, volume, skip, open, damaged, chain, effort, wait)
             .Does(async (parse, session) =>
             {
                 var result = await session.Do(new SaveUserDataHandler(session.Host), new SaveUserDataRequest
@@ -72,6 +73,7 @@ internal static class UserDataCommand
                     Source = parse.GetRequiredValue(source),
                     Archive = SharedOptions.PlaceOf(parse, archive, session),
                     Machine = parse.GetRequiredValue(machine),
+                    Reading = SharedOptions.Reading(parse, chain, damaged),
                     Rules = KeepRules.Read(parse.GetValue(rules)),
                     Accounts = parse.GetRequiredValue(accounts),
                     Volume = parse.GetValue(volume),
@@ -120,16 +122,18 @@ internal static class UserDataCommand
         };
         var accounts = Accounts("Put back the files of this account alone; '*' and '?' match; may be given several times");
         var volume = SharedOptions.Volume();
+        var chain = SharedOptions.AllowChain();
         return new VembarCommand("restore", "Put user files that were kept onto an install: domain accounts go on with their profiles, "
             + $"files of others come into '{RestoreUserDataHandler.FolderName}' in their documents. Nothing that is there is replaced",
             $"vembar userdata restore {KeptArchive}#TVL-DESK-001 new-desk.img",
             $"vembar userdata restore {KeptArchive}#TVL-DESK-001@2026-11-28 /dev/sda --account anna")
-            .With(image, target, accounts, volume).Does(async (parse, session) =>
+            .With(image, target, accounts, volume, chain).Does(async (parse, session) =>
             {
                 var result = await session.Do(new RestoreUserDataHandler(session.Host), new RestoreUserDataRequest
                 {
                     Image = SharedOptions.ImageOf(parse, image, session),
                     Target = parse.GetRequiredValue(target),
+                    Reading = SharedOptions.Reading(parse, chain),
                     Accounts = parse.GetRequiredValue(accounts),
                     Volume = parse.GetValue(volume),
                 });
