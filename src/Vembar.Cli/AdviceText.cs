@@ -34,7 +34,8 @@ internal static class AdviceText
         ["choose-target"] = "Choose another folder with --to.",
         ["compact-where"] = "Deploy to a disk image, a device, or a volume of one (--volume), or leave out --compact.",
         ["damaged-folder"] = "Let Windows check the volume (chkdsk), or leave such files out with --skip-unreadable.",
-        ["disk-cut-short"] = "Copy it again from its origin; `survey`, `ready`, `capture` and `userdata save` read the rest with --accept-damaged.",
+        ["disk-cut-short"] = "Copy it again from its origin; "
+            + "`survey`, `ready`, `capture` and `userdata save` read the rest with --accept-damaged.",
         ["disk-not-closed"] =
         "Let the program that wrote it open and close it; `survey`, `ready`, `capture` and `userdata save` read it with --accept-damaged.",
         ["drivers-full"] = "Take some out with --driver-out.",

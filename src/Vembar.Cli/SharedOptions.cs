@@ -92,7 +92,7 @@ internal static class SharedOptions
 
     public static Argument<string> Source() => new("SOURCE")
     {
-        Description = "A disk image (raw, VHD, VHDX, QCOW2, VMDK), a block device, or a folder that is the root of a Windows volume",
+        Description = "A disk image (raw, VHD, VHDX, QCOW2, VMDK, VDI), a block device, or a folder that is the root of a Windows volume",
     };
 
     public static Option<bool> SkipRoomCheck() => new("--skip-room-check")
@@ -141,7 +141,7 @@ internal static class SharedOptions
 
     public static Option<string[]> AllowChain() => new("--allow-chain")
     {
-        Description = "Open other files of a disk image (backing files, extents, parents) below this folder too; may be given several times",
+        Description = "Open other files of a disk image (backing files, extents, parents) below this folder too",
         HelpName = "DIR",
         DefaultValueFactory = _ => [],
     };

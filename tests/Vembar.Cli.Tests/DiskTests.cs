@@ -65,6 +65,11 @@ public class DiskTests(World world)
             StringComparison.Ordinal);
         Assert.Contains("all is as it is in the image",
             As("deploy", "own.vmb", "own.img", "--size", "2 GiB", "--layout", "bios", "--verify"), StringComparison.Ordinal);
+        File.WriteAllText(folder.At("own/hostile.vmdk"), "# Disk DescriptorFile\nversion=1\nCID=fffffffe\nparentCID=ffffffff\n"
+            + $"createType=\"monolithicFlat\"\nRW 2048 FLAT \"{world.At("disks/lending-desk.vhdx")}\" 0\n");
+        Assert.Contains("neither beside it", Assert.ThrowsAny<Exception>(() => As("survey", "hostile.vmdk")).Message,
+            StringComparison.Ordinal);
+        Assert.Contains("not divided", As("survey", "hostile.vmdk", "--allow-chain", world.At("disks")), StringComparison.Ordinal);
         Assert.DoesNotContain(Directory.EnumerateDirectories(folder.At("own")),
             d => Path.GetFileName(d).StartsWith("vembar-", StringComparison.Ordinal));
     }
@@ -124,7 +129,7 @@ public class DiskTests(World world)
         Tools.Run("sh",
             ["-c", $"cd '{folder.Path}' && cp '{world.At("disks/lending-desk.vhdx")}' base.vhdx && qemu-img create -q -f qcow2 -F vhdx "
             + $"-b base.vhdx top.qcow2 && rm base.vhdx"]);
-        Refused(3, "stands on another one that cannot be opened", "survey", folder.At("top.qcow2"));
+        Refused(3, "is missing", "survey", folder.At("top.qcow2"));
         // Cut short.
         var raw = Raw(folder);
         using (var cut = File.OpenWrite(folder.At("d.img")))

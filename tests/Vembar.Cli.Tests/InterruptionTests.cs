@@ -72,6 +72,47 @@ public sealed class InterruptionTests(World world)
         Assert.Equal(0, Vembar.Run("verify", archive).Code);
     }
 
+    // Killed while it starts them, while they answer, while they work: the programs that serve disks end too, and leave no folder.
+    [Fact]
+    public void NothingOutlivesAKill()
+    {
+        using var folder = new TempFolder();
+        var disk = folder.At("disk.qcow2");
+        Directory.CreateDirectory(folder.At("temp"));
+        Tools.Run("qemu-img", ["convert", "-O", "qcow2", world.At("disks/lending-desk.vhdx"), disk]);
+        for (var round = 0; round < 24; round++)
+        {
+            var process = Vembar.Start(["capture", disk, folder.At($"{round}.vmb"), "--name", "killed", "--effort", "dense"],
+                start => start.Environment["TMPDIR"] = folder.At("temp"));
+            if (round % 2 == 0)
+                SpinWait.SpinUntil(() => Users(disk).Any(u => u != process.Id), 10_000);
+            Thread.Sleep(round * 3);
+            process.Kill();
+            Vembar.Finish(process);
+            Assert.True(SpinWait.SpinUntil(() => !Users(disk).Any(), 10_000), $"round {round}: {string.Join(", ", Users(disk))}");
+        }
+        Assert.DoesNotContain(Directory.EnumerateDirectories(folder.At("temp")), d => File.Exists(Path.Combine(d, "s")));
+    }
+
+    // The processes that have a file open.
+    private static IEnumerable<int> Users(string file)
+    {
+        foreach (var process in Directory.EnumerateDirectories("/proc").Where(d => char.IsAsciiDigit(Path.GetFileName(d)[0])))
+        {
+            var has = false;
+            try
+            {
+                has = Directory.EnumerateFiles(Path.Combine(process, "fd")).Any(f => new FileInfo(f).LinkTarget == file);
+            }
+            catch (Exception failure) when (failure is IOException or UnauthorizedAccessException)
+            {
+                // It ended meanwhile, or is another user's.
+            }
+            if (has)
+                yield return int.Parse(Path.GetFileName(process), System.Globalization.CultureInfo.InvariantCulture);
+        }
+    }
+
     [Fact]
     public void OutputThatCannotBeWrittenIsSaidAndLosesNothing()
     {

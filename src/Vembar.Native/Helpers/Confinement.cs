@@ -11,7 +11,8 @@ public sealed record Confinement(IReadOnlyList<SafeHandle> Readable, IReadOnlyLi
 {
     /// <summary>Places of the system that it may read, with all below them.</summary>
     internal static IReadOnlyList<string> SystemPlaces { get; } =
-        ["/usr", "/lib", "/lib64", "/bin", "/sbin", "/etc/ld.so.cache", "/etc/ld.so.preload", "/proc", "/dev/null", "/dev/zero", "/dev/urandom",
+        ["/usr", "/lib", "/lib64", "/bin", "/sbin", "/etc/ld.so.cache", "/etc/ld.so.preload", "/proc", "/dev/null", "/dev/zero",
+        "/dev/urandom",
             "/sys/devices/system"];
 
     /// <summary>The most memory that it may ask for, in KiB of addresses.</summary>

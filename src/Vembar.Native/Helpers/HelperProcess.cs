@@ -68,7 +68,8 @@ public sealed class HelperProcess : IDisposable
 
     /// <summary>The path of a program by its name.</summary>
     /// <returns>Null when it is not installed.</returns>
-    public static string? Find(string name) => name.Contains('/', StringComparison.Ordinal) ? File.Exists(name) ? Path.GetFullPath(name) : null
+    public static string? Find(string name) => name.Contains('/', StringComparison.Ordinal) ? File.Exists(name) ? Path.GetFullPath(name)
+        : null
         // Programs that format disks lie where an ordinary user's path does not lead.
         : (Environment.GetEnvironmentVariable("PATH") ?? "").Split(':').Concat(["/usr/sbin", "/sbin", "/usr/bin"])
             .Select(folder => Path.Combine(folder, name)).FirstOrDefault(File.Exists);

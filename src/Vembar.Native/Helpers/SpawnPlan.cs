@@ -29,7 +29,8 @@ internal sealed unsafe class SpawnPlan : IDisposable
             State->SystemCall = NativeLibrary.GetExport(s_library, "syscall");
             State->Spawn = NativeLibrary.GetExport(s_library, "posix_spawn");
             State->ErrorPlace = NativeLibrary.GetExport(s_library, "__errno_location");
-            (State->WaitNumber, State->ControlNumber, State->WriteNumber, State->OwnNumber) = isArm ? (260, 167, 64, 172) : (61, 157, 1, 39);
+            (State->WaitNumber, State->ControlNumber, State->WriteNumber, State->OwnNumber) = isArm ? (260, 167, 64, 172) : (61, 157, 1,
+                39);
             State->Path = Text(program[0]);
             State->Arguments = Table(program);
             State->Environment = Table(EnvironmentOf(start));

@@ -81,7 +81,8 @@ public sealed class SaveUserDataHandler(OperationHost host) : IOperationHandler<
         var folders = 0L;
         CountFolders(tree.Root, ref folders);
         var stored = await new TreeCapture(host, writer, source).StoreAsync(tree, all: true,
-            new PipelineOptions(request.Effort, request.SkipUnreadable || request.Reading.AcceptDamaged, host.Workers), progress, cancellation).ConfigureAwait(false);
+            new PipelineOptions(request.Effort, request.SkipUnreadable || request.Reading.AcceptDamaged, host.Workers), progress,
+            cancellation).ConfigureAwait(false);
         warnings.AddRange(stored.Warnings);
         var earlier = ImageCatalogue.Of(writer.Base).VersionsOf(request.Machine);
         var isNew = earlier.All(i => i.UserFiles is null || i.Root != stored.Root);

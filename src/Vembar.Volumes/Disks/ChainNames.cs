@@ -7,11 +7,14 @@ namespace Vembar.Volumes.Disks;
 /// <summary>Opens the files that a disk image names: regular files beside the image or below its folder, or below a folder that the user
 /// allowed. No name leads to a server, and no link out of these folders.</summary>
 /// <param name="image">The path of the image that the user named.</param>
-/// <param name="allowed">More folders; or a file or block device that the user named, which may be used itself.</param>
-internal sealed partial class ChainNames(string image, IReadOnlyList<string> allowed)
+/// <param name="allowed">More folders; or a file or block device that the user named, which may be used itself. Null where the command
+/// takes none.</param>
+internal sealed partial class ChainNames(string image, IReadOnlyList<string>? allowed)
 {
+    private const string JoinThem = "Put all files of the disk image beside it, or join them into one image.";
+
     private readonly IReadOnlyList<string> _folders =
-        [Path.GetDirectoryName(Path.GetFullPath(image))!, .. allowed.Select(Path.GetFullPath)];
+        [Path.GetDirectoryName(Path.GetFullPath(image))!, .. (allowed ?? []).Select(Path.GetFullPath)];
 
     // The names of protocols have two letters and more; one is a drive of Windows.
     [GeneratedRegex("^[A-Za-z][A-Za-z0-9+.-]+:")]
@@ -25,18 +28,20 @@ internal sealed partial class ChainNames(string image, IReadOnlyList<string> all
     public FileDevice Open(string name, string from, string what)
     {
         if (Protocol().IsMatch(name))
-            throw VembarException.Input("chain-outside", $"the disk image '{from}' names '{Shown(name)}' as its {what}: only files are opened",
+            throw VembarException.Input("chain-outside",
+                $"the disk image '{from}' names '{Shown(name)}' as its {what}: only files are opened",
                 "Convert it to one image with the program that wrote it.");
         if (name.Length == 0 || name.Contains('\0', StringComparison.Ordinal))
             throw VembarException.Input("bad-disk-image", $"the disk image '{from}' names a {what} that no file can be",
                 "It is damaged; use another copy.");
         var path = Path.GetFullPath(Path.Combine(Path.GetDirectoryName(Path.GetFullPath(from))!, name));
-        if (allowed.Contains(path))
+        if (allowed?.Contains(path) == true)
             return FileDevice.Open(path, write: false);
         if (Folder(path) is not { } folder)
             throw VembarException.Input("chain-outside",
                 $"the {what} '{Shown(path)}' of the disk image '{from}' is neither beside it nor below its folder",
-                $"If that is right, allow its folder with `--allow-chain '{Shown(Path.GetDirectoryName(path) ?? "/")}'`.");
+                allowed is null ? JoinThem
+                : $"If that is right, allow its folder with `--allow-chain '{Shown(Path.GetDirectoryName(path) ?? "/")}'`.");
         try
         {
             return OpenBelow(folder, path);
@@ -75,14 +80,15 @@ internal sealed partial class ChainNames(string image, IReadOnlyList<string> all
         throw new NativeException("open", path, kind == PosixKind.Folder ? Errno.IsFolder : Errno.NotAFile);
     }
 
-    private static VembarException Problem(NativeException failure, string path, string from, string what) => failure.Errno switch
+    private VembarException Problem(NativeException failure, string path, string from, string what) => failure.Errno switch
     {
         Errno.NotFound or Errno.NotDirectory => VembarException.Input("chain-missing",
             $"the {what} '{Shown(path)}' of the disk image '{from}' is missing",
             "Put all files of the disk image where it names them, or join them into one image."),
         Errno.CrossDevice or Errno.Loop => VembarException.Input("chain-outside",
             $"the {what} '{Shown(path)}' of the disk image '{from}' is behind a link that leads out of its folder",
-            "If that is right, name the folder of the file itself with `--allow-chain`, and let the image name the file there."),
+            allowed is null ? JoinThem
+            : "If that is right, name the folder of the file itself with `--allow-chain`, and let the image name the file there."),
         _ => VembarException.Input("chain-unreadable", $"the {what} '{Shown(path)}' of the disk image '{from}' cannot be used: "
             + failure.Message, "Only regular files are opened."),
     };

@@ -36,7 +36,8 @@ public sealed class DiskImage : IDisposable
             chain = ImageChain.Open(file.OpenAgain(write: false), format, write ? reading with { AcceptDamaged = false } : reading);
             _missing = chain.Missing;
             // The programs that serve disk images read what is in the parent of these as zeros, or not at all.
-            _map = format switch { DiskFormat.Vhd => VhdDifferencing.TryOpen(file), DiskFormat.Vhdx => VhdxDifferencing.TryOpen(file), _ => null };
+            _map = format switch { DiskFormat.Vhd => VhdDifferencing.TryOpen(file), DiskFormat.Vhdx => VhdxDifferencing.TryOpen(file), _ =>
+                null };
             if (_map is null)
                 (_server, Length) = Serve(ref chain);
             else
@@ -114,7 +115,8 @@ public sealed class DiskImage : IDisposable
         }
     }
 
-    /// <summary>Compares what an image says of itself, and all that it stands on, with their files, without reading what is in it.</summary>
+    /// <summary>Compares what an image says of itself, and all that it stands on, with their files, without reading what is in
+    /// it.</summary>
     /// <param name="path">The image.</param>
     /// <param name="reading">How it is opened.</param>
     /// <exception cref="VembarException">It is damaged, cut short or marked, or a file of it is not there or not allowed.</exception>
@@ -194,7 +196,7 @@ public sealed class DiskImage : IDisposable
         if (depth >= Deepest)
             throw VembarException.Input("disk-circle", $"the disk image '{Path}' stands on more than {Deepest} others",
                 "Join some of them.");
-        var names = new ChainNames(Path, reading.ChainFolders ?? []);
+        var names = new ChainNames(Path, reading.ChainFolders);
         var folder = System.IO.Path.GetDirectoryName(System.IO.Path.GetFullPath(Path))!;
         var others = new List<string>();
         foreach (var candidate in _map!.ParentPaths.SelectMany(p => Candidates(folder, p)).Distinct())
@@ -210,7 +212,8 @@ public sealed class DiskImage : IDisposable
         throw VembarException.Input("parent-missing",
             $"the disk image '{Path}' holds only what differs from its parent '{said}', and that "
             + $"{(others.Count > 0 ? "was not found" : "is not beside it")}",
-            "Put the parent beside it, allow its folder with `--allow-chain DIR`, or join both into one image (merge the checkpoint).", others);
+            $"Put the parent beside it,{(reading.ChainFolders is null ? "" : " allow its folder with `--allow-chain DIR`,")} or join both "
+            + "into one image (merge the checkpoint).", others);
     }
 
     // A path of Windows from where the disk is; else a file of that name beside it.

@@ -6,7 +6,8 @@ using Vembar.Native.Helpers;
 
 namespace Vembar.Volumes.Disks;
 
-/// <summary>qemu-nbd(8), which hands out one disk image on a Unix socket: without root, without a device of the kernel, without a name on the
+/// <summary>qemu-nbd(8), which hands out one disk image on a Unix socket: without root, without a device of the kernel, without a name on
+/// the
 /// file system. It is given the whole graph of images as open files, and may read or write those alone.</summary>
 internal sealed class DiskServer : IDisposable
 {
@@ -114,7 +115,8 @@ internal sealed class DiskServer : IDisposable
                 "Let the program that wrote it open and close it once.");
         // The number of an open file says nothing to anyone.
         line = System.Text.RegularExpressions.Regex.Replace(line, "/proc/self/fd/[0-9]+", _path);
-        return VembarException.Input("bad-disk-image", $"the disk image '{_path}' ({ImageLayer.DriverOf(_format)}) cannot be opened: {line}",
+        return VembarException.Input("bad-disk-image",
+            $"the disk image '{_path}' ({ImageLayer.DriverOf(_format)}) cannot be opened: {line}",
             "It may be cut short or damaged; take it from another copy.");
     }
 

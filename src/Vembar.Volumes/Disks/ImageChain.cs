@@ -31,7 +31,7 @@ internal sealed class ImageChain : IDisposable
     /// <exception cref="VembarException">It is damaged, cut short or marked, or one of its files is not there or not allowed.</exception>
     public static ImageChain Open(FileDevice file, DiskFormat format, DiskReading reading)
     {
-        var names = new ChainNames(file.DisplayName, reading.ChainFolders ?? []);
+        var names = new ChainNames(file.DisplayName, reading.ChainFolders);
         var chain = new ImageChain();
         try
         {
@@ -43,7 +43,7 @@ internal sealed class ImageChain : IDisposable
                 Read(layer.Container, kind, names);
                 chain.DemandNew(layer);
                 if (layer.Container.DiffersFromParent && chain._layers.Count > 1)
-                    throw layer.Container.Bad("it holds only what differs from a parent, and other images stand on it: that is not supported");
+                    throw layer.Container.Bad("it holds only what differs from a parent, and other images stand on it");
                 if (!reading.AcceptDamaged)
                     Demand(layer.Container);
                 (next, kind) = Backing(layer, names);
@@ -65,7 +65,8 @@ internal sealed class ImageChain : IDisposable
         {
             var stat = Posix.Stat(file!.Handle);
             if (!_seen.Add((stat.Device, stat.Inode)) || _layers.Count > MostLayers)
-                throw VembarException.Input("disk-circle", $"cannot read the disk image '{_layers[0].Path}': it stands on itself, or on more "
+                throw VembarException.Input("disk-circle",
+                    $"cannot read the disk image '{_layers[0].Path}': it stands on itself, or on more "
                     + $"than {MostLayers} others", "Join them into one image.");
         }
     }

@@ -69,7 +69,8 @@ internal sealed class ImageLayer : IDisposable
     {
         var text = new System.Text.StringBuilder("# Disk DescriptorFile\nversion=1\n");
         text.Append(CultureInfo.InvariantCulture, $"CID={Container.ContentId}\nparentCID={Container.ParentContentId}\n");
-        text.Append("createType=\"twoGbMaxExtentSparse\"\n\n");
+        // QEMU looks for this comment.
+        text.Append("createType=\"twoGbMaxExtentSparse\"\n\n# Extent description\n");
         foreach (var extent in Container.Extents)
         {
             text.Append(CultureInfo.InvariantCulture, $"RW {extent.Sectors} ");

@@ -50,7 +50,8 @@ internal static class Qcow2Layout
         if ((file.DiskLength + cluster - 1) / cluster > Word(36) * tables.EntriesPerTable)
             throw file.Bad("its L1 table is too short for the disk");
         tables.Walk((long)Long(40), Word(36), isActive: true);
-        foreach (var entry in file.ReadTable<ulong>((long)Long(48), Word(56) * cluster / sizeof(ulong), isBigEndian: true, "refcount table"))
+        foreach (var entry in file.ReadTable<ulong>((long)Long(48), Word(56) * cluster / sizeof(ulong), isBigEndian: true,
+            "refcount table"))
         {
             if ((entry & ~0x1FFUL) is > 0 and var place)
                 file.Need((long)place + cluster, "refcount block");

@@ -29,7 +29,8 @@ internal static class SystemTools
     /// <summary>The path of a program.</summary>
     /// <exception cref="VembarException">It is not installed.</exception>
     public static string Find(string program, string package, string doing) =>
-        HelperProcess.Find(program) ?? throw VembarException.Environment("program-missing", $"could not {doing}: the program '{program}' is not installed",
+        HelperProcess.Find(program) ?? throw VembarException.Environment("program-missing",
+        $"could not {doing}: the program '{program}' is not installed",
             $"Install it (Debian: {package}).");
 
     /// <summary>Runs a program to its end.</summary>

@@ -107,7 +107,8 @@ internal static partial class VmdkLayout
     {
         var folder = Path.GetDirectoryName(Path.GetFullPath(file.Path))!;
         var others = new List<string>();
-        foreach (var candidate in ((string[])[Path.GetFullPath(Path.Combine(folder, name)), Path.Combine(folder, name.Split('\\', '/')[^1])])
+        foreach (var candidate in ((string[])[Path.GetFullPath(Path.Combine(folder, name)), Path.Combine(folder, name.Split('\\',
+            '/')[^1])])
             .Distinct())
         {
             if (names.TryOpen(candidate) is not { } device)
@@ -120,7 +121,8 @@ internal static partial class VmdkLayout
         // Says why it is not allowed where it is there.
         if (others.Count == 0)
             names.Open(name, file.Path, "parent").Dispose();
-        throw VembarException.Input("parent-missing", $"the disk image '{file.Path}' holds only what differs from its parent, and that was not "
+        throw VembarException.Input("parent-missing",
+            $"the disk image '{file.Path}' holds only what differs from its parent, and that was not "
             + "found", "Put the parent beside it, or join both into one image.", others);
     }
 

@@ -38,7 +38,8 @@ public static class VirtualMachine
 
     /// <summary>How the copy of a disk is opened, which stands on the disk.</summary>
     /// <param name="disk">The disk.</param>
-    public static DiskReading ReadingOf(string disk) => new(ChainFolders: [Path.GetFullPath(disk), Path.GetDirectoryName(Path.GetFullPath(disk))!]);
+    public static DiskReading ReadingOf(string disk) => new(ChainFolders: [Path.GetFullPath(disk),
+        Path.GetDirectoryName(Path.GetFullPath(disk))!]);
 
     /// <summary>Runs a machine until it switches itself off.</summary>
     /// <param name="disk">Its disk, QCOW2.</param>

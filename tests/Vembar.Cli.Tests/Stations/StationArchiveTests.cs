@@ -68,7 +68,7 @@ public sealed class StationArchiveTests(World world, PostgresServer postgres) : 
         Assert.True(ran.Json.GetProperty("result").GetProperty("bytesStored").GetInt64() < 400_000);
         Assert.Equal(3, station.Ok("list", station.Archive, "--json").Json.GetProperty("images").GetArrayLength());
 
-        File.Copy(World.At("spoiled/not-generalized.qcow2"), station.At("unready.qcow2"));
+        Tools.Run("qemu-img", ["convert", "-O", "qcow2", World.At("spoiled/not-generalized.qcow2"), station.At("unready.qcow2")]);
         var unready = station.Join(18, Desk, station.At("unready.qcow2"));
         station.WaitFor(18, MachineState.Waiting);
         station.Ok("station", "capture", RunningStation.Serial(18), "--name", "Unready");

@@ -48,7 +48,8 @@ internal sealed class EmulatedMachine : IDisposable
             if (!DemoNetwork.TryIp(arguments))
                 throw VembarException.Environment("demo-failed", $"`ip {arguments}` failed", "It needs the kernel's module tun.");
         }
-        var process = HelperProcess.Start(new HelperStart(HelperProcess.Find(Program)!, ["-accel", MachineProbe.Run() ? "kvm" : "tcg,thread=multi", "-M",
+        var process = HelperProcess.Start(new HelperStart(HelperProcess.Find(Program)!, ["-accel", MachineProbe.Run() ? "kvm"
+            : "tcg,thread=multi", "-M",
             "q35,smm=off,graphics=off", "-cpu", "max", "-smp", "2", "-m", "1024", "-nodefaults", "-display", "none", "-no-reboot",
             "-serial", $"file:{serial}", "-netdev", $"tap,id=n,ifname={cable},script=no,downscript=no", "-device",
             FormattableString.Invariant($"virtio-net-pci,netdev=n,mac=52:54:00:77:00:{number:x2},bootindex=1"), "-drive",
