@@ -50,6 +50,11 @@ internal static class AdviceText
         + "with `vembar rewind ARCHIVE --to N`.",
         ["copy-again"] = "Copy its images to a new place from another copy, with `vembar copy`.",
         ["hive-full"] = "Make fewer changes, or tidy the hive first with --tidy registry.",
+        ["allow-chain"] = "If that is right, allow its folder with `--allow-chain '{folder}'`.",
+        ["allow-chain-of-file"] = "If that is right, name the folder of the file itself with `--allow-chain`, and let the image name the file "
+            + "there.",
+        ["allow-chain-of-parent"] =
+            "Put the parent beside it, allow its folder with `--allow-chain DIR`, or join both into one image (merge the checkpoint).",
         ["change-version"] = "Choose another channel, or change that version with `vembar retitle {image} --version TEXT`.",
         ["channel-out"] = "Take it off first: `vembar mark {image} --channel-out {channel}`.",
         ["compact-place"] = "Compact it: `vembar compact`.",
@@ -73,6 +78,9 @@ internal static class AdviceText
         ["newer-state-damaged"] =
         "Save it with `vembar verify ARCHIVE --recover NEW.vmb` or heal it with --repair-from COPY; or give it up with `vembar verify "
         + "ARCHIVE --give-up-newer`.",
+        ["history"] = "`vembar history {path}` lists the states.",
+        ["newer-state-unknown"] = "`vembar verify {path}` says what can be done; until then, name the image by its number, or take the "
+            + "archive as it was with --at-state {state}.",
         ["no-answer-file"] = "The image has no answer file; give one with --answers.",
         ["no-driver-store"] = "Leave out --image to compare the packages alone.",
         ["no-images"] = "Add one with `vembar capture`.",
@@ -143,6 +151,7 @@ internal static class AdviceText
         ["newer-state-stays"] =
         "nothing is written over it until it is saved (--recover), healed (--repair-from) or given up (--give-up-newer)",
         ["other-locale"] = "set another one first: --locale {locale}",
+        ["newer-state-known"] = "`vembar verify {path}` says what can be done",
         ["package-make"] = "'vembar package make' writes them",
         ["save-as"] = "save it with --as",
         ["with-dependents"] = "--with-dependents switches them off too",

@@ -2,7 +2,9 @@ using System.CommandLine;
 using System.Diagnostics;
 using System.Runtime.CompilerServices;
 using System.Runtime.InteropServices;
+using System.Text;
 using System.Text.Json;
+using System.Text.Json.Nodes;
 using System.Text.Json.Serialization.Metadata;
 using Serilog;
 using Serilog.Formatting.Compact;
@@ -25,6 +27,7 @@ internal sealed class Session : IDisposable
     private readonly bool _plain;
     private readonly CancellationTokenSource _stop = new();
     private readonly List<PosixSignalRegistration> _signals = [];
+    private readonly List<string> _notices = [];
     private readonly Serilog.Core.Logger? _log;
     private readonly Stopwatch _clock = Stopwatch.StartNew();
 
@@ -79,7 +82,7 @@ internal sealed class Session : IDisposable
             SpoolFolder = Cache.SpoolFolder(Path.GetTempPath()),
             Sent = (done, total) => Progress.Report(new OperationProgress("sending", done, total, true, "")),
         });
-        _places = new PlaceFileSystem(LocalFileSystem.Instance, () => PlaceOptions);
+        _places = new PlaceFileSystem(LocalFileSystem.Instance, () => PlaceOptions) { Told = Notice };
         Host = new OperationHost
         {
             Memory = new CollectorPolicy(),
@@ -245,7 +248,8 @@ internal sealed class Session : IDisposable
     {
         Progress.Clear();
         if (Json)
-            Console.Out.WriteLine(JsonSerializer.Serialize(document, type(CliJson.Default)));
+            Console.Out.WriteLine(_notices.Count == 0 ? JsonSerializer.Serialize(document, type(CliJson.Default))
+                : WithNotices(JsonSerializer.SerializeToNode(document, type(CliJson.Default))));
         else if (IsTold)
             forPeople();
     }
@@ -279,6 +283,12 @@ internal sealed class Session : IDisposable
         }
         using var whole = Scratch();
         JsonSerializer.Serialize(whole, document(), type(CliJson.Default));
+        if (_notices.Count > 0)
+        {
+            // Before the bracket that ends it: such documents have no warnings of their own.
+            whole.Position = whole.Length - 1;
+            whole.Write(Encoding.UTF8.GetBytes($",\"warnings\":{Notices().ToJsonString()}}}"));
+        }
         whole.Position = 0;
         whole.CopyTo(StandardStream.Output);
         StandardStream.Output.Write("\n"u8);
@@ -303,6 +313,34 @@ internal sealed class Session : IDisposable
         {
             throw error;
         }
+    }
+
+    // What was told of archives while they were opened, beside what the result says itself.
+    private string WithNotices(JsonNode? document)
+    {
+        if (document is JsonObject result)
+        {
+            var all = Notices();
+            if (result["warnings"] is JsonArray own)
+                all = new JsonArray([.. own.Concat(all).Select(w => w!.DeepClone())]);
+            result["warnings"] = all;
+        }
+        return document?.ToJsonString() ?? "null";
+    }
+
+    private JsonArray Notices() => new([.. _notices.Select(n => JsonValue.Create(n, CliJson.Default.String))]);
+
+    /// <summary>As <see cref="Warn"/>, once, and among the warnings of the JSON document.</summary>
+    public void Notice(Notice notice)
+    {
+        var text = AdviceText.Of(notice);
+        lock (_notices)
+        {
+            if (_notices.Contains(text))
+                return;
+            _notices.Add(text);
+        }
+        Warn([text]);
     }
 
     public static void Line(string text = "") => Terminal.Write(Console.Out, Console.IsOutputRedirected, text);

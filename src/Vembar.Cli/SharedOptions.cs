@@ -38,6 +38,13 @@ internal static class SharedOptions
         DefaultValueFactory = _ => [],
     };
 
+    /// <summary>Which state of an archive is read; every command that reads images has it.</summary>
+    public static Option<long?> AtState { get; } = new("--at-state")
+    {
+        Description = "Take the archive as it was in this state, of those that `history` lists",
+        HelpName = "N",
+    };
+
     /// <summary>The version that was given; where none was, it is said how one will be made.</summary>
     public static string? VersionOf(string? given, Session session)
     {
@@ -53,7 +60,7 @@ internal static class SharedOptions
 
     /// <summary>The same, of an archive's name.</summary>
     public static ArchiveLocation PlaceOf(ParseResult parse, string? archive, Session session) =>
-        new(ArchiveOf(archive, session), BasesOf(parse));
+        new(ArchiveOf(archive, session), BasesOf(parse)) { State = parse.GetValue(AtState) };
 
     /// <summary>The archive that was named, or the project file's.</summary>
     /// <exception cref="VembarException">None was named, and there is no project file that names one.</exception>
@@ -67,7 +74,8 @@ internal static class SharedOptions
 
     /// <summary>The image that a text names, with the project file's archive where it names none.</summary>
     public static ImageReference ImageOf(string image, ParseResult parse, Session session) =>
-        ImageReference.Parse(Whole(image, session), BasesOf(parse));
+        ImageReference.Parse(Whole(image, session), BasesOf(parse)) is var reference && parse.GetValue(AtState) is { } state
+        ? reference with { Archive = reference.Archive with { State = state } } : reference;
 
     private static string[] BasesOf(ParseResult parse) => parse.GetValue(Base) ?? [];
 

@@ -117,6 +117,16 @@ internal static class Checks
     private static string NextVersion(IReadOnlyList<ImageRecord> versions, OperationHost host) => host.Versions.Next(host.Today,
         versions.Select(v => v.Version).Concat(versions.SelectMany(v => v.Channels ?? [])));
 
+    /// <summary>Demands that no newer state of an archive is damaged: what follows takes what it holds for the newest.</summary>
+    /// <exception cref="VembarException">One is.</exception>
+    public static void DemandNewest(ArchiveReader archive)
+    {
+        if (archive.IsNewerStateDamaged)
+            throw new VembarException(ErrorKind.Damaged, "newer-state-damaged",
+                $"'{archive.Path}' holds a newer state behind state {archive.Sequence} that is damaged",
+                Advice.Of("newer-state-damaged"));
+    }
+
     /// <summary>The next version of a name in an archive, also where the archive or the name is new.</summary>
     /// <exception cref="VembarException">The archive cannot be read.</exception>
     public static string NextVersion(ArchiveLocation place, string name, OperationHost host)

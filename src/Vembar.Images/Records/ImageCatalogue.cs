@@ -92,10 +92,14 @@ public sealed class ImageCatalogue
                 _archive.UncommittedTail > 0 ? Advice.Of("capture-interrupted") : Advice.Of("no-images"));
         if (which is null)
         {
+            if (_archive.IsNewerStateDamaged)
+                throw StateUnknown("the only one");
             return Images.Count == 1 ? Images[0] : throw VembarException.Input(
                 "which-image", $"'{_archive.Path}' holds {Images.Count} images",
                 "Say which one with ARCHIVE#NUMBER, ARCHIVE#\"NAME\" or ARCHIVE#last.", Listed(Images));
         }
+        if (_archive.IsNewerStateDamaged && !IsNumber(which))
+            throw StateUnknown(which);
         var today = DateOnly.FromDateTime((clock ?? TimeProvider.System).GetLocalNow().DateTime);
         if (VersionsOf(which) is { Count: > 0 } versions)
             return Newest(versions, today);
@@ -116,6 +120,13 @@ public sealed class ImageCatalogue
         throw VembarException.Input("no-such-image", $"'{_archive.Path}' holds no image '{which}'",
             near ? $"Did you mean \"{nearest.Name}\" (number {nearest.Number})?" : "Name one of those it holds.", Listed(Images));
     }
+
+    // A number means the same image in each state; what has a name, a channel or the last place may have changed.
+    private static bool IsNumber(string which) => which.All(char.IsAsciiDigit);
+
+    private VembarException StateUnknown(string which) => new(ErrorKind.Damaged, "newer-state-damaged",
+        $"'{_archive.Path}' holds a newer state behind state {_archive.Sequence} that is damaged, and may hold another image '{which}'",
+        Advice.Of("newer-state-unknown", ("path", _archive.Path), ("state", _archive.Sequence.ToString(CultureInfo.InvariantCulture))));
 
     private static bool IsLast(string which) => which.Equals("last", StringComparison.OrdinalIgnoreCase);
 

@@ -44,6 +44,7 @@ internal sealed class SiteComparison
             return new SiteComparison([.. wanted.Select(w => (w, (ImageRecord?)null))], [], []);
         }
         using var there = ArchiveReader.Open(site.Place, files);
+        Checks.DemandNewest(there);
         if (there.Header.Id == archive.Header.Id)
             throw VembarException.Input("same-archive", $"the site '{site.Name}' is the archive itself, or a copy of its file",
                 "Give the site an archive of its own; images are copied into it.");

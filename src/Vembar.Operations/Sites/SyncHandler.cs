@@ -20,7 +20,11 @@ public sealed class SyncHandler(OperationHost host) : IOperationHandler<SyncRequ
         CancellationToken cancellation)
     {
         using (var archive = ArchiveReader.Open(request.Archive, host.Files))
+        {
             _ = archive.Images;
+            // Sites would go back to what was before it.
+            Checks.DemandNewest(archive);
+        }
         var results = new SyncResult[request.Sites.Count];
         await Parallel.ForAsync(0, results.Length, new ParallelOptions
         {

@@ -16,13 +16,16 @@ public sealed record ArchiveFile(IByteSource Source, long Length, string Tag) : 
     public static ArchiveFile Open(string path, IFileSystem files)
     {
         using var reader = ArchiveReader.Open(path, files);
-        var tag = $"\"{reader.StateTag}\"";
+        // What is damaged is served too: those who read it see that, and decide themselves.
+        var isWhole = !reader.IsNewerStateDamaged;
+        var tag = $"\"{reader.StateTag}{(isWhole ? "" : "-damaged")}\"";
+        var length = isWhole ? reader.CommittedLength : long.MaxValue;
 #pragma warning disable CA2000 // owned by what is returned
         var source = files.OpenRead(path);
         if (PlaceAddress.IsRemote(path) && files.Blocks is { } kept)
-            source = new KeptByteSource(source, kept, Math.Min(reader.CommittedLength, source.Length));
+            source = new KeptByteSource(source, kept, Math.Min(length, source.Length));
 #pragma warning restore CA2000
-        return new ArchiveFile(source, Math.Min(reader.CommittedLength, source.Length), tag);
+        return new ArchiveFile(source, Math.Min(length, source.Length), tag);
     }
 
     /// <summary>Tells whether a file is still as it was; empty where there is none.</summary>

@@ -29,6 +29,14 @@ internal sealed class ChunkTable
 
     public bool Contains(ChunkId id) => _slots[Slot(id)] != 0;
 
+    /// <summary>The row of a chunk.</summary>
+    public bool TryFind(ChunkId id, out Row row)
+    {
+        var number = _slots[Slot(id)];
+        row = number != 0 ? this[number - 1] : default;
+        return number != 0;
+    }
+
     /// <summary>Adds a chunk whose place is to follow; false when it is there.</summary>
     public bool TryAdd(ChunkId id)
     {

@@ -8,6 +8,9 @@ public sealed record ArchiveLocation(string Path, IReadOnlyList<string> Bases)
     /// <summary>An archive whose bases, if it has any, lie beside it.</summary>
     public static implicit operator ArchiveLocation(string path) => new(path, []);
 
+    /// <summary>The number of the state that is read; null for the last one.</summary>
+    public long? State { get; init; }
+
     /// <summary>Whether it is elsewhere, and not in the file system.</summary>
     public bool IsRemote => PlaceAddress.IsRemote(Path);
 

@@ -6,6 +6,11 @@ public interface IFileSystem
     /// <summary>Keeps blocks of archives that are far away; null where nothing is kept.</summary>
     IBlockStore? Blocks => null;
 
+    /// <summary>Gets what those should know who asked for an archive, and is no reason not to open it.</summary>
+    void Tell(Common.Notice notice)
+    {
+    }
+
     /// <summary>Whether there is something of that name.</summary>
     bool Exists(string path) => Native.Posix.Exists(path);
 

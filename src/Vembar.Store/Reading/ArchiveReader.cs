@@ -162,6 +162,11 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             var state = StateFinder.Find(file, header, length) ?? throw VembarException.Damaged(
                 $"'{path}' holds no complete state: it is cut short or its end is damaged",
                 Advice.Of("take-copy-or-recover"));
+            if (place.State is { } number && mending is null && !isWriter)
+                (state, length) = Earlier(file, place, header, state, number);
+            else if (state.Tail == TailKind.Damaged && mending is null && !isWriter)
+                fileSystem.Tell(new Notice($"a newer state of '{path}' is damaged; state {state.Commit.Sequence} is read",
+                    Advice.Of("newer-state-known", ("path", path))));
             return new ArchiveReader(file, place, header, state, length, new BaseArchives(place, header, fileSystem, depth), mending,
                 isWriter, file.IsRemote ? fileSystem.Blocks : null);
         }
@@ -169,6 +174,21 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             && VembarException.From(failure, "read the archive", path) is { } error)
         {
             throw error;
+        }
+    }
+
+    // As if nothing had been written after it.
+    private static (FoundState State, long Length) Earlier(IByteSource file, ArchiveLocation place, ArchiveHeader header, FoundState last,
+        long number)
+    {
+        for (var commit = last.Commit; ;)
+        {
+            if (commit.Sequence == number)
+                return (new FoundState(commit, new Lazy<RecordCopy>(RecordCopy.Whole), RecordCopy.Whole, TailKind.None), commit.End);
+            if (commit.Sequence < number || commit.Previous == 0 || commit.ReadPrevious(file, header) is not { } previous)
+                throw VembarException.Input("no-such-state", $"'{place.Path}' has no whole state {number}; the last one is "
+                    + $"{last.Commit.Sequence}", Advice.Of("history", ("path", place.Path)));
+            commit = previous;
         }
     }
 

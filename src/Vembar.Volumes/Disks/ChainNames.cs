@@ -11,8 +11,6 @@ namespace Vembar.Volumes.Disks;
 /// takes none.</param>
 internal sealed partial class ChainNames(string image, IReadOnlyList<string>? allowed)
 {
-    private const string JoinThem = "Put all files of the disk image beside it, or join them into one image.";
-
     private readonly IReadOnlyList<string> _folders =
         [Path.GetDirectoryName(Path.GetFullPath(image))!, .. (allowed ?? []).Select(Path.GetFullPath)];
 
@@ -38,10 +36,8 @@ internal sealed partial class ChainNames(string image, IReadOnlyList<string>? al
         if (allowed?.Contains(path) == true)
             return FileDevice.Open(path, write: false);
         if (Folder(path) is not { } folder)
-            throw VembarException.Input("chain-outside",
-                $"the {what} '{Shown(path)}' of the disk image '{from}' is neither beside it nor below its folder",
-                allowed is null ? JoinThem
-                : $"If that is right, allow its folder with `--allow-chain '{Shown(Path.GetDirectoryName(path) ?? "/")}'`.");
+            throw Outside($"the {what} '{Shown(path)}' of the disk image '{from}' is neither beside it nor below its folder",
+                Advice.Of("allow-chain", ("folder", Shown(Path.GetDirectoryName(path) ?? "/"))));
         try
         {
             return OpenBelow(folder, path);
@@ -85,13 +81,16 @@ internal sealed partial class ChainNames(string image, IReadOnlyList<string>? al
         Errno.NotFound or Errno.NotDirectory => VembarException.Input("chain-missing",
             $"the {what} '{Shown(path)}' of the disk image '{from}' is missing",
             "Put all files of the disk image where it names them, or join them into one image."),
-        Errno.CrossDevice or Errno.Loop => VembarException.Input("chain-outside",
-            $"the {what} '{Shown(path)}' of the disk image '{from}' is behind a link that leads out of its folder",
-            allowed is null ? JoinThem
-            : "If that is right, name the folder of the file itself with `--allow-chain`, and let the image name the file there."),
+        Errno.CrossDevice or Errno.Loop => Outside($"the {what} '{Shown(path)}' of the disk image '{from}' is behind a link that leads out "
+            + "of its folder", Advice.Of("allow-chain-of-file")),
         _ => VembarException.Input("chain-unreadable", $"the {what} '{Shown(path)}' of the disk image '{from}' cannot be used: "
             + failure.Message, "Only regular files are opened."),
     };
+
+    // Not every command takes more folders.
+    private VembarException Outside(string message, Advice advice) => allowed is null
+        ? VembarException.Input("chain-outside", message, "Put all files of the disk image beside it, or join them into one image.")
+        : VembarException.Input("chain-outside", message, advice);
 
     // What is said of it goes to terminals.
     private static string Shown(string name) =>

@@ -209,11 +209,11 @@ public sealed class DiskImage : IDisposable
             others.Add($"'{candidate}' is another disk, or was changed since");
         }
         var said = _map.ParentPaths.Count > 0 ? _map.ParentPaths[0] : "a disk that it does not name";
-        throw VembarException.Input("parent-missing",
-            $"the disk image '{Path}' holds only what differs from its parent '{said}', and that "
-            + $"{(others.Count > 0 ? "was not found" : "is not beside it")}",
-            $"Put the parent beside it,{(reading.ChainFolders is null ? "" : " allow its folder with `--allow-chain DIR`,")} or join both "
-            + "into one image (merge the checkpoint).", others);
+        var message = $"the disk image '{Path}' holds only what differs from its parent '{said}', and that "
+            + $"{(others.Count > 0 ? "was not found" : "is not beside it")}";
+        throw reading.ChainFolders is null || others.Count > 0 ? VembarException.Input("parent-missing", message,
+            "Put the parent beside it, or join both into one image (merge the checkpoint).", others)
+            : VembarException.Input("parent-missing", message, Advice.Of("allow-chain-of-parent"));
     }
 
     // A path of Windows from where the disk is; else a file of that name beside it.

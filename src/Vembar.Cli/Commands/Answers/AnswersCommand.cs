@@ -25,7 +25,7 @@ internal static class AnswersCommand
         command.Subcommands.Add(new VembarCommand("check",
             "Check an answer file: its form, passes, components, settings, values, passwords",
             "vembar answers check vembar-demo/answers/lending-desk.xml")
-            .With(file, image, hide, SharedOptions.Base).Does(async (parse, session) =>
+            .With(file, image, hide, SharedOptions.Base, SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var path = parse.GetRequiredValue(file);
                 var output = OutputFile.At(parse.GetValue(hide), session);
@@ -36,7 +36,7 @@ internal static class AnswersCommand
                 var answers = AnswerFile.Parse(bytes, path);
                 var architecture = parse.GetValue(image) is { } which
                     ? (await session.Do(new RecordHandler(session.Host),
-                        ImageReference.Parse(SharedOptions.Whole(which, session), parse.GetRequiredValue(SharedOptions.Base))))
+                        SharedOptions.ImageOf(which, parse, session)))
                     .Architecture : null;
                 var findings = answers.Check(architecture);
                 var hidden = 0;

@@ -38,7 +38,8 @@ internal static class CheckCommand
             "vembar check --from desks.vmb#\"Reading room\" --out reading-room-expected.yaml",
             "vembar check desks.vmb#\"Reading room@pilot\" reading-room-expected.yaml --report reading-room.html",
             "vembar check desk-014.vhdx reading-room-expected.yaml")
-            .With(what, file, volume, chain, from, to, report, SharedOptions.Base).Does(async (parse, session) =>
+            .With(what, file, volume, chain, from, to, report, SharedOptions.Base,
+                SharedOptions.AtState).Does(async (parse, session) =>
             {
                 if (parse.GetValue(from) is { } image)
                 {
@@ -55,7 +56,7 @@ internal static class CheckCommand
                 var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
                 named = SharedOptions.Whole(named, session);
                 var result = await session.Do(new CheckHandler(session.Host), new CheckRequest(named,
-                    ImageReference.IsImage(named) ? ImageReference.Parse(named, parse.GetValue(SharedOptions.Base) ?? []) : null,
+                    ImageReference.IsImage(named) ? SharedOptions.ImageOf(named, parse, session) : null,
                     parse.GetValue(volume), expectations, SharedOptions.Reading(parse, chain)));
                 page?.Write(CheckPage.Render(result, expectations));
                 session.Result(new CheckJson(result.What, result.Ok, CliJson.From(result.Install), [.. result.Expectations.Select(e =>
@@ -69,7 +70,7 @@ internal static class CheckCommand
     {
         var output = OutputFile.At(to, session);
         var shown = await session.Do(new ShowHandler(session.Host), new ShowRequest(
-            ImageReference.Parse(SharedOptions.Whole(image, session), parse.GetValue(SharedOptions.Base) ?? [])));
+            SharedOptions.ImageOf(image, parse, session)));
         var text = ExpectationDraft.Of(shown);
         output?.Write(text);
         session.TextResult(new ExpectationDraftJson(to, text), json => json.ExpectationDraftJson, to, text, written =>

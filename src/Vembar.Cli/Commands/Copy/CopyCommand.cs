@@ -19,7 +19,7 @@ internal static class CopyCommand
         var wait = SharedOptions.Wait();
         return new VembarCommand("copy", "Copy an image into another archive without unpacking it",
             "vembar copy desks.vmb#\"Reading room\" kiosks.vmb", "vembar copy desks.vmb#2 kiosks.vmb --name \"Reading room, September\"")
-            .With(image, archive, name, version, wait, SharedOptions.Base).Does(async (parse, session) =>
+            .With(image, archive, name, version, wait, SharedOptions.Base, SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var result = await session.Do(new CopyHandler(session.Host), new CopyRequest(SharedOptions.ImageOf(parse, image, session),
                     SharedOptions.PlaceOf(parse, archive, session), parse.GetValue(name),

@@ -77,7 +77,7 @@ internal static class DeployCommand
             .With(image, target)
             .WithSection("The disk", size, layout, volume, erase, confirm)
             .WithSection("The install", name, answers, fill, keep, compact)
-            .WithSection("What is looked at", verify, signers, misfit, skipRoom, SharedOptions.Base)
+            .WithSection("What is looked at", verify, signers, misfit, skipRoom, SharedOptions.Base, SharedOptions.AtState)
             .Does(async (parse, session) =>
             {
                 if (ImageReference.IsImage(parse.GetRequiredValue(target)) && !ImageReference.IsImage(parse.GetRequiredValue(image)))

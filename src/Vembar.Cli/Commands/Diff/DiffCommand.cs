@@ -13,7 +13,7 @@ internal static class DiffCommand
         var report = SharedOptions.Report();
         return new VembarCommand("diff", "Say what differs between two images: files, registry values, programs, drivers",
             "vembar diff desks.vmb#1 desks.vmb#3", "vembar diff august.vmb#\"Reading room\" desks.vmb#\"Reading room\" --json")
-            .With(from, to, exit, report, SharedOptions.Base).Does(async (parse, session) =>
+            .With(from, to, exit, report, SharedOptions.Base, SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
                 var result = await session.Do(new DiffHandler(session.Host),

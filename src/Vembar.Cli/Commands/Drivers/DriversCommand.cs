@@ -39,7 +39,7 @@ internal static class DriversCommand
             "vembar drivers vembar-demo/drivers --trust vembar-demo/trust", "vembar drivers vembar-demo/drivers/corrin-network --devices",
             "vembar drivers vembar-demo/drivers --for vembar-demo/hardware --trust vembar-demo/trust --report coverage.html",
             "vembar drivers --image desks.vmb#1", "vembar drivers --image desks.vmb#1 --for vembar-demo/hardware/oakmere-m4.yaml")
-            .With(folders, devices, image, models, trust, architecture, report, SharedOptions.Base)
+            .With(folders, devices, image, models, trust, architecture, report, SharedOptions.Base, SharedOptions.AtState)
             .Does(async (parse, session) =>
             {
                 var paths = parse.GetValue(folders) ?? [];
@@ -48,7 +48,7 @@ internal static class DriversCommand
                     throw new VembarException(ErrorKind.Usage, "devices-or-for", "--devices and --for exclude each other", "Choose one.");
                 if (profiles.Length > 0)
                     return await CoverAsync(session, paths, parse.GetValue(image) is { } which
-                        ? ImageReference.Parse(SharedOptions.Whole(which, session), parse.GetRequiredValue(SharedOptions.Base))
+                        ? SharedOptions.ImageOf(which, parse, session)
                         : null, profiles, parse.GetRequiredValue(architecture), SharedOptions.TrustOf(parse, trust, session),
                         parse.GetValue(report)).ConfigureAwait(false);
                 if (parse.GetValue(report) is not null)
@@ -57,7 +57,7 @@ internal static class DriversCommand
                     throw new VembarException(ErrorKind.Usage, "no-folder", "no folder was named",
                         "Name a folder that holds driver packages, or an image with --image.");
                 var held = parse.GetValue(image) is { } listed
-                    ? ImageReference.Parse(SharedOptions.Whole(listed, session), parse.GetRequiredValue(SharedOptions.Base))
+                    ? SharedOptions.ImageOf(listed, parse, session)
                     : null;
                 var rows = await session.Do(new DriversHandler(session.Host),
                     new DriversRequest(paths, held, SharedOptions.TrustOf(parse, trust, session)));

@@ -11,7 +11,7 @@ internal static class FeaturesCommand
         var image = SharedOptions.Image();
         return new VembarCommand("features", "List the features that packages brought into an image, and which are on",
             "vembar features desks.vmb#1", "vembar features desks.vmb#\"Reading room\" --json")
-            .With(image, SharedOptions.Base).Does(async (parse, session) =>
+            .With(image, SharedOptions.Base, SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var result = await session.Do(new ShowHandler(session.Host), new ShowRequest(SharedOptions.ImageOf(parse, image, session)));
                 var features = CliJson.Features(result.Packages)

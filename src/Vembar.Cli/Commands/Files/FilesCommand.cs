@@ -22,7 +22,7 @@ internal static class FilesCommand
         return new VembarCommand("files", "List what is in a folder of an image, or what matches a pattern",
             "vembar files desks.vmb#1 \"Program Files\"", "vembar files desks.vmb#1 \"Windows/System32/drivers/*.sys\"",
             "vembar files desks.vmb#1 \"**/*.ini\" --paths", "vembar files desks.vmb#1 Windows/Panther --deep --json")
-            .With(image, path, deep, paths, SharedOptions.Base).Does((parse, session) =>
+            .With(image, path, deep, paths, SharedOptions.Base, SharedOptions.AtState).Does((parse, session) =>
             {
                 var reference = SharedOptions.ImageOf(parse, image, session);
                 using var archive = ArchiveReader.Open(reference.Archive, session.Host.Files);

@@ -1,3 +1,4 @@
+using Vembar.Common;
 using Vembar.Operations.History;
 
 namespace Vembar.Cli.Commands.History;
@@ -16,8 +17,8 @@ internal static class HistoryCommand
                 var states = history.States;
                 session.Warn(history.Problems);
                 if (history.NewerIsDamagedBehind is { } last)
-                    session.Warn([$"a newer state behind state {last} of '{path}' is damaged; "
-                        + $"`vembar verify {path}` says what can be done"]);
+                    session.Notice(new Notice($"a newer state behind state {last} of '{path}' is damaged",
+                        Advice.Of("newer-state-known", ("path", path))));
                 session.Result(new HistoryJson(path, [.. states.Select(From)]), json => json.HistoryJson, () =>
                 {
                     var table = new Table(">State", "Time", "~By", "Change", "~>Images", "~>File until there");

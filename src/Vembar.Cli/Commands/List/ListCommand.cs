@@ -2,6 +2,7 @@ using System.CommandLine;
 using Vembar.Cli.Json;
 using Vembar.Common;
 using Vembar.Images.Records;
+using Vembar.Store.Places;
 using Vembar.Store.Reading;
 
 namespace Vembar.Cli.Commands.List;
@@ -37,7 +38,7 @@ internal static class ListCommand
         return new VembarCommand("list", "List the images of archives", "vembar list desks.vmb", "vembar list desks.vmb --all --json",
             "vembar list desks.vmb kiosks.vmb --where channel=pilot",
             "vembar list desks.vmb --sort -adds --columns number,name,version,adds")
-            .With(archives, all, where, sort, columns).Does((parse, session) =>
+            .With(archives, all, where, sort, columns, SharedOptions.AtState).Does((parse, session) =>
             {
                 var by = parse.GetValue(sort);
                 var selection = new ListSelection
@@ -49,11 +50,12 @@ internal static class ListCommand
                 };
                 var shown = parse.GetValue(columns)?.Split(',').Select(ListSelection.Column).ToList();
                 var paths = parse.GetValue(archives) is { Length: > 0 } named ? named : [SharedOptions.ArchiveOf(null, session)];
-                return paths.Length == 1 ? One(paths[0], selection, shown, session) : Several(paths, selection, shown, session);
+                var places = paths.Select(p => SharedOptions.PlaceOf(parse, p, session)).ToArray();
+                return places.Length == 1 ? One(places[0], selection, shown, session) : Several(places, selection, shown, session);
             });
     }
 
-    private static int One(string path, ListSelection selection, List<ListColumn>? columns, Session session)
+    private static int One(ArchiveLocation path, ListSelection selection, List<ListColumn>? columns, Session session)
     {
         using var reader = ArchiveReader.Open(path, session.Host.Files);
         session.Warn(UncommittedTail(reader));
@@ -62,7 +64,7 @@ internal static class ListCommand
     }
 
     // Each is listed, whatever is the matter with another.
-    private static int Several(string[] paths, ListSelection selection, List<ListColumn>? columns, Session session)
+    private static int Several(ArchiveLocation[] paths, ListSelection selection, List<ListColumn>? columns, Session session)
     {
         var lists = new List<ListJson>();
         var code = ExitCode.Done;
@@ -83,7 +85,7 @@ internal static class ListCommand
             catch (VembarException problem)
             {
                 code = Math.Max(code, ExitCode.For(problem.Kind));
-                lists.Add(new ListJson(path, Guid.Empty, 0, 0, [], [], [], 0) { Error = Errors.Body(problem) });
+                lists.Add(new ListJson(path.Path, Guid.Empty, 0, 0, [], [], [], 0) { Error = Errors.Body(problem) });
                 if (!session.Json)
                     Errors.Tell(problem, json: false, session.Verbose);
             }
@@ -101,9 +103,7 @@ internal static class ListCommand
             selection.Sort is null ? [.. images.OrderBy(i => i.Number)] : images, reader.LostImages, hidden);
     }
 
-    internal static IEnumerable<string> UncommittedTail(ArchiveReader reader) => reader.IsNewerStateDamaged
-        ? [$"a newer state of '{reader.Path}' is damaged; what is listed is state {reader.Sequence}. `vembar verify {reader.Path}` says "
-        + $"what can be done"]
+    internal static IEnumerable<string> UncommittedTail(ArchiveReader reader) => reader.IsNewerStateDamaged ? []
         : reader.IsRecordSingle
         ? [$"the end of '{reader.Path}' is missing or was not written; its last state is whole, and the next change completes it"]
         : reader.UncommittedTail == 0 ? [] :

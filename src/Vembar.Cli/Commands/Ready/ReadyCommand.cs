@@ -21,7 +21,8 @@ internal static class ReadyCommand
             "Say whether an install may be captured, or an image deployed: generalized, shut down, nothing pending, no password left",
             "vembar ready vembar-demo/disks/lending-desk.vhdx", "vembar ready /dev/sdb --rules vembar-demo/house/readiness.yaml --json",
             "vembar ready desks.vmb#1")
-            .With(source, volume, damaged, chain, rules, report, SharedOptions.Base).Does(async (parse, session) =>
+            .With(source, volume, damaged, chain, rules, report, SharedOptions.Base,
+                SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var what = SharedOptions.Whole(parse.GetRequiredValue(source), session);
                 var page = OutputFile.At(parse.GetValue(report), session, Page.Mark);
@@ -34,7 +35,7 @@ internal static class ReadyCommand
                     Source = what,
                     Volume = parse.GetValue(volume),
                     Reading = SharedOptions.Reading(parse, chain, damaged),
-                    Image = ImageReference.IsImage(what) ? ImageReference.Parse(what, parse.GetRequiredValue(SharedOptions.Base)) : null,
+                    Image = ImageReference.IsImage(what) ? SharedOptions.ImageOf(what, parse, session) : null,
                     Rules = own,
                 });
                 page?.Write(ReadyPage.Of(result, session.Host.Clock.GetUtcNow().UtcDateTime));

@@ -28,7 +28,7 @@ internal static class ReportCommand
             "Tell how an archive grew, what its images share and hold, where room goes; or what is at which site",
             "vembar report desks.vmb --out desks.html", "vembar report desks.vmb --space-of \"Reading room@pilot\" --out desks.html",
             "vembar report Staithe Ashbeck --out sites.html")
-            .With(what, to, space, from, SharedOptions.Base).Does(async (parse, session) =>
+            .With(what, to, space, from, SharedOptions.Base, SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var named = parse.GetValue(what) ?? [];
                 var page = OutputFile.At(parse.GetValue(to), session, Page.Mark);

@@ -32,7 +32,7 @@ internal static class ShowCommand
         return new VembarCommand("show", "Show one image: what it is, how it was made, its programs and drivers",
             "vembar show desks.vmb#1", "vembar show desks.vmb#\"Reading room\" --only programs", "vembar show desks.vmb#last --json",
             "vembar show desks.vmb#1 --bill-of-materials lending-desk.cdx.json")
-            .With(image, only, bill, SharedOptions.Base).Does(async (parse, session) =>
+            .With(image, only, bill, SharedOptions.Base, SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var reference = SharedOptions.ImageOf(parse, image, session);
                 var billFile = parse.GetValue(bill) is { } path and not "-" ? OutputFile.At(path, session, "\"bomFormat\"") : null;

@@ -34,7 +34,7 @@ internal static class TakeCommand
             "vembar take desks.vmb#1 Windows/Panther/unattend.xml --to -", "vembar take desks.vmb#1 \"**/*.ini\" --to settings",
             "vembar files desks.vmb#1 Windows/INF --paths | vembar take desks.vmb#1 --paths-from - --to inf",
             "vembar take desks.vmb#1 --statement --to signed")
-            .With(image, paths, listed, statement, to, SharedOptions.Base).Does(async (parse, session) =>
+            .With(image, paths, listed, statement, to, SharedOptions.Base, SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var reference = SharedOptions.ImageOf(parse, image, session);
                 string[] wanted = [.. parse.GetValue(paths) ?? [],

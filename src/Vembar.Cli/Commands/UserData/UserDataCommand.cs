@@ -127,7 +127,7 @@ internal static class UserDataCommand
             + $"files of others come into '{RestoreUserDataHandler.FolderName}' in their documents. Nothing that is there is replaced",
             $"vembar userdata restore {KeptArchive}#TVL-DESK-001 new-desk.img",
             $"vembar userdata restore {KeptArchive}#TVL-DESK-001@2026-11-28 /dev/sda --account anna")
-            .With(image, target, accounts, volume, chain).Does(async (parse, session) =>
+            .With(image, target, accounts, volume, chain, SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var result = await session.Do(new RestoreUserDataHandler(session.Host), new RestoreUserDataRequest
                 {
@@ -167,7 +167,7 @@ internal static class UserDataCommand
     {
         var archive = SharedOptions.Archive("The archive of user files");
         return new VembarCommand("list", "List whose files an archive holds, by machine and day", $"vembar userdata list {KeptArchive}")
-            .With(archive).Does(async (parse, session) =>
+            .With(archive, SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var place = SharedOptions.PlaceOf(parse, archive, session);
                 var images = await session.Do(new ListUserDataHandler(session.Host), place);

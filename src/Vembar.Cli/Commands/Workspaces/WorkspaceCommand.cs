@@ -28,7 +28,7 @@ internal static class WorkspaceCommand
         };
         command.Subcommands.Add(new VembarCommand("open", "Lay an image open in a new or empty folder", "vembar workspace open "
             + "desks.vmb#1 work", "vembar workspace open desks.vmb#\"Reading room\" work --only Users/Public --only Windows/Web")
-            .With(image, folder, only, SharedOptions.Base).Does(async (parse, session) =>
+            .With(image, folder, only, SharedOptions.Base, SharedOptions.AtState).Does(async (parse, session) =>
             {
                 var opened = await session.Do(new WorkspaceOpenHandler(session.Host), new WorkspaceOpenRequest(
                     SharedOptions.ImageOf(parse, image, session), parse.GetRequiredValue(folder), parse.GetRequiredValue(only)));

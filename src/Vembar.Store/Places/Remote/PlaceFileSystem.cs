@@ -13,6 +13,12 @@ public sealed class PlaceFileSystem(IFileSystem local, Func<PlaceOptions> option
         return (made, new HttpExchange(made));
     });
 
+    /// <summary>Gets what is to be told of archives that are opened.</summary>
+    public Action<Notice>? Told { get; init; }
+
+    /// <inheritdoc/>
+    public void Tell(Notice notice) => Told?.Invoke(notice);
+
     /// <inheritdoc/>
     public IBlockStore? Blocks => _remote.Value.Options.Blocks;
 
