@@ -51,7 +51,7 @@ internal static class AdviceText
         ["copy-again"] = "Copy its images to a new place from another copy, with `vembar copy`.",
         ["hive-full"] = "Make fewer changes, or tidy the hive first with --tidy registry.",
         ["allow-chain"] = "If that is right, allow its folder with `--allow-chain '{folder}'`.",
-        ["allow-chain-of-file"] = "If that is right, name the folder of the file itself with `--allow-chain`, and let the image name the file "
+        ["allow-chain-of-file"] = "If that is right, name the folder of the file itself with `--allow-chain`, and let the image name it "
             + "there.",
         ["allow-chain-of-parent"] =
             "Put the parent beside it, allow its folder with `--allow-chain DIR`, or join both into one image (merge the checkpoint).",

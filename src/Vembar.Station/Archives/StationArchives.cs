@@ -172,8 +172,8 @@ public sealed class StationArchives(OperationHost host, StationSettings settings
             {
                 using var reader = ArchiveReader.Open(archive.Place, host.Files);
                 if (reader.IsNewerStateDamaged)
-                    problems.Add($"'{archive.Name}' holds a newer state behind state {reader.Sequence} that is damaged: images are given by "
-                        + "their numbers alone until it is healed or given up");
+                    problems.Add($"'{archive.Name}' holds a newer state behind state {reader.Sequence} that is damaged: images are given "
+                        + "by their numbers alone until it is healed or given up");
                 images.AddRange(ImageCatalogue.Of(reader).Images.Select(i => new StationImage(archive.Name, i.Number, i.Name, i.Version,
                     i.Edition, i.Bytes, i.Created, i.Channels ?? [], i.IsOffered(today))));
             }
