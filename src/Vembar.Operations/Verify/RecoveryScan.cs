@@ -45,15 +45,13 @@ internal sealed class RecoveryScan(IByteSource file, string path, BaseArchives? 
         BlockScan.Run(file, archive?.CommittedLength ?? 0, length, (block, lengths, plain) =>
         {
             cancellation.ThrowIfCancellationRequested();
+            var ids = Hashed(lengths, plain);
             var offset = 0;
-            var ids = new ChunkId[lengths.Length];
             for (var i = 0; i < lengths.Length; i++)
             {
-                var bytes = plain.Slice(offset, lengths[i]);
-                ids[i] = Blake3.Hash(bytes);
                 _chunks.Set(ids[i], _found.Count, offset, lengths[i]);
                 if (block.Kind == BlockKind.Record)
-                    _records.Add((ids[i], bytes.ToArray()));
+                    _records.Add((ids[i], plain.Slice(offset, lengths[i]).ToArray()));
                 offset += lengths[i];
             }
             _numbers[block.Offset] = _found.Count;
@@ -138,12 +136,24 @@ internal sealed class RecoveryScan(IByteSource file, string path, BaseArchives? 
 
     private void TakeBlock(BlockInfo block, ArchiveWriter writer)
     {
-        var whole = new byte[block.WholeLength];
+        var rented = ArrayPool<byte>.Shared.Rent((int)block.WholeLength);
+        try
+        {
+            TakeBlock(block, rented.AsSpan(0, (int)block.WholeLength), writer);
+        }
+        finally
+        {
+            ArrayPool<byte>.Shared.Return(rented);
+        }
+    }
+
+    private void TakeBlock(BlockInfo block, Span<byte> whole, ArchiveWriter writer)
+    {
         if (file.Read(whole, block.Offset) < whole.Length || BlockInfo.DecodeHeader(whole, block.Offset) != block
             || BlockScan.LengthsIn(whole, block) is not { } lengths)
             return;
         // The chunks of a block that was found were hashed then; its checksum says whether it still is the same.
-        var payload = whole.AsSpan((int)(block.PayloadOffset - block.Offset));
+        var payload = whole[(int)(block.PayloadOffset - block.Offset)..];
         ChunkId[]? ids = null;
         if (_numbers.TryGetValue(block.Offset, out var number) && XxHash3.HashToUInt64(payload) == block.Checksum)
             ids = _found[number].Ids;
@@ -154,18 +164,30 @@ internal sealed class RecoveryScan(IByteSource file, string path, BaseArchives? 
         BytesTaken += whole.Length;
     }
 
+    private static ChunkId[] Hashed(int[] lengths, ReadOnlyMemory<byte> plain)
+    {
+        const int Few = 4;
+        var offsets = new int[lengths.Length];
+        for (var i = 1; i < offsets.Length; i++)
+            offsets[i] = offsets[i - 1] + lengths[i - 1];
+        var ids = new ChunkId[lengths.Length];
+        void Hash(int i) => ids[i] = Blake3.Hash(plain.Span.Slice(offsets[i], lengths[i]));
+        if (lengths.Length > Few)
+            Parallel.For(0, lengths.Length, Hash);
+        else
+        {
+            for (var i = 0; i < lengths.Length; i++)
+                Hash(i);
+        }
+        return ids;
+    }
+
     private static ChunkId[]? Hashed(BlockInfo block, int[] lengths, byte[] payload)
     {
         var plain = ArrayPool<byte>.Shared.Rent(block.PlainLength);
         try
         {
-            if (!block.TryExpand(payload, plain))
-                return null;
-            var offset = 0;
-            var ids = new ChunkId[lengths.Length];
-            for (var i = 0; i < ids.Length; offset += lengths[i++])
-                ids[i] = Blake3.Hash(plain.AsSpan(offset, lengths[i]));
-            return ids;
+            return block.TryExpand(payload, plain) ? Hashed(lengths, plain.AsMemory(0, block.PlainLength)) : null;
         }
         finally
         {

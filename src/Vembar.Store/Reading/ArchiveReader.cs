@@ -96,7 +96,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
             var offset = 0;
             foreach (var length in lengths)
             {
-                chunks.Set(Blake3.Hash(plain.Slice(offset, length)), blocks.Count, offset, length);
+                chunks.Set(Blake3.Hash(plain.Span.Slice(offset, length)), blocks.Count, offset, length);
                 offset += length;
             }
             blocks.Add(block);

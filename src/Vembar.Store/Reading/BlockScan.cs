@@ -11,8 +11,8 @@ internal static class BlockScan
     /// <summary>Something done with a block that was found.</summary>
     /// <param name="block">The block.</param>
     /// <param name="lengths">The lengths of its chunks.</param>
-    /// <param name="plain">Its expanded bytes.</param>
-    public delegate void Found(BlockInfo block, int[] lengths, ReadOnlySpan<byte> plain);
+    /// <param name="plain">Its expanded bytes; not to be used afterwards.</param>
+    public delegate void Found(BlockInfo block, int[] lengths, ReadOnlyMemory<byte> plain);
 
     /// <summary>Goes from one block to the next; where none is, to the next place that looks like one. What lies within a sound block is
     /// passed over.</summary>
@@ -97,7 +97,7 @@ internal static class BlockScan
             var payload = stored.AsSpan(0, block.StoredLength);
             if (file.Read(payload, block.PayloadOffset) < payload.Length || !block.TryExpand(payload, plain))
                 return null;
-            found(block, lengths, plain.AsSpan(0, block.PlainLength));
+            found(block, lengths, plain.AsMemory(0, block.PlainLength));
             return at + block.WholeLength;
         }
         finally

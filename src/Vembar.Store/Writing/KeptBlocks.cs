@@ -25,7 +25,7 @@ internal sealed class KeptBlocks
             var offset = 0;
             for (var i = 0; i < lengths.Length; i++)
             {
-                chunks[i] = (Blake3.Hash(plain.Slice(offset, lengths[i])), lengths[i]);
+                chunks[i] = (Blake3.Hash(plain.Span.Slice(offset, lengths[i])), lengths[i]);
                 _chunks.TryAdd(chunks[i].Item1, _blocks.Count);
                 offset += lengths[i];
             }
