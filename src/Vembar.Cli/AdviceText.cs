@@ -70,6 +70,7 @@ internal static class AdviceText
         ["list-paths"] = "List what there is with `vembar files {displayName} \"{good}\"`.",
         ["log-in"] = "Say who you are with `vembar login {place}`.",
         ["log-in-again"] = "Remove it, and log in again with `vembar login`.",
+        ["lost-files"] = "Let Windows check the volume (chkdsk); with --skip-unreadable those are taken whose folder is known, under their paths.",
         ["much-is-gone"] = "If that is meant, give --accept-removals; if not, lay the image open anew.",
         ["name-disk"] = "Name one with --disk.",
         ["name-taken"] = "Save them into that image by leaving --as out, or into another with another name.",

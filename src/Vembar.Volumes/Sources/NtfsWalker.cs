@@ -39,6 +39,18 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
         {
             volumes.Return(volume);
         }
+        _table = NtfsFileTable.TryOpen(volumes);
+        await WalkAsync(walk, (root, []), visited, options.Workers, cancellation).ConfigureAwait(false);
+        await FindLostAsync(walk, visited, options, cancellation).ConfigureAwait(false);
+        var tree = walk.Finish(root);
+        if (options.Earlier is { } earlier)
+            await earlier.MatchVolumeAsync(root, options.Workers, cancellation).ConfigureAwait(false);
+        return tree;
+    }
+
+    private async Task WalkAsync(SourceWalk walk, (SourceNode Node, string[] Path) from, ConcurrentDictionary<ulong, byte> visited, int workers,
+        CancellationToken cancellation)
+    {
         void Step((SourceNode Node, string[] Path) folder, SourceWalk part, Action<(SourceNode Node, string[] Path)> later)
         {
             var own = volumes.Rent();
@@ -51,14 +63,88 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
                 volumes.Return(own);
             }
         }
-        foreach (var part in await WorkStealingRunner.RunAsync<(SourceNode Node, string[] Path), SourceWalk>((root, []), options.Workers,
-            walk.Fork, Step, cancellation).ConfigureAwait(false))
+        foreach (var part in await WorkStealingRunner.RunAsync<(SourceNode Node, string[] Path), SourceWalk>(from, workers, walk.Fork, Step,
+            cancellation).ConfigureAwait(false))
             walk.Join(part);
-        var tree = walk.Finish(root);
-        if (options.Earlier is { } earlier)
-            await earlier.MatchVolumeAsync(root, options.Workers, cancellation).ConfigureAwait(false);
-        return tree;
     }
+
+    // What is in use and no folder lists was lost with a part of an index. Where its folder is known, it is taken under its path; what is in
+    // a folder that is found so is found by walking on.
+    private async Task FindLostAsync(SourceWalk walk, ConcurrentDictionary<ulong, byte> visited, WalkOptions options,
+        CancellationToken cancellation)
+    {
+        var told = new HashSet<ulong>();
+        while (Lost(walk, cancellation)?.Where(l => !told.Contains(l.Reference)).ToList() is { Count: > 0 } lost)
+        {
+            if (!options.SkipUnreadable)
+            {
+                walk.Problems.Add(LostFiles(lost));
+                return;
+            }
+            foreach (var file in lost)
+            {
+                told.Add(file.Reference);
+                if (file.Folder is not { } folder)
+                {
+                    walk.Excluded.Add(new ExcludedEntry(ShownPath(file), "unreadable: no folder lists it"));
+                    continue;
+                }
+                if (Restore(walk, folder, file) is { Kind: EntryKind.Folder } found && !ReparseTag.IsLink(found.Entry.Reparse)
+                    && visited.TryAdd(file.Reference & NumberMask, 0))
+                    await WalkAsync(walk, (found, PathOf(found)), visited, options.Workers, cancellation).ConfigureAwait(false);
+            }
+        }
+    }
+
+    private List<LostFile>? Lost(SourceWalk walk, CancellationToken cancellation)
+    {
+        try
+        {
+            return _table?.FindLost(cancellation);
+        }
+        catch (NativeException failure)
+        {
+            walk.Unreadable("$MFT", VembarException.Input("unreadable", $"{displayName}: the file table cannot be read: {failure.Message}",
+                Advice.Of("unreadable")));
+            return null;
+        }
+    }
+
+    private SourceNode? Restore(SourceWalk walk, SourceNode folder, LostFile file)
+    {
+        string[] path = [.. PathOf(folder), file.Name];
+        var before = folder.Children!.Count;
+        var volume = volumes.Rent();
+        try
+        {
+            Visit(walk, volume, folder, path, file.Name, file.Reference);
+        }
+        finally
+        {
+            volumes.Return(volume);
+        }
+        if (folder.Children.Count == before)
+            return null;
+        var found = folder.Children[^1];
+        folder.Children.Sort((a, b) => string.CompareOrdinal(a.Name, b.Name));
+        walk.Unlisted.Add(string.Join('/', path));
+        return found;
+    }
+
+    private static string[] PathOf(SourceNode node) => node.Parent is null ? [] : [.. PathOf(node.Parent), node.Name];
+
+    private static string ShownPath(LostFile file) => file.Folder is { } folder ? string.Join('/', [.. PathOf(folder), file.Name])
+        : $"file record {file.Reference & NumberMask}{(file.Name.Length > 0 ? $" ({file.Name})" : "")}";
+
+    private VembarException LostFiles(List<LostFile> lost)
+    {
+        const int Most = 20;
+        return VembarException.Input("lost-files", $"{displayName}: {lost.Count} {(lost.Count == 1 ? "file or folder is" : "files and folders are")}"
+            + $" in use, and in no folder's list, such as '{ShownPath(lost[0])}'; the volume is damaged",
+            Advice.Of("lost-files"), [.. lost.Take(Most).Select(ShownPath)]);
+    }
+
+    private NtfsFileTable? _table;
 
     private void Fill(SourceWalk walk, NtfsVolume volume, (SourceNode Node, string[] Path) folder,
         ConcurrentDictionary<ulong, byte> visited, Action<(SourceNode Node, string[] Path)> later)
@@ -74,8 +160,13 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
         catch (NativeException failure)
         {
             walk.Unreadable(string.Join('/', folder.Path), Unreadable(displayName, failure, folder.Path));
+            // What is in it is found by its records.
+            _table?.Listed(folder.Node.Parent is null ? NtfsVolume.Root : folder.Node.FileId, folder.Node);
             return;
         }
+        foreach (var (_, child) in names)
+            _table?.List(child);
+        _table?.Listed(folder.Node.Parent is null ? NtfsVolume.Root : folder.Node.FileId, folder.Node);
         // In the order of their records on the disk; by name afterwards.
         names.Sort((a, b) => (a.Reference & NumberMask).CompareTo(b.Reference & NumberMask));
         string[] path = [.. folder.Path, ""];
@@ -142,6 +233,14 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
         {
             using var file = volume.Open(reference, string.Join('/', path));
             var description = file.Describe();
+            var parent = (folder.Parent is null ? NtfsVolume.Root : folder.FileId) & NumberMask;
+            if (!HasName(description, parent, name))
+            {
+                walk.Unreadable(string.Join('/', path), VembarException.Input("damaged-folder", $"{displayName}: '{string.Join('/', path)}' "
+                    + $"leads to the record of another file ('{description.Names.FirstOrDefault(n => n.IsLong).Name}')",
+                    Advice.Of("damaged-folder")));
+                return;
+            }
             if (!description.IsFolder && !walk.Exclusions.Takes(path))
                 return;
             if (!description.IsFolder && ReparseTag.KeepsContentElsewhere(description.Reparse))
@@ -181,6 +280,17 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
         {
             walk.Unreadable(string.Join('/', path), Unreadable(displayName, failure, path));
         }
+    }
+
+    // What a folder lists has that name in its own record. Which letters are one with others only the volume knows.
+    private static bool HasName(NtfsDescription description, ulong parent, string name)
+    {
+        foreach (var own in description.Names)
+        {
+            if (own.IsLong && own.Parent == parent && own.Name.Equals(name, StringComparison.OrdinalIgnoreCase))
+                return true;
+        }
+        return false;
     }
 
     public static VembarException Unreadable(string displayName, NativeException failure, string[] path) =>

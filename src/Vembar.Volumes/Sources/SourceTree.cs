@@ -17,6 +17,9 @@ public sealed record SourceTree(
     SourceNode Root, long Files, long Folders, long Bytes, long Allocated, long Latest, long FilesRead, long BytesRead,
     IReadOnlyList<ExcludedEntry> Excluded, IReadOnlyList<string> Warnings)
 {
+    /// <summary>Paths of what was found by its record on the volume, and is not in its folder's list.</summary>
+    public IReadOnlyList<string> Unlisted { get; init; } = [];
+
     /// <summary>Files that the volume keeps compacted.</summary>
     public CompactedCount Compacted { get; init; } = new(0, 0, 0);
 }

@@ -56,6 +56,9 @@ internal sealed class SourceWalk(WalkOptions options, CancellationToken cancella
             Excluded.Add(new ExcludedEntry(string.Join('/', path), rule));
     }
 
+    /// <summary>Paths of what was found without its folder listing it.</summary>
+    public List<string> Unlisted { get; } = [];
+
     public List<string> Warnings { get; } = [];
     public List<VembarException> Problems { get; } = [];
     public long Files { get; set; }
@@ -118,6 +121,7 @@ internal sealed class SourceWalk(WalkOptions options, CancellationToken cancella
         Read = (Read.Files + other.Read.Files, Read.Bytes + other.Read.Bytes);
         Excluded.AddRange(other.Excluded);
         Warnings.AddRange(other.Warnings);
+        Unlisted.AddRange(other.Unlisted);
         Problems.AddRange(other.Problems);
         foreach (var (file, names) in other.Links)
         {
@@ -208,6 +212,9 @@ internal sealed class SourceWalk(WalkOptions options, CancellationToken cancella
         }
         // Who found what is left to chance; what is told is not.
         var warnings = Warnings.Order(StringComparer.Ordinal).ToList();
+        if (Unlisted.Count > 0)
+            warnings.Add($"{Unlisted.Count} {(Unlisted.Count == 1 ? "file or folder was" : "files and folders were")} not in the lists of the "
+                + $"folders that they are in, such as '{Unlisted.Min(StringComparer.Ordinal)}'; the volume is damaged");
         foreach (var rule in Exclusions.Unused)
         {
             var deeper = rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth";
@@ -217,6 +224,7 @@ internal sealed class SourceWalk(WalkOptions options, CancellationToken cancella
             [.. Excluded.OrderBy(l => l.Path, StringComparer.Ordinal)], warnings)
         {
             Compacted = Compacted,
+            Unlisted = [.. Unlisted.Order(StringComparer.Ordinal)],
         };
     }
 }
