@@ -9,7 +9,7 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
     private const int StateAt = 8, PrivateAt = 24;
     private const nint IsOpen = 1, IsReadOnly = 2, IsDirty = 4;
     private const int IoError = 5, NotSupported = 95, Invalid = 22;
-    private const int AccessMode = 3;
+    private const int AccessMode = 3, Attempts = 3;
 
     [LibraryImport(NtfsVolume.Library,
         SetLastError = true)]
@@ -62,6 +62,10 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
     /// <summary>What went wrong with the device itself; taken by who reports the failed call.</summary>
     public Exception? Failure { get; set; }
 
+    /// <summary>Whether the device failed and went on failing when that was tried again: then what is on it is not what was
+    /// written.</summary>
+    public bool HasFailed { get; private set; }
+
     /// <summary>Says that the library has freed the device with the volume.</summary>
     public void Freed() => Handle.SetHandleAsInvalid();
 
@@ -88,6 +92,7 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
         catch (Exception failure)
         {
             Failure ??= failure;
+            HasFailed = true;
             Marshal.SetLastSystemError(failure is NativeException native ? native.Errno : IoError);
             return -1;
         }
@@ -97,10 +102,21 @@ internal sealed unsafe partial class NtfsDeviceBridge : IDisposable
     {
         if (offset < 0 || count < 0 || count > int.MaxValue)
             throw new NativeException(write ? "write" : "read", "", Invalid);
-        if (!write)
-            return _device.Read(new Span<byte>(buffer, (int)count), offset);
-        _device.Write(new ReadOnlySpan<byte>(buffer, (int)count), offset);
-        return count;
+        // A device that failed once may do it the next time; what was asked for is the same.
+        for (var left = Attempts; ; left--)
+        {
+            try
+            {
+                if (!write)
+                    return _device.Read(new Span<byte>(buffer, (int)count), offset);
+                _device.Write(new ReadOnlySpan<byte>(buffer, (int)count), offset);
+                return count;
+            }
+            catch (NativeException failure) when (failure.Errno == IoError && left > 1)
+            {
+                // Once more.
+            }
+        }
     });
 
     [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]

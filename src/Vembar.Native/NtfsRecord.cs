@@ -72,7 +72,8 @@ public readonly ref struct NtfsRecord
         while (at + 24 <= _bytes.Length)
         {
             var attribute = _bytes[at..];
-            var (type, length) = (BinaryPrimitives.ReadUInt32LittleEndian(attribute), BinaryPrimitives.ReadUInt32LittleEndian(attribute[4..]));
+            var (type, length) = (BinaryPrimitives.ReadUInt32LittleEndian(attribute),
+                BinaryPrimitives.ReadUInt32LittleEndian(attribute[4..]));
             if (type == End || length < 24 || length > attribute.Length)
                 break;
             at += (int)length;

@@ -116,6 +116,9 @@ public sealed unsafe partial class NtfsVolume : IDisposable
 
     private T At<T>(int offset) where T : unmanaged => Unsafe.ReadUnaligned<T>((byte*)Handle + offset);
 
+    /// <summary>Whether the device under it failed, also when that was tried again.</summary>
+    public bool HasDeviceFailed => _bridge.HasFailed;
+
     /// <summary>NTFS' version: 3 for all since Windows 2000.</summary>
     public byte MajorVersion => At<byte>(MajorAt);
 

@@ -22,7 +22,8 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
         var install = new ServiceContext(editor).Install;
         var into = isNew || request.MayErase is not null ? null : GivenVolume(request.Target, request.Volume!.Value);
         // What this run has done to the disk, so that it takes back that and nothing else.
-        bool isMade = false, isErased = false, complete = false, resumes = false, mayNote = false, isNoted = false, goesOn = false;
+        bool isMade = false, isErased = false, complete = false, resumes = false, mayNote = false, isNoted = false, goesOn = false,
+            isWritten = false;
         var isErasing = request.MayErase is not null;
         NtfsTarget? files = null;
         try
@@ -86,6 +87,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
                 try
                 {
                     await files.WriteAsync(deployment.Telling("writing files"), cancellation).ConfigureAwait(false);
+                    isWritten = true;
                 }
                 finally
                 {
@@ -120,6 +122,10 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
             var (left, hint) = goesOn ? ("what was written of it is kept", "Run it again to go on.") : isErased
                 ? ($"the disk '{request.Target}' was erased before that: what was on it is lost, and it holds nothing that can be used",
                 "Run it again, or put back what was there from a copy.")
+                : into is not null && files is not null && AfterFailure.IsLeftOpen(request.Target, into.Number, DiskReading.Usual)
+                ? AfterFailure.Open(request.Target, into.Number)
+                : into is not null && isWritten && failure is Native.NativeException
+                ? AfterFailure.NotDurable(request.Target, into.Number)
                 : into is not null && files?.Left() is { Length: > 0 } written
                 ? ($"volume {into.Number} of '{request.Target}' holds {written}", "Run the same command again to go on.") : ("", "");
             if (left.Length > 0 && Deployment.Wrap(failure, "write", request.Target, left, hint) is { } told)

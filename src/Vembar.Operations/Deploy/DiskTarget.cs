@@ -227,7 +227,7 @@ internal sealed class DiskTarget : IDisposable
     /// <summary>The error for a volume whose Windows may still have something to write to it.</summary>
     public static VembarException InUse(string displayName) =>
         VembarException.Input("volume-in-use", $"{displayName} is hibernated or was not closed cleanly; it is not written to",
-        "Start its Windows once and shut it down fully, or deploy to another volume.");
+        "Start its Windows once and shut it down fully; or let Windows check the volume (chkdsk), or choose another one.");
 
     public NtfsSource OpenWritten(long start, long length, string displayName) =>
         NtfsSource.Open(displayName, () => new SliceDevice(_image.OpenDevice(), start, length));

@@ -80,11 +80,17 @@ public sealed class RestoreUserDataHandler(OperationHost host) : IOperationHandl
                 return new RestoreUserDataResult(image, request.Target, laid, files, bytes, kept, differences, warnings,
                     clock.Elapsed.TotalSeconds);
             }
-            catch (Exception failure) when (writing.HasBegun && Deployment.Wrap(failure, "write to", request.Target,
-                "what was put back of the user files is whole, and nothing else was changed", "Run the same command again to go on.")
-                is { } told)
+            catch (Exception failure) when (writing.HasBegun)
             {
-                throw told;
+                var (left, hint) = volume is not null && AfterFailure.IsLeftOpen(request.Target, volume.Number, request.Reading)
+                    ? AfterFailure.Open(request.Target, volume.Number)
+                    : volume is not null && writing.IsWritten && failure is Native.NativeException
+                    ? AfterFailure.NotDurable(request.Target, volume.Number)
+                    : ("what was put back of the user files is whole, and nothing else was changed",
+                        "Run the same command again to go on.");
+                if (Deployment.Wrap(failure, "write to", request.Target, left, hint) is { } told)
+                    throw told;
+                throw;
             }
         }
         finally
@@ -111,6 +117,8 @@ public sealed class RestoreUserDataHandler(OperationHost host) : IOperationHandl
         public List<string> Warnings { get; } = [];
 
         public bool HasBegun { get; private set; }
+
+        public bool IsWritten { get; private set; }
 
         private Action<long, long, string> Telling(string phase) =>
             (done, total, current) => Progress.Report(new OperationProgress(phase, done, total, true, current));
@@ -157,6 +165,7 @@ public sealed class RestoreUserDataHandler(OperationHost host) : IOperationHandl
                 try
                 {
                     await files.WriteAsync(Telling("putting back user files"), cancellation).ConfigureAwait(false);
+                    IsWritten = true;
                 }
                 finally
                 {

@@ -72,7 +72,7 @@ public sealed class FileDevice : IBlockDevice
     public void Write(ReadOnlySpan<byte> from, long offset) => Posix.Write(_file, from, offset);
 
     /// <inheritdoc/>
-    public void Flush() => RandomAccess.FlushToDisk(_file);
+    public void Flush() => Posix.Sync(_file);
 
     /// <inheritdoc/>
     public void Dispose() => _file.Dispose();

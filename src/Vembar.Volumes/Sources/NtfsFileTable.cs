@@ -3,7 +3,8 @@ using Vembar.Native;
 
 namespace Vembar.Volumes.Sources;
 
-/// <summary>Compares the file table of a volume with what its folders list: a damaged index loses files without a word. All that is in use is
+/// <summary>Compares the file table of a volume with what its folders list: a damaged index loses files without a word. All that is in
+/// use is
 /// in a folder, under each name that its record says.</summary>
 internal sealed class NtfsFileTable
 {
@@ -33,7 +34,8 @@ internal sealed class NtfsFileTable
             var first = new byte[Math.Min(LongestRecord, data.Length)];
             data.Read(first, 0);
             var length = NtfsRecord.LengthFrom(first);
-            return length == 0 || data.Length / length > MostRecords ? null : new NtfsFileTable(volumes, length, (int)(data.Length / length));
+            return length == 0 || data.Length / length > MostRecords ? null : new NtfsFileTable(volumes, length,
+                (int)(data.Length / length));
         }
         catch (NativeException)
         {
@@ -111,7 +113,8 @@ internal sealed class NtfsFileTable
     }
 
     // Whether nothing leads to it: what is in folders of NTFS' own, or in folders that were left out, is where it should be.
-    private bool IsAstray(ulong number, Dictionary<ulong, List<(ulong Parent, string Name)>> suspects, Dictionary<ulong, bool> known, int depth)
+    private bool IsAstray(ulong number, Dictionary<ulong, List<(ulong Parent, string Name)>> suspects, Dictionary<ulong, bool> known,
+        int depth)
     {
         const int Deepest = 256;
         if (known.TryGetValue(number, out var isAstray))

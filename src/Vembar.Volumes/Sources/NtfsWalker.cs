@@ -48,7 +48,8 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
         return tree;
     }
 
-    private async Task WalkAsync(SourceWalk walk, (SourceNode Node, string[] Path) from, ConcurrentDictionary<ulong, byte> visited, int workers,
+    private async Task WalkAsync(SourceWalk walk, (SourceNode Node, string[] Path) from, ConcurrentDictionary<ulong, byte> visited,
+        int workers,
         CancellationToken cancellation)
     {
         void Step((SourceNode Node, string[] Path) folder, SourceWalk part, Action<(SourceNode Node, string[] Path)> later)
@@ -68,7 +69,8 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
             walk.Join(part);
     }
 
-    // What is in use and no folder lists was lost with a part of an index. Where its folder is known, it is taken under its path; what is in
+    // What is in use and no folder lists was lost with a part of an index. Where its folder is known, it is taken under its path; what is
+    // in
     // a folder that is found so is found by walking on.
     private async Task FindLostAsync(SourceWalk walk, ConcurrentDictionary<ulong, byte> visited, WalkOptions options,
         CancellationToken cancellation)
@@ -139,7 +141,8 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
     private VembarException LostFiles(List<LostFile> lost)
     {
         const int Most = 20;
-        return VembarException.Input("lost-files", $"{displayName}: {lost.Count} {(lost.Count == 1 ? "file or folder is" : "files and folders are")}"
+        return VembarException.Input("lost-files",
+            $"{displayName}: {lost.Count} {(lost.Count == 1 ? "file or folder is" : "files and folders are")}"
             + $" in use, and in no folder's list, such as '{ShownPath(lost[0])}'; the volume is damaged",
             Advice.Of("lost-files"), [.. lost.Take(Most).Select(ShownPath)]);
     }
@@ -236,7 +239,8 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
             var parent = (folder.Parent is null ? NtfsVolume.Root : folder.FileId) & NumberMask;
             if (!HasName(description, parent, name))
             {
-                walk.Unreadable(string.Join('/', path), VembarException.Input("damaged-folder", $"{displayName}: '{string.Join('/', path)}' "
+                walk.Unreadable(string.Join('/', path), VembarException.Input("damaged-folder",
+                    $"{displayName}: '{string.Join('/', path)}' "
                     + $"leads to the record of another file ('{description.Names.FirstOrDefault(n => n.IsLong).Name}')",
                     Advice.Of("damaged-folder")));
                 return;

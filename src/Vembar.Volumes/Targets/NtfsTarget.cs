@@ -236,8 +236,8 @@ internal sealed class NtfsTarget
         }
         catch (NativeException failure)
         {
-            // Full, it is still in order; a device that fails leaves nothing that one could rely on.
-            if (failure.Errno == Errno.NoSpace)
+            // Full, or where something else failed than the device, it is still in order; a device that fails leaves nothing to rely on.
+            if (failure.Errno == Errno.NoSpace || !Volume.HasDeviceFailed)
                 Volume.MarkDirty(false);
             throw failure.Errno == Errno.NoSpace
                 ? VembarException.Environment("no-room", $"the volume is full at '{current}'", "Make the disk or the partition larger.")

@@ -53,7 +53,8 @@ public sealed class NtfsDamageTests(DemoDisks demo) : IDisposable
         file.Write(bytes);
     }
 
-    private static List<string> Paths(string archive, string image) => Do.WithTree(archive, Do.Record(new ImageReference(archive, image)).Number,
+    private static List<string> Paths(string archive, string image) => Do.WithTree(archive, Do.Record(new ImageReference(archive,
+        image)).Number,
         tree => tree.Walk(tree.Root, WindowsPath.Root).Select(e => e.Path.ToString()).Order(StringComparer.Ordinal).ToList());
 
     // The first entry of a block says that it is the last one: what follows is not listed any more.
