@@ -70,7 +70,8 @@ internal static class AdviceText
         ["list-paths"] = "List what there is with `vembar files {displayName} \"{good}\"`.",
         ["log-in"] = "Say who you are with `vembar login {place}`.",
         ["log-in-again"] = "Remove it, and log in again with `vembar login`.",
-        ["lost-files"] = "Let Windows check the volume (chkdsk); with --skip-unreadable those are taken whose folder is known, under their paths.",
+        ["lost-files"] =
+            "Let Windows check the volume (chkdsk); with --skip-unreadable those are taken whose folder is known, under their paths.",
         ["much-is-gone"] = "If that is meant, give --accept-removals; if not, lay the image open anew.",
         ["name-disk"] = "Name one with --disk.",
         ["name-taken"] = "Save them into that image by leaving --as out, or into another with another name.",
@@ -125,6 +126,7 @@ internal static class AdviceText
         ["placeholder-file"] = "Fetch it on the reference before capturing, or leave it out with --leave-out.",
         ["read-only-place"] = "Write a local archive or one in a registry, and copy it there.",
         ["secret-in-address"] = "Others could read it in the list of processes; give it to `vembar login` instead.",
+        ["save-once-more"] = "Put that right and save once more: it is found that the image is saved.",
         ["see-damage"] = "Run `vembar verify` on the archive to see what it touches.",
         ["sign-first"] = "Sign it with `vembar sign`.",
         ["source-damaged"] = "The source is damaged. Take it from another copy, or leave such files out with --skip-unreadable.",

@@ -76,6 +76,22 @@ public sealed class VembarException : Exception
     public static VembarException Damaged(string message, Advice? advice = null) =>
         new(ErrorKind.Damaged, "archive-damaged", message, advice ?? Common.Advice.Of("see-damage"));
 
+    /// <summary>The code of the error that the program which serves a disk image ended, or does not answer.</summary>
+    internal const string DiskServer = "disk-server";
+
+    /// <summary>The error that the program which serves a disk image ended, where that is behind a failure; null where it is not. What
+    /// cannot
+    /// be read then says nothing of the disk.</summary>
+    internal static VembarException? ServerGone(Exception failure)
+    {
+        for (Exception? at = failure; at is not null; at = at.InnerException)
+        {
+            if (at is VembarException { Code: DiskServer } own)
+                return own;
+        }
+        return null;
+    }
+
     /// <summary>A damaged archive.</summary>
     /// <param name="message">What is damaged.</param>
     /// <param name="hint">What to do.</param>
@@ -104,6 +120,8 @@ public sealed class VembarException : Exception
     /// <returns>The error to throw, or null when it is not one that a user can cause.</returns>
     public static VembarException? From(Exception failure, string doing, string path)
     {
+        if (ServerGone(failure) is { } gone)
+            return gone;
         var errno = failure switch
         {
             VembarException => 0,
@@ -119,31 +137,35 @@ public sealed class VembarException : Exception
         {
             0 when failure is VembarException own => own,
             0 when failure is IOException =>
-                new(ErrorKind.Environment, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
+                new(ErrorKind.Environment, "io-error", $"could not {doing} {Quoted(path)}: {failure.Message}", "", null, failure),
             0 => null,
             Errno.NotAFile =>
-                new(ErrorKind.Input, "not-a-file", $"could not {doing} '{path}': it is a pipe, a socket or a device, not a file",
+                new(ErrorKind.Input, "not-a-file", $"could not {doing} {Quoted(path)}: it is a pipe, a socket or a device, not a file",
                 "Name a file.", null, failure),
-            -1 => new(ErrorKind.Environment, "library-missing", $"could not {doing} '{path}': {failure.Message.Split('\n')[0]}",
+            -1 => new(ErrorKind.Environment, "library-missing", $"could not {doing} {Quoted(path)}: {failure.Message.Split('\n')[0]}",
                 "Install the library (Debian: libzstd1, libarchive13, ntfs-3g).", null, failure),
             Errno.NoSpace or Errno.Quota =>
-                new(ErrorKind.Environment, "no-room", $"could not {doing} '{path}': no room left on the device",
+                new(ErrorKind.Environment, "no-room", $"could not {doing} {Quoted(path)}: no room left on the device",
                 "Make room there or choose another place; what was there before is unchanged.", null, failure),
             Errno.TooLarge =>
                 new(ErrorKind.Environment, "no-room",
-                $"could not {doing} '{path}': the file would be larger than its file system takes, or than this process may make it",
+                $"could not {doing} {Quoted(path)}: the file would be larger than its file system takes, or than this process may make it",
                 "Choose a place on another file system, or raise the limit (ulimit -f); what was there before is unchanged.", null,
                 failure),
             Errno.AccessDenied or Errno.NotPermitted =>
-                new(ErrorKind.Environment, "no-permission", $"could not {doing} '{path}': permission denied",
+                new(ErrorKind.Environment, "no-permission", $"could not {doing} {Quoted(path)}: permission denied",
                 "Run as a user who may, or choose another place.", null, failure),
             Errno.ReadOnly =>
-                new(ErrorKind.Environment, "read-only", $"could not {doing} '{path}': the file system is read-only",
+                new(ErrorKind.Environment, "read-only", $"could not {doing} {Quoted(path)}: the file system is read-only",
                 "Choose a place that can be written.", null, failure),
             Errno.NotFound =>
-                new(ErrorKind.Input, "not-found", $"could not {doing} '{path}': there is no such file or folder", "Check the path.", null,
+                new(ErrorKind.Input, "not-found", $"could not {doing} {Quoted(path)}: there is no such file or folder", "Check the path.",
+                null,
                 failure),
-            _ => new(ErrorKind.Environment, "io-error", $"could not {doing} '{path}': {failure.Message}", "", null, failure),
+            _ => new(ErrorKind.Environment, "io-error", $"could not {doing} {Quoted(path)}: {failure.Message}", "", null, failure),
         };
     }
+
+    // A description quotes the path that is in it itself.
+    private static string Quoted(string path) => path.Contains('\'', StringComparison.Ordinal) ? path : $"'{path}'";
 }

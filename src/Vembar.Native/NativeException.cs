@@ -16,7 +16,9 @@ public sealed class NativeException : IOException
     }
 
     private static string Told(string operation, string target, string why) =>
-        target.Length > 0 ? $"{operation} '{target}': {why}" : $"{operation}: {why}";
+        target.Length == 0 ? $"{operation}: {why}"
+        : target.Contains('\'', StringComparison.Ordinal) || target.StartsWith("the ", StringComparison.Ordinal)
+            ? $"{operation} {target}: {why}" : $"{operation} '{target}': {why}";
 
     /// <summary>The error number (errno.h, Linux).</summary>
     public int Errno { get; }

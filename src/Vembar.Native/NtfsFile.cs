@@ -15,6 +15,7 @@ public sealed unsafe partial class NtfsFile : IDisposable
     private const int RecordFlagsAt = 22, IsFolderFlag = 2;
     // Longer metadata than this is not made by Windows.
     private const int LongestMetadata = 1 << 20;
+    private const int GuidLength = 16;
 
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_inode_close(nint inode);
     [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_inode_close_in_dir(nint inode, nint folder);
@@ -33,6 +34,8 @@ public sealed unsafe partial class NtfsFile : IDisposable
     [LibraryImport(Library,
         SetLastError = true)]
     private static partial ulong ntfs_inode_lookup_by_name(nint folder, char* name, int length);
+
+    [LibraryImport(Library, SetLastError = true)] private static partial int ntfs_get_ntfs_object_id(nint inode, byte* value, nuint size);
 
     private readonly NtfsOpenHandle _inode;
 
@@ -178,9 +181,22 @@ public sealed unsafe partial class NtfsFile : IDisposable
             reparse = ReadMetadata(AttributeReparse);
         if (extended is { Length: 0 })
             extended = ReadMetadata(AttributeExtended);
+        if (objectId is { Length: GuidLength })
+            objectId = WholeObjectId(objectId);
         long Time(int index) => At<long>(TimesAt + 8 * index);
         return new NtfsDescription(attributes, Time(0), Time(1), Time(2), Time(3), IsFolder, Length, names, streams ?? [], reparse,
             objectId, extended, Security());
+    }
+
+    // Where the file came from (48 bytes of birth identifiers) is in the volume's index of object ids alone.
+    private byte[] WholeObjectId(byte[] own)
+    {
+        var whole = new byte[4 * GuidLength];
+        fixed (byte* to = whole)
+        {
+            var length = ntfs_get_ntfs_object_id(Handle, to, (nuint)whole.Length);
+            return length == whole.Length && whole.AsSpan(0, GuidLength).SequenceEqual(own) ? whole : own;
+        }
     }
 
     private static ReadOnlySpan<byte> Value(ReadOnlySpan<byte> attribute)

@@ -253,6 +253,25 @@ public static unsafe partial class Posix
         }
     }
 
+    /// <summary>Opens a file to be written, and makes it where it is not there. A link is not followed.</summary>
+    /// <exception cref="NativeException">It cannot be opened, or is no file.</exception>
+    public static SafeFileHandle OpenOrCreate(string path)
+    {
+        const int ReadWrite = 2, Create = 0x40;
+        const uint OrdinaryMode = 0x1B6;
+        fixed (byte* p = PosixName.Encode(path))
+        {
+            var fd = openat(AtCwd, p, CloseOnExec | NonBlocking | NoFollow | ReadWrite | Create, OrdinaryMode);
+            if (fd < 0)
+                throw Fail("open", path);
+            var file = new SafeFileHandle(fd, true);
+            if (Stat(file).Kind == PosixKind.File)
+                return file;
+            file.Dispose();
+            throw new NativeException("open", path, Errno.NotAFile);
+        }
+    }
+
     /// <summary>Makes a new file; fails when the name is taken.</summary>
     /// <exception cref="NativeException">It cannot be made.</exception>
     public static SafeFileHandle CreateNew(SafeHandle? parent, ReadOnlySpan<byte> raw, uint mode)

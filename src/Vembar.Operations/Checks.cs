@@ -3,6 +3,8 @@ using Vembar.Images.Records;
 using Vembar.Store.Format;
 using Vembar.Store.Places;
 using Vembar.Store.Reading;
+using Vembar.Volumes.Disks;
+using Vembar.Windows.Install;
 
 namespace Vembar.Operations;
 
@@ -116,6 +118,16 @@ internal static class Checks
 
     private static string NextVersion(IReadOnlyList<ImageRecord> versions, OperationHost host) => host.Versions.Next(host.Today,
         versions.Select(v => v.Version).Concat(versions.SelectMany(v => v.Channels ?? [])));
+
+    /// <summary>Demands that a deployment to a disk came to its end.</summary>
+    /// <exception cref="VembarException">It did not.</exception>
+    public static void DemandFinished(ResolvedSource source, string path, DiskReading reading)
+    {
+        if (source.IsUnfinished && !reading.AcceptDamaged)
+            throw VembarException.Input("disk-unfinished",
+                $"'{path}' is being written, or a deployment to it was broken off: what is on it "
+                + "is not whole", "Deploy to it again.");
+    }
 
     /// <summary>Demands that no newer state of an archive is damaged: what follows takes what it holds for the newest.</summary>
     /// <exception cref="VembarException">One is.</exception>

@@ -94,6 +94,28 @@ public sealed class InterruptionTests(World world)
         Assert.DoesNotContain(Directory.EnumerateDirectories(folder.At("temp")), d => File.Exists(Path.Combine(d, "s")));
     }
 
+    // What cannot be read because its server is gone is no file that cannot be read: nothing is left out, and nothing passes for done.
+    [Fact]
+    public void ADiskServerThatEndsIsNoDamageOfTheDisk()
+    {
+        using var folder = new TempFolder();
+        var disk = folder.At("disk.qcow2");
+        Tools.Run("qemu-img", ["convert", "-O", "qcow2", world.At("disks/lending-desk.vhdx"), disk]);
+        for (var round = 0; round < 4; round++)
+        {
+            var archive = folder.At($"{round}.vmb");
+            var process = Vembar.Start(["capture", disk, archive, "--name", "x", "--effort", "dense", "--skip-unreadable"]);
+            SpinWait.SpinUntil(() => File.Exists(archive) && new FileInfo(archive).Length > round * 100_000, 20_000);
+            foreach (var server in Users(disk).Where(u => u != process.Id).ToList())
+                Tools.Try("kill", ["-KILL", $"{server}"]);
+            var ran = Vembar.Finish(process);
+            Assert.Equal(5, ran.Code);
+            Assert.Contains("qemu-nbd", ran.Error, StringComparison.Ordinal);
+            Assert.DoesNotContain("is damaged", ran.Error, StringComparison.Ordinal);
+            Assert.False(File.Exists(archive));
+        }
+    }
+
     // The processes that have a file open.
     private static IEnumerable<int> Users(string file)
     {

@@ -45,6 +45,7 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         var based = request.BasedOn is null ? null : Checks.Collect(problems, () => BaseOf(request));
         var rules = Checks.Collect(problems, () => request.Rules is null ? [] : ReadinessRule.Read(request.Rules));
         Checks.Throw(problems);
+        Checks.DemandFinished(found!, request.Source, request.Reading);
 
         // What a new archive is based on may lie anywhere; later it is looked for beside the archive or where --base says.
         var place = request.BasedOn is null ? request.Archive : request.Archive with
@@ -192,7 +193,10 @@ public sealed class CaptureHandler(OperationHost host) : IOperationHandler<Captu
         {
             var install = WindowsInstall.Read(source);
             if (install is null)
-                warnings.Add($"no Windows found in '{source.DisplayName}'; the folder is captured as it is");
+            {
+                var name = source is FolderSource ? $"'{source.DisplayName}'" : source.DisplayName;
+                warnings.Add($"no Windows found in {name}; it is captured as it is");
+            }
             return install;
         }
         catch (VembarException problem) when (problem.Kind == ErrorKind.Input)

@@ -32,7 +32,8 @@ internal static class AfterFailure
 
     /// <summary>What is said of such a volume, and what to do.</summary>
     public static (string Left, string Hint) Open(string disk, int number) =>
-        ($"volume {number} of '{disk}' was left in the middle of a change, because the device failed: what is on it is not to be relied on",
-        "See what is wrong with the device. Then let Windows check the volume (chkdsk) and run the same command again to go on; or format it "
-        + "and begin anew.");
+        ($"volume {number} of '{disk}' was left unclosed, for the device failed: what is on it is "
+        + "not to be relied on",
+        "See what is wrong with the device. Then let Windows check the volume (chkdsk) and run the same command again to go on; or format "
+        + "it and begin anew.");
 }

@@ -20,6 +20,9 @@ public sealed record DeployResult(
     IReadOnlyList<string> Differences, bool Verified, IReadOnlyList<string> Warnings,
     long Resumed, IReadOnlyList<WrittenVolume> Volumes)
 {
+    /// <summary>What the target cannot keep, and reading back did not compare: each with how many entries it concerns.</summary>
+    public IReadOnlyDictionary<string, long> NotKept { get; init; } = new Dictionary<string, long>();
+
     /// <summary>Files that were written compacted.</summary>
     public CompactedCount Compacted { get; init; } = new(0, 0, 0);
 }

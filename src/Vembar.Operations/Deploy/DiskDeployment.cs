@@ -22,14 +22,15 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
         var install = new ServiceContext(editor).Install;
         var into = isNew || request.MayErase is not null ? null : GivenVolume(request.Target, request.Volume!.Value);
         // What this run has done to the disk, so that it takes back that and nothing else.
-        bool isMade = false, isErased = false, complete = false, resumes = false, mayNote = false, isNoted = false, goesOn = false,
+        bool isErased = false, complete = false, resumes = false, mayNote = false, isNoted = false, goesOn = false,
             isWritten = false;
         var isErasing = request.MayErase is not null;
         NtfsTarget? files = null;
         try
         {
-            using var disk = isNew ? DiskImage.Create(request.Target, FormatFor(request.Target), request.Size!.Value, () => isMade = true)
-                : DiskImage.Open(request.Target, write: true);
+            using var unfinished = isNew ? UnfinishedFile.Begin(request.Target) : null;
+            using var disk = unfinished is null ? DiskImage.Open(request.Target, write: true)
+                : DiskImage.Make(unfinished.Path, FormatFor(request.Target), request.Size!.Value, Path.GetFileName(request.Target));
             mayNote = request.Note is not null && isErasing && disk.Format == DiskFormat.Raw;
             using var target = new DiskTarget(disk, deployment.Host.TemporaryFolder);
             long start, length;
@@ -64,7 +65,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
                     deployment.Tell("dividing and formatting");
                     cancellation.ThrowIfCancellationRequested();
                     isErased = !isNew;
-                    target.Divide(cancellation);
+                    target.Divide(mayNote ? request.Note! : "", cancellation);
                 }
             }
             using (var volume = mayNote ? target.OpenCheckpointed(displayName) : target.OpenVolume(start, length, displayName))
@@ -106,7 +107,10 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
             deployment.WarnOfLost("an NTFS volume cannot keep it, or this deployment did not", files.Lost);
             var volumes = into is null ? target.Volumes
                 : [new WrittenVolume(into.Number, "windows", into.Start, into.Length, FileSystem.Ntfs, into.FileSystem.Label)];
+            if (into is null)
+                target.FinishBoot(keepsNote: mayNote);
             disk.Finish();
+            unfinished?.Finish();
             complete = true;
             var kept = files.Kept.ToList();
             deployment.WarnOfKept(kept.Count);
@@ -114,6 +118,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
                 kept, differences, request.Verify, deployment.Warnings, files.Resumed, volumes)
             {
                 Compacted = files.Compacted,
+                NotKept = files.Lost,
             };
         }
         catch (Exception failure)
@@ -137,9 +142,7 @@ internal sealed class DiskDeployment(Deployment deployment, DiskLayout? layout)
         finally
         {
             // A disk that looks finished and is not is worse than none.
-            if (!complete && isMade)
-                File.Delete(request.Target);
-            else if (!complete && isErased && !goesOn)
+            if (!complete && isErased && !goesOn)
                 EraseTable(request.Target);
         }
     }

@@ -1,4 +1,5 @@
 using Vembar.Common;
+using Vembar.Common.Files;
 using Vembar.Images.Editing;
 using Vembar.Images.Nodes;
 using Vembar.Images.Paths;
@@ -16,11 +17,12 @@ internal sealed class DiskTarget : IDisposable
 {
     private readonly DiskImage _image;
     private readonly string _temporaryFolder;
-    private readonly string _scratch;
+    private readonly ScratchFolder _folder;
 
     private readonly List<(Partition Partition, string? File)> _formatted = [];
     private PartitionTable? _table;
     private Partition? _reserved;
+    private Partition? _boot;
 
     /// <param name="image">The disk.</param>
     /// <param name="temporaryFolder">Where partitions are prepared.</param>
@@ -28,8 +30,9 @@ internal sealed class DiskTarget : IDisposable
     {
         _image = image;
         _temporaryFolder = Path.TrimEndingDirectorySeparator(temporaryFolder);
-        _scratch = Path.Combine(temporaryFolder, $"vembar-deploy-{Guid.NewGuid():N}");
-        InScratch(() => Posix.MakeFolder(null, PosixName.Encode(_scratch), 0x1C0));
+        ScratchFolder? made = null;
+        InScratch(() => made = ScratchFolder.Make(_temporaryFolder));
+        _folder = made!;
     }
 
     // What fails here is the folder for temporary files, not the disk.
@@ -75,14 +78,16 @@ internal sealed class DiskTarget : IDisposable
         _table = layout.Place(_image.Length, sector);
         Windows = _table.Partitions[layout.Partitions.ToList().FindIndex(p => p.Role == PartitionRole.Windows)];
         _reserved = _table.Partitions.Zip(layout.Partitions).FirstOrDefault(p => p.Second.Role == PartitionRole.Reserved).First;
+        _boot = _table.Partitions.Zip(layout.Partitions).FirstOrDefault(p => p.First != Windows
+            && (p.Second.Role == PartitionRole.Efi || (layout.Scheme == PartitionScheme.Mbr && p.First.IsActive))).First;
         foreach (var (partition, planned) in _table.Partitions.Zip(layout.Partitions))
         {
             cancellation.ThrowIfCancellationRequested();
-            var file = Path.Combine(_scratch, $"partition-{partition.Number}");
+            var file = Path.Combine(_folder.Path, $"partition-{partition.Number}");
             var kind = "";
             if (planned.Role == PartitionRole.Efi)
             {
-                var files = Path.Combine(_scratch, "efi");
+                var files = Path.Combine(_folder.Path, "efi");
                 Directory.CreateDirectory(files);
                 EfiFiles(files, tree, install, _table, partition, Windows);
                 Formatting.Fat(file, partition.Length, partition.Start, sector, planned.Label, files);
@@ -125,8 +130,12 @@ internal sealed class DiskTarget : IDisposable
 
     private string FileOf(Partition partition) => _formatted.Single(f => f.Partition == partition).File!;
 
-    /// <summary>Divides and formats the disk: what was on it is gone from here on.</summary>
-    public void Divide(CancellationToken cancellation)
+    /// <summary>Divides and formats the disk: what was on it is gone from here on. A mark says that it is not finished, and no firmware
+    /// finds
+    /// anything to start until <see cref="FinishBoot"/>.</summary>
+    /// <param name="note">What whoever began it wants to find again; empty for nothing.</param>
+    /// <param name="cancellation">Ends it before anything is written.</param>
+    public void Divide(string note, CancellationToken cancellation)
     {
         cancellation.ThrowIfCancellationRequested();
         using var disk = _image.OpenDevice();
@@ -134,7 +143,11 @@ internal sealed class DiskTarget : IDisposable
         var zeros = new byte[DiskLayout.Alignment];
         disk.Write(zeros, 0);
         disk.Write(zeros, disk.Length - zeros.Length);
-        foreach (var (partition, file) in _formatted.Where(f => f.File is not null))
+        // Without a key: it cannot be gone on with until its journal is there.
+        new DiskNote("", note, 0, 0).Write(disk);
+        if (_boot is { } boot)
+            disk.Write(zeros.AsSpan(0, (int)Math.Min(zeros.Length, boot.Length)), boot.Start);
+        foreach (var (partition, file) in _formatted.Where(f => f.File is not null && f.Partition != _boot))
         {
             cancellation.ThrowIfCancellationRequested();
 #pragma warning disable CA2000 // the device is disposed of by its owner
@@ -143,6 +156,20 @@ internal sealed class DiskTarget : IDisposable
         }
         _table!.Write(disk, default);
         disk.Flush();
+    }
+
+    /// <summary>Writes what the disk starts from: all else is on it.</summary>
+    /// <param name="keepsNote">Whether whoever began it takes the mark off.</param>
+    public void FinishBoot(bool keepsNote)
+    {
+        using var disk = _image.OpenDevice();
+#pragma warning disable CA2000 // the device is disposed of by its owner
+        if (_boot is { } boot)
+            Formatting.CopyTo(new SliceDevice(disk, boot.Start, boot.Length), FileOf(boot));
+#pragma warning restore CA2000
+        disk.Flush();
+        if (!keepsNote)
+            DiskNote.Remove(disk);
     }
 
     /// <summary>Whether a disk is divided as this one would be.</summary>
@@ -350,5 +377,5 @@ internal sealed class DiskTarget : IDisposable
         }
     }
 
-    public void Dispose() => Directory.Delete(_scratch, recursive: true);
+    public void Dispose() => _folder.Dispose();
 }

@@ -33,7 +33,10 @@ internal sealed class FolderDeployment(Deployment deployment)
             var kept = target.Kept.ToList();
             deployment.WarnOfKept(kept.Count);
             return new DeployResult(image, request.Target, target.Files, target.Bytes, deployment.Clock.Elapsed.TotalSeconds, kept,
-                differences, request.Verify, deployment.Warnings, target.Resumed, []);
+                differences, request.Verify, deployment.Warnings, target.Resumed, [])
+            {
+                NotKept = target.Lost,
+            };
         }
         catch (Exception failure)
         {

@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using Vembar.Common;
+using Vembar.Common.Files;
 using Vembar.Images.Reading;
 using Vembar.Images.Records;
 using Vembar.Store.Compression;
@@ -28,12 +29,7 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
         if (File.Exists(full) && File.ResolveLinkTarget(full, returnFinalTarget: true) is { } target)
             full = target.FullName;
         // Nobody is kept from writing while somebody thinks.
-        var asked = request.MayCompact is null ? null : await AskAsync(request, full, cancellation).ConfigureAwait(false);
-        // What is not known would be left out.
-        using var old = await ArchiveWriter.OpenAsync(new ArchiveLocation(full, place.Bases), host.WriterOptions(request.Wait),
-            cancellation).ConfigureAwait(false);
-        if (asked is not null && asked != old.Base.Sequence)
-            throw Changed(path);
+        using var old = await AgreedAsync(request, full, cancellation).ConfigureAwait(false);
         var folder = Path.GetDirectoryName(full)!;
         var prefix = $".{Path.GetFileName(full)}.compact-";
         // The lock is ours, so what another run left behind belongs to nobody.
@@ -69,6 +65,39 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
             clock.Elapsed.TotalSeconds);
     }
 
+    // The archive, open to be rewritten, with what goes as it was agreed to. What others added meanwhile stays; where more would go than
+    // was
+    // said, it is asked again.
+    private async Task<ArchiveWriter> AgreedAsync(CompactRequest request, string full, CancellationToken cancellation)
+    {
+        const int Most = 5;
+        for (var turn = 1; ; turn++)
+        {
+            var asked = request.MayCompact is null ? null : await AskAsync(request, full, cancellation).ConfigureAwait(false);
+            var old = await ArchiveWriter.OpenAsync(new ArchiveLocation(full, request.Archive.Bases), host.WriterOptions(request.Wait),
+                cancellation).ConfigureAwait(false);
+            try
+            {
+                if (asked is null || asked.Sequence == old.Base.Sequence
+                    || IsNoMore(await Task.Run(() => CompactLosses.Of(old.Base, full), cancellation).ConfigureAwait(false), asked.Loss))
+                    return old;
+            }
+            catch
+            {
+                old.Dispose();
+                throw;
+            }
+            old.Dispose();
+            if (turn == Most)
+                throw Changed(request.Archive.Path);
+        }
+    }
+
+    private static bool IsNoMore(CompactLoss now, CompactLoss agreed) => now.Gone.All(agreed.Gone.Contains)
+        && now.Dependents.All(agreed.Dependents.Contains) && (now.States == 0 || agreed.States > 0);
+
+    private sealed record Agreement(long Sequence, CompactLoss Loss);
+
     private static void EnsureNothingLost(ArchiveReader archive)
     {
         if (archive.LostImages.Count > 0)
@@ -101,12 +130,14 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
         var asked = request.MayCompact is null ? null : await AskAsync(request, null, cancellation).ConfigureAwait(false);
         using var old = await ArchiveWriter.OpenAsync(request.Archive, host.WriterOptions(request.Wait), cancellation)
             .ConfigureAwait(false);
-        if (asked is not null && asked != old.Base.Sequence)
+        if (asked is not null && asked.Sequence != old.Base.Sequence
+            && !IsNoMore(await Task.Run(() => CompactLosses.Of(old.Base, null), cancellation).ConfigureAwait(false), asked.Loss))
             throw Changed(request.Archive.Path);
         EnsureNothingLost(old.Base);
-        var scratch = Path.Combine(host.TemporaryFolder, $"vembar-compact-{Guid.NewGuid():N}");
         try
         {
+            using var folder = ScratchFolder.Make(host.TemporaryFolder);
+            var scratch = Path.Combine(folder.Path, "archive");
             await RewriteAsync(old.Base, scratch, request.Effort, LocalFileSystem.Instance, progress, cancellation).ConfigureAwait(false);
             old.ReplaceBy(scratch);
             return new CompactResult(request.Archive.Path, old.Base.Images.Count, old.Base.FileLength, new FileInfo(scratch).Length,
@@ -117,27 +148,21 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
         {
             throw error;
         }
-        finally
-        {
-            Remove(scratch, LocalFileSystem.Instance);
-        }
     }
 
     private static VembarException Changed(string path) => VembarException.Input("archive-changed",
         $"'{path}' was changed by somebody else meanwhile", "Look again, and compact it if that is still meant.");
 
-    // The state that was asked about; null where nothing goes.
-    private async Task<long?> AskAsync(CompactRequest request, string? file, CancellationToken cancellation)
+    // What was agreed to, and of which state.
+    private async Task<Agreement> AskAsync(CompactRequest request, string? file, CancellationToken cancellation)
     {
         using var reader = ArchiveReader.Open(file is null ? request.Archive
             : new ArchiveLocation(file, request.Archive.Bases), host.Files);
         var loss = await Task.Run(() => CompactLosses.Of(reader, file), cancellation).ConfigureAwait(false);
-        if (loss.IsNothing)
-            return null;
-        if (!request.MayCompact!(loss with { Archive = request.Archive.Path }))
+        if (!loss.IsNothing && !request.MayCompact!(loss with { Archive = request.Archive.Path }))
             throw VembarException.Input("not-confirmed", $"'{request.Archive}' was not compacted: that was not confirmed",
                 Advice.Of("confirm-compact"));
-        return reader.Sequence;
+        return new Agreement(reader.Sequence, loss);
     }
 
     private static void Remove(string scratch, IFileSystem fileSystem)

@@ -49,6 +49,9 @@ public sealed class ReadyHandler(OperationHost host) : IOperationHandler<ReadyRe
         findings.AddRange(tree.Excluded.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal))
             .Select(l => new Finding("unreadable", Severity.Stop, "a file cannot be read", $"{l.Path}: {l.Rule}", "Let Windows check the "
                 + "volume (chkdsk), or take the disk from another copy.")));
+        if (found.IsUnfinished)
+            findings.Add(new Finding("disk-unfinished", Severity.Stop, "a deployment to the disk was broken off", path,
+                "Deploy to it again."));
         findings.AddRange(tree.Unlisted.Select(l => new Finding("unlisted", Severity.Stop, "a file is not in its folder's list", l,
             "Let Windows check the volume (chkdsk).")));
         return new ReadyResult(path, found.Volume?.Number, install, [.. findings.OrderByDescending(f => f.Severity)]);

@@ -43,6 +43,7 @@ public sealed class SaveUserDataHandler(OperationHost host) : IOperationHandler<
             return "";
         });
         Checks.Throw(problems);
+        Checks.DemandFinished(found!, request.Source, request.Reading);
         var source = found!.Source;
         var windows = WindowsInstall.FindFolder(source)
             ?? throw VembarException.Input("no-windows", $"'{request.Source}' holds no Windows, so no accounts of users",

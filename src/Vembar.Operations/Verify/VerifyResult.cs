@@ -24,6 +24,10 @@ public sealed record VerifyResult(
     /// <summary>True when nothing is damaged and nothing left over.</summary>
     public bool IsWhole => Damage.Count == 0 && UncommittedTail == 0 && !IsRecordSingle;
 
+    /// <summary>True when all images are whole and signed as it was asked to be; what an interrupted run left may lie behind
+    /// them.</summary>
+    public bool IsSound => Damage.Count == 0 && Signatures?.Any(s => s.Signer is null) != true;
+
     /// <summary>True when it is whole, and signed as it was asked to be.</summary>
     public bool Ok => IsWhole && Signatures?.Any(s => s.Signer is null) != true;
 }

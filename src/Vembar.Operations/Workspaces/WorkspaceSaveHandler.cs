@@ -90,8 +90,17 @@ public sealed class WorkspaceSaveHandler(OperationHost host) : IOperationHandler
                 Checks.Change("workspace", image.Number, record));
         }
         progress.Report(new OperationProgress("remembering", 0, 0, false, ""));
-        using (var written = ArchiveReader.Open(WorkspaceArchive.PlaceOf(workspace, request.Archive), host.Files))
+        try
+        {
+            using var written = ArchiveReader.Open(WorkspaceArchive.PlaceOf(workspace, request.Archive), host.Files);
             WorkspaceArchive.Remember(workspace, written, stored, look.Now);
+        }
+        catch (Exception failure) when (VembarException.From(failure, "write", request.Folder) is { } problem)
+        {
+            throw new VembarException(problem.Kind, problem.Code,
+                $"image {stored.Number} \"{stored.Name}\" was saved, and '{request.Folder}' "
+                + $"could not note that: {problem.Message}", Advice.Of("save-once-more"), problem.Details);
+        }
         return new WorkspaceSaved(status, stored, true, writer.BytesStored, clock.Elapsed.TotalSeconds) { Notes = notes };
     }
 

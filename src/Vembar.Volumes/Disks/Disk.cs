@@ -8,8 +8,9 @@ public sealed class Disk : IDisposable
 {
     private readonly DiskImage _image;
 
-    private Disk(DiskImage image, PartitionTable table, IReadOnlyList<DiskVolume> volumes)
+    private Disk(DiskImage image, PartitionTable table, IReadOnlyList<DiskVolume> volumes, bool isUnfinished)
     {
+        IsUnfinished = isUnfinished;
         _image = image;
         Table = table;
         Volumes = volumes;
@@ -42,7 +43,7 @@ public sealed class Disk : IDisposable
 #pragma warning restore CA2000
                 volumes.Add(new DiskVolume(partition.Number, partition.Start, partition.Length, partition, Probe(slice, reading)));
             }
-            return new Disk(image, table, volumes);
+            return new Disk(image, table, volumes, table.Scheme != PartitionScheme.None && UnfinishedMark.IsOn(device));
         }
         catch
         {
@@ -77,7 +78,11 @@ public sealed class Disk : IDisposable
     public PartitionTable Table { get; }
 
     /// <summary>What should be known of the disk.</summary>
-    public IReadOnlyList<string> Warnings => [.. _image.Warnings, .. Table.Warnings];
+    public IReadOnlyList<string> Warnings => [.. _image.Warnings, .. Table.Warnings, .. IsUnfinished
+        ? [$"'{Path}' is being written, or a deployment to it was broken off: what is on it is not whole"] : Array.Empty<string>()];
+
+    /// <summary>Whether a deployment to it did not come to its end.</summary>
+    public bool IsUnfinished { get; }
 
     /// <summary>The volumes in the order of their places.</summary>
     public IReadOnlyList<DiskVolume> Volumes { get; }

@@ -140,17 +140,13 @@ public sealed class DiskImage : IDisposable
     /// <param name="path">Its path; nothing may be there.</param>
     /// <param name="format">How it is to be kept.</param>
     /// <param name="length">The disk's length in bytes.</param>
-    /// <param name="made">Called once the file is there and ours.</param>
     /// <exception cref="VembarException">It cannot be made.</exception>
-    public static DiskImage Create(string path, DiskFormat format, long length, Action? made = null)
+    public static DiskImage Create(string path, DiskFormat format, long length)
     {
         try
         {
             // Whoever makes the name has it; the programs for other formats would write over what is there.
-            using var file = Posix.OpenFile(path, write: true, createNew: true);
-            made?.Invoke();
-            if (format == DiskFormat.Raw)
-                Posix.SetLength(file, length);
+            Posix.OpenFile(path, write: true, createNew: true).Dispose();
         }
         catch (NativeException failure) when (failure.Errno == Errno.Exists)
         {
@@ -160,10 +156,33 @@ public sealed class DiskImage : IDisposable
         {
             throw error;
         }
+        return Make(path, format, length);
+    }
+
+    /// <summary>Makes an image of an empty file.</summary>
+    /// <param name="path">Its path.</param>
+    /// <param name="format">How it is to be kept.</param>
+    /// <param name="length">The disk's length in bytes.</param>
+    /// <param name="name">The file's name when it is done, where the image holds that.</param>
+    /// <exception cref="VembarException">It cannot be made.</exception>
+    public static DiskImage Make(string path, DiskFormat format, long length, string? name = null)
+    {
+        try
+        {
+            using var file = Posix.OpenFile(path, write: true);
+            if (format == DiskFormat.Raw)
+                Posix.SetLength(file, length);
+        }
+        catch (Exception failure) when (VembarException.From(failure, "make the disk image", path) is { } error)
+        {
+            throw error;
+        }
         if (format != DiskFormat.Raw)
             // A path from the root: a colon in a name would be taken for a protocol.
             SystemTools.Run("qemu-img", "qemu-utils", ["create", "-q", "-f", ImageLayer.DriverOf(format), System.IO.Path.GetFullPath(path),
                 length.ToString(System.Globalization.CultureInfo.InvariantCulture)], $"make the disk image '{path}'");
+        if (format == DiskFormat.Vmdk && name is not null)
+            VmdkLayout.RenameExtent(path, name);
         return new DiskImage(FileDevice.Open(path, write: false), format, write: true, DiskReading.Usual);
     }
 

@@ -60,7 +60,7 @@ public sealed class NbdDevice : IBlockDevice
         {
             connection.Dispose();
             if (failure is SocketException or IOException)
-                throw new VembarException(ErrorKind.Environment, "disk-server",
+                throw new VembarException(ErrorKind.Environment, VembarException.DiskServer,
                     $"'{displayName}': the server of the disk image did not answer as it should: {failure.Message}", "", null, failure);
             throw;
         }
@@ -153,9 +153,12 @@ public sealed class NbdDevice : IBlockDevice
                 throw new NativeException(command == CommandRead ? "read" : "write", $"{DisplayName}, byte {offset}", error);
             Receive(answer);
         }
-        catch (SocketException failure)
+        catch (Exception failure) when (failure is SocketException or IOException and not NativeException)
         {
-            throw new NativeException(command == CommandRead ? "read" : "write", DisplayName, Errno.InputOutput, failure);
+            // No fault of the disk: nothing can be said of what is on it.
+            throw new VembarException(ErrorKind.Environment, VembarException.DiskServer,
+                $"'{DisplayName}': the program that serves the disk image (qemu-nbd) ended, or does not answer: {failure.Message}",
+                "Run it again; where that repeats, see whether the machine has memory left.", null, failure);
         }
     }
 

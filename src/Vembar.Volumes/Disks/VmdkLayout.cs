@@ -133,6 +133,23 @@ internal static partial class VmdkLayout
         return ContentId().Match(text) is { Success: true } own && own.Groups[1].Value.Equals(id, StringComparison.OrdinalIgnoreCase);
     }
 
+    /// <summary>Gives the one extent of an image in one file, in its descriptor, the name that the file will have.</summary>
+    /// <param name="path">The file.</param>
+    /// <param name="name">The name; no longer than the one that it has.</param>
+    public static void RenameExtent(string path, string name)
+    {
+        const int DescriptorAt = Sector, DescriptorLength = 20 * Sector;
+        using var file = FileDevice.Open(path, write: true);
+        var bytes = new byte[DescriptorLength];
+        var text = Encoding.UTF8.GetString(bytes, 0, file.Read(bytes, DescriptorAt)).TrimEnd('\0');
+        var changed = Encoding.UTF8.GetBytes(text.Replace($"\"{Path.GetFileName(path)}\"", $"\"{name}\"", StringComparison.Ordinal));
+        if (changed.Length > bytes.Length)
+            return;
+        bytes.AsSpan().Clear();
+        changed.CopyTo(bytes, 0);
+        file.Write(bytes, DescriptorAt);
+    }
+
     /// <summary>Gives a descriptor the content identifier of another one.</summary>
     /// <param name="file">The file with the descriptor.</param>
     /// <param name="other">The text of the other one.</param>

@@ -56,17 +56,20 @@ public static class VirtualMachine
         TimeSpan limit, Action<TimeSpan> seen, CancellationToken cancellation)
     {
         Directory.CreateDirectory(folder);
-        // Names of sockets are short.
-        var socket = Path.Combine(Path.GetTempPath(), $"vembar-{Guid.NewGuid():N}.sock");
+        const int MonitorNumber = 3;
+        var (listening, place) = PrivateSocket.Listen();
+        using var monitorPlace = place;
         using var chain = ImageChain.Open(FileDevice.Open(disk, write: false), DiskFormat.Qcow2, reading);
         var files = new Dictionary<int, SafeHandle>();
         var graph = chain.Graph(write: true, files);
-        using var process = SystemTools.Start(Program, Package, Arguments(graph, folder, socket, options), Doing, files);
+        files[MonitorNumber] = listening;
+        using var process = Started(Arguments(graph, folder, MonitorNumber, options), files, listening);
         var error = process.Error.ReadToEndAsync(CancellationToken.None);
         _ = process.Output.ReadToEndAsync(CancellationToken.None);
         try
         {
-            var monitor = await MachineMonitor.ConnectAsync(socket, () => !process.HasExited, cancellation).ConfigureAwait(false);
+            var monitor = await MachineMonitor.ConnectAsync(PrivateSocket.PathOf(place), () => !process.HasExited,
+                cancellation).ConfigureAwait(false);
             if (monitor is null)
             {
                 await process.WaitForExitAsync(cancellation).ConfigureAwait(false);
@@ -84,8 +87,14 @@ public static class VirtualMachine
             if (!process.HasExited)
                 process.Kill();
             await process.WaitForExitAsync(CancellationToken.None).ConfigureAwait(false);
-            File.Delete(socket);
         }
+    }
+
+    // Only the machine listens then: one that ended is noticed.
+    private static HelperProcess Started(List<string> arguments, Dictionary<int, SafeHandle> files, SafeHandle listening)
+    {
+        using (listening)
+            return SystemTools.Start(Program, Package, arguments, Doing, files);
     }
 
     private static VembarException NotStarted(string said) => VembarException.Environment("machine-failed",
@@ -134,7 +143,7 @@ public static class VirtualMachine
     // A comma would end a value.
     private static string Q(string path) => path.Replace(",", ",,", StringComparison.Ordinal);
 
-    private static List<string> Arguments(string graph, string folder, string socket, VirtualMachineOptions options)
+    private static List<string> Arguments(string graph, string folder, int monitor, VirtualMachineOptions options)
     {
         var isSecure = options.Firmware == MachineFirmware.SecureBoot;
         List<string> arguments =
@@ -145,7 +154,9 @@ public static class VirtualMachine
                 $"q35,smm={(isSecure ? "on" : "off")}",
             "-m", string.Create(CultureInfo.InvariantCulture, $"{options.Memory >> 20}"),
             "-smp", options.Processors.ToString(CultureInfo.InvariantCulture), "-nodefaults", "-display", "none", "-vga", "std",
-            "-rtc", "base=utc", "-qmp", $"unix:{Q(socket)},server=on,wait=off", "-serial", $"file:{Q(Path.Combine(folder, "serial.log"))}",
+            "-rtc", "base=utc", "-chardev",
+            string.Create(CultureInfo.InvariantCulture, $"socket,id=monitor,fd={monitor},server=on,wait=off"), "-mon",
+            "chardev=monitor,mode=control", "-serial", $"file:{Q(Path.Combine(folder, "serial.log"))}",
             "-device", "qemu-xhci", "-device", "usb-tablet",
             // What Windows has drivers for from the beginning.
             "-drive", $"if=none,id=disk,file={Q("json:" + graph)},discard=unmap", "-device", "ide-hd,drive=disk,bus=ide.0,bootindex=2",

@@ -123,7 +123,7 @@ internal sealed class BatchReader(ChunkSizes sizes, Func<SourceNode, ISourceFile
                     }
                     catch (Exception failure) when (failure is IOException)
                     {
-                        if (!skipUnreadable)
+                        if (!skipUnreadable || VembarException.ServerGone(failure) is not null)
                             throw Unread(node, failure);
 #pragma warning disable CA2000 // handed on through the channel, or given back in the end
                         piece ??= new ReadBuffer(4096);
@@ -174,10 +174,11 @@ internal sealed class BatchReader(ChunkSizes sizes, Func<SourceNode, ISourceFile
     }
 
     private static VembarException Unread(SourceNode node, Exception failure) =>
-        failure is Native.NativeException { Errno: not (Native.Errno.AccessDenied or Native.Errno.NotPermitted) }
+        VembarException.ServerGone(failure)
+        ?? (failure is Native.NativeException { Errno: not (Native.Errno.AccessDenied or Native.Errno.NotPermitted) }
         ? VembarException.Input("unreadable", $"'{node.Path}' cannot be read: {failure.Message}",
         Advice.Of("source-damaged"))
-        : VembarException.From(failure, "read", node.Path.ToString())!;
+        : VembarException.From(failure, "read", node.Path.ToString())!);
 
     // Cuts as much as can be cut now; what is left at the end of a stretch that goes on is read again with what follows.
     private int CutAll(ReadBuffer piece, ReadOnlySpan<byte> bytes, bool ends, List<ContentPart> parts)

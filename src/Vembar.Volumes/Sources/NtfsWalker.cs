@@ -298,7 +298,7 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
     }
 
     public static VembarException Unreadable(string displayName, NativeException failure, string[] path) =>
-        failure.Errno is not (Errno.AccessDenied or Errno.NotPermitted)
+        failure.Errno is not (Errno.AccessDenied or Errno.NotPermitted) && VembarException.ServerGone(failure) is null
         ? VembarException.Input("unreadable", $"{displayName}: '{string.Join('/', path)}' cannot be read: {failure.Message}",
         Advice.Of("unreadable"))
         : VembarException.From(failure, "read", $"{displayName}/{string.Join('/', path)}")!;

@@ -144,6 +144,8 @@ internal sealed class SourceWalk(WalkOptions options, CancellationToken cancella
     /// <summary>Something cannot be read: it is left out, or the walk fails at its end.</summary>
     public void Unreadable(string path, VembarException problem)
     {
+        if (VembarException.ServerGone(problem) is { } gone)
+            throw gone;
         if (options.SkipUnreadable)
             Excluded.Add(new ExcludedEntry(path, $"unreadable: {problem.Message}"));
         else
@@ -213,8 +215,8 @@ internal sealed class SourceWalk(WalkOptions options, CancellationToken cancella
         // Who found what is left to chance; what is told is not.
         var warnings = Warnings.Order(StringComparer.Ordinal).ToList();
         if (Unlisted.Count > 0)
-            warnings.Add($"{Unlisted.Count} {(Unlisted.Count == 1 ? "file or folder was" : "files and folders were")} not in the lists of the "
-                + $"folders that they are in, such as '{Unlisted.Min(StringComparer.Ordinal)}'; the volume is damaged");
+            warnings.Add($"{Unlisted.Count} {(Unlisted.Count == 1 ? "file or folder was" : "files and folders were")} not in the lists of "
+                + $"the folders that they are in, such as '{Unlisted.Min(StringComparer.Ordinal)}'; the volume is damaged");
         foreach (var rule in Exclusions.Unused)
         {
             var deeper = rule.Contains('/') || rule.Contains('\\') ? "" : $"; '**/{rule}' matches at every depth";

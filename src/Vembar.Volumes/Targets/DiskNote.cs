@@ -16,18 +16,16 @@ namespace Vembar.Volumes.Targets;
 /// <param name="JournalLength">How long it is.</param>
 public sealed record DiskNote(string Key, string Text, long JournalStart, long JournalLength)
 {
-    private const int Place = 64 << 10, Longest = 64 << 10, HeadLength = 48;
+    private const int Place = UnfinishedMark.Place, Longest = 64 << 10, HeadLength = 48;
 
     /// <summary>Where the room before the first partition begins that a journal may use.</summary>
     internal const int JournalPlace = Place + Longest;
-
-    private static ReadOnlySpan<byte> Magic => "VMBNOTE1"u8;
 
     /// <summary>Reads the note of a disk; null where there is none.</summary>
     public static DiskNote? Read(IBlockDevice disk)
     {
         var bytes = new byte[Longest];
-        if (disk.Length < Place + Longest || disk.Read(bytes, Place) < bytes.Length || !bytes.AsSpan().StartsWith(Magic))
+        if (disk.Length < Place + Longest || disk.Read(bytes, Place) < bytes.Length || !bytes.AsSpan().StartsWith(UnfinishedMark.Magic))
             return null;
         var length = BinaryPrimitives.ReadInt32LittleEndian(bytes.AsSpan(8));
         if (length is <= 0 or > Longest - HeadLength
@@ -52,7 +50,7 @@ public sealed record DiskNote(string Key, string Text, long JournalStart, long J
         if (json.Length > Longest - HeadLength)
             throw new ArgumentException("the note is too long", nameof(disk));
         var bytes = new byte[Longest];
-        Magic.CopyTo(bytes);
+        UnfinishedMark.Magic.CopyTo(bytes);
         BinaryPrimitives.WriteInt32LittleEndian(bytes.AsSpan(8), json.Length);
         Encoding.ASCII.GetBytes(HashOf(json)).CopyTo(bytes, 16);
         json.CopyTo(bytes, HeadLength);

@@ -24,6 +24,9 @@ public sealed class ResolvedSource : IDisposable
     /// <summary>Its volume; null for a folder.</summary>
     public DiskVolume? Volume { get; }
 
+    /// <summary>Whether a deployment to the disk did not come to its end.</summary>
+    public bool IsUnfinished => Disk?.IsUnfinished == true;
+
     /// <summary>What should be known of the disk.</summary>
     public IReadOnlyList<string> Warnings { get; }
 

@@ -477,6 +477,35 @@ public class WorkspaceTests(DemoFixture demo, DemoDisks disks)
         }
     }
 
+    private sealed class DoAt(string phase, Action action) : IProgress<OperationProgress>
+    {
+        public void Report(OperationProgress value)
+        {
+            if (value.Phase == phase)
+                action();
+        }
+    }
+
+    // What is in the archive is saved, whatever becomes of the workspace: nobody is told that nothing was changed.
+    [Fact]
+    public void AnErrorAfterTheArchiveHasItSaysThatItIsSaved()
+    {
+        using var folder = new TempFolder();
+        var archive = Small(folder);
+        Do.OpenWorkspace(ImageReference.Parse(archive), folder.At("w"), [], NoProgress.Instance, CancellationToken.None);
+        folder.Write("w/a.txt", "changed");
+        var hidden = folder.At("hidden");
+        var problem = Assert.Throws<VembarException>(() => Do.SaveWorkspace(new WorkspaceSaveRequest { Folder = folder.At("w") },
+            new DoAt("remembering", () => Directory.Move(folder.At("w/.vembar-workspace"), hidden)), CancellationToken.None));
+        Assert.Contains("was saved, and", problem.Message, StringComparison.Ordinal);
+        Assert.DoesNotContain("unchanged", problem.Message + problem.Hint, StringComparison.Ordinal);
+        // The advice works.
+        Directory.Move(hidden, folder.At("w/.vembar-workspace"));
+        Assert.True(Save(folder.At("w")).Written);
+        Do.Deploy($"{archive}#last", folder.At("out"));
+        Assert.Equal("changed", File.ReadAllText(folder.At("out/a.txt")));
+    }
+
     [Fact]
     public void InterruptedLayingOpenLeavesNothing()
     {

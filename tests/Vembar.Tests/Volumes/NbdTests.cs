@@ -197,7 +197,7 @@ public class NbdTests
         }))
         {
             using var device = NbdDevice.Connect(folder.At("s"), "disk", write: false);
-            Assert.ThrowsAny<IOException>(() => device.Read(new byte[512], 0));
+            Assert.Throws<VembarException>(() => device.Read(new byte[512], 0));
         }
         using (new Server(folder.At("t"), socket =>
         {

@@ -174,7 +174,7 @@ public class NtfsTests(DemoDisks demo)
         Assert.Equal("PROGRA~1", entries["Program Files"].ShortName);
         Assert.Equal("Zone.Identifier", Assert.Single(entries["Users/Public/Documents/Staff handbook.txt"].Streams).Name);
         Assert.True(entries["Windows/Help"].Attributes!.Value.HasFlag(WindowsAttributes.Compressed));
-        Assert.Contains(entries.Values, e => e.ObjectId is { Length: 16 });
+        Assert.Contains(entries.Values, e => e.ObjectId is { Length: 64 });
         Assert.Contains(entries.Values, e => e.ExtendedAttributes is [{ Name: "$KERNEL.PURGE.ESBCACHE", Value.Length: 24 }]);
         Assert.True(entries.ContainsKey("ProgramData/Tarn Valley/Logs/notes.txt")
             && entries.ContainsKey("ProgramData/Tarn Valley/Logs/Notes.txt"));

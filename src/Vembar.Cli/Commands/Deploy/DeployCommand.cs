@@ -168,6 +168,9 @@ internal static class DeployCommand
                 Session.Line($"  {difference}");
         }
         else if (result.Verified)
-            Session.Line("Read back and compared: all is as it is in the image.");
+            Session.Line(result.NotKept.Count == 0 ? "Read back and compared: all is as it is in the image."
+                : "Read back and compared: all is as it is in the image, but for what was not carried over: "
+                + string.Join(", ", result.NotKept.OrderBy(l => l.Key, StringComparer.Ordinal).Select(l =>
+                    $"{l.Key} ({Text.Number(l.Value)})")) + ".");
     }
 }

@@ -32,13 +32,17 @@ internal static class VerifyCommand
         {
             Description = "Give up a newer state that is damaged, behind the last whole one; what it held is lost",
         };
+        var strict = new Option<bool>("--strict")
+        {
+            Description = "End with 1 also when all images are whole and only an interrupted run left something behind them",
+        };
         var signers = SharedOptions.SignedBy();
         var report = SharedOptions.Report("Write what was found as an HTML page; not with --recover and --give-up-newer");
         var wait = SharedOptions.Wait();
         return new VembarCommand("verify", "Read an archive whole and check every byte; name damaged images and files; heal or recover",
             "vembar verify desks.vmb", "vembar verify desks.vmb --repair-from /mnt/copy/desks.vmb",
             "vembar verify broken.vmb --recover saved.vmb")
-            .With(archives, signers, repair, recover, giveUp, report, wait, SharedOptions.Base).Does(async (parse, session) =>
+            .With(archives, signers, repair, recover, giveUp, strict, report, wait, SharedOptions.Base).Does(async (parse, session) =>
             {
                 var others = parse.GetRequiredValue(repair);
                 if (parse.GetValue(report) is not null && (parse.GetValue(recover) is not null || parse.GetValue(giveUp)))
@@ -51,7 +55,7 @@ internal static class VerifyCommand
                         throw new VembarException(ErrorKind.Usage, "one-archive",
                             "--repair-from, --recover and --give-up-newer are for one archive", "Name that one alone.");
                     return await SeveralAsync([.. several.Select(a => SharedOptions.PlaceOf(parse, a, session))],
-                        SharedOptions.SignersOf(parse, signers, session), page, session).ConfigureAwait(false);
+                        SharedOptions.SignersOf(parse, signers, session), parse.GetValue(strict), page, session).ConfigureAwait(false);
                 }
                 var path = SharedOptions.PlaceOf(parse, parse.GetValue(archives)?.FirstOrDefault(), session);
                 if (parse.GetValue(giveUp))
@@ -61,8 +65,8 @@ internal static class VerifyCommand
                             "--give-up-newer excludes --repair-from and --recover", "Recover or repair first.");
                     var left = await session.Do(new GiveUpTailHandler(session.Host),
                         new GiveUpTailRequest(path, TimeSpan.FromSeconds(parse.GetValue(wait))));
-                    session.Result(Json(left), json => json.VerifyJson, () => Show(left, session));
-                    return left.Ok ? ExitCode.Done : ExitCode.NotInOrder;
+                    session.Result(Json(left, parse.GetValue(strict)), json => json.VerifyJson, () => Show(left, session));
+                    return IsGood(left, parse.GetValue(strict)) ? ExitCode.Done : ExitCode.NotInOrder;
                 }
                 if (parse.GetValue(recover) is { } target)
                 {
@@ -77,14 +81,14 @@ internal static class VerifyCommand
                     : await session.Do(new VerifyHandler(session.Host),
                     new VerifyRequest(path, SharedOptions.SignersOf(parse, signers, session)));
                 page?.Write(VerifyPage.Of([(path.Path, result, "")], session.Host.Clock.GetUtcNow().UtcDateTime));
-                session.Result(Json(result), json => json.VerifyJson, () => Show(result, session));
-                return result.Ok ? ExitCode.Done : ExitCode.NotInOrder;
+                session.Result(Json(result, parse.GetValue(strict)), json => json.VerifyJson, () => Show(result, session));
+                return IsGood(result, parse.GetValue(strict)) ? ExitCode.Done : ExitCode.NotInOrder;
             });
     }
 
     // Each is read, whatever is the matter with another.
-    private static async Task<int> SeveralAsync(IReadOnlyList<ArchiveLocation> places, ImageTrust? signers, OutputFile? page,
-        Session session)
+    private static async Task<int> SeveralAsync(IReadOnlyList<ArchiveLocation> places, ImageTrust? signers, bool strict,
+        OutputFile? page, Session session)
     {
         var results = new List<VerifyJson>();
         var read = new List<(string Archive, VerifyResult? Result, string Problem)>();
@@ -94,9 +98,9 @@ internal static class VerifyCommand
             try
             {
                 var result = await session.Do(new VerifyHandler(session.Host), new VerifyRequest(place, signers));
-                results.Add(Json(result));
+                results.Add(Json(result, strict));
                 read.Add((place.Path, result, ""));
-                if (!result.Ok)
+                if (!IsGood(result, strict))
                     code = Math.Max(code, ExitCode.NotInOrder);
                 if (!session.IsTold)
                     continue;
@@ -120,8 +124,11 @@ internal static class VerifyCommand
     private static DamageJson From(Damage damage) => new(damage.Image == 0 ? null : damage.Image, damage.Path,
         AdviceText.With(damage.Problem, damage.Advice));
 
-    private static VerifyJson Json(VerifyResult result) => new(
-        result.Archive, result.Ok, result.Blocks, result.Bytes, result.UncommittedTail, result.Seconds, [.. result.Damage.Select(From)],
+    private static bool IsGood(VerifyResult result, bool strict) => strict ? result.Ok : result.IsSound;
+
+    private static VerifyJson Json(VerifyResult result, bool strict) => new(
+        result.Archive, IsGood(result, strict), result.Blocks, result.Bytes, result.UncommittedTail, result.Seconds,
+        [.. result.Damage.Select(From)],
         [.. result.Repaired.Select(From)], result.Bases, result.Images,
         result.Signatures?.Select(s => new VerifiedSignatureJson(s.Image, s.Signer, s.Why)).ToList());
 

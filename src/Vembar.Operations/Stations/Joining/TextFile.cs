@@ -6,7 +6,9 @@ namespace Vembar.Operations.Stations.Joining;
 /// <summary>A text in a file for as long as it is needed, that nobody else may read.</summary>
 internal sealed class TextFile : IDisposable
 {
-    private TextFile(string path) => Path = path;
+    private readonly ScratchFolder _folder;
+
+    private TextFile(ScratchFolder folder, string path) => (_folder, Path) = (folder, path);
 
     /// <summary>The file.</summary>
     public string Path { get; }
@@ -17,18 +19,21 @@ internal sealed class TextFile : IDisposable
     {
         if (text is null)
             return null;
-        var path = System.IO.Path.Combine(host.TemporaryFolder, $"vembar-{Guid.NewGuid():N}{extension}");
+        ScratchFolder? folder = null;
         try
         {
+            folder = ScratchFolder.Make(host.TemporaryFolder);
+            var path = System.IO.Path.Combine(folder.Path, $"text{extension}");
             PrivateFile.Write(path, text);
+            return new TextFile(folder, path);
         }
-        catch (Exception failure) when (failure is not VembarException && VembarException.From(failure, "write", path) is { } problem)
+        catch (Exception failure) when (failure is not VembarException
+            && VembarException.From(failure, "write", host.TemporaryFolder) is { } problem)
         {
-            File.Delete(path);
+            folder?.Dispose();
             throw problem;
         }
-        return new TextFile(path);
     }
 
-    public void Dispose() => File.Delete(Path);
+    public void Dispose() => _folder.Dispose();
 }
