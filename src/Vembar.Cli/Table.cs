@@ -1,4 +1,5 @@
 using System.Runtime.InteropServices;
+using System.Text;
 
 namespace Vembar.Cli;
 
@@ -15,11 +16,11 @@ internal sealed class Table(params string[] headings)
     private const int PieceOfOutput = 1 << 16;
     private const int PageOfText = 1 << 14;
 
-    // Cells one after the other, and where each ends, some hundred rows together: a string for each would be the collector's to
-    // move, and one array of all is copied each time it grows.
+    // Cells one after the other in UTF-8, and where each ends, some hundred rows together: a string for each would be the collector's
+    // to move, and one array of all is copied each time it grows.
     private sealed class Page
     {
-        public List<char> Text { get; } = new(PageOfText);
+        public List<byte> Text { get; } = new(PageOfText);
         public List<int> Ends { get; } = [];
     }
 
@@ -31,7 +32,7 @@ internal sealed class Table(params string[] headings)
             _pages.Add(new Page());
         foreach (var cell in cells)
         {
-            _pages[^1].Text.AddRange(Text.Safe(cell).AsSpan());
+            _pages[^1].Text.AddRange(Encoding.UTF8.GetBytes(Text.Safe(cell)).AsSpan());
             _pages[^1].Ends.Add(_pages[^1].Text.Count);
         }
         return this;
@@ -39,12 +40,14 @@ internal sealed class Table(params string[] headings)
 
     private int RowsIn(Page page) => page.Ends.Count / _columns.Length;
 
-    private ReadOnlySpan<char> Cell(Page page, int row, int column)
+    private ReadOnlySpan<byte> Bytes(Page page, int row, int column)
     {
         var at = row * _columns.Length + column;
         var start = at == 0 ? 0 : page.Ends[at - 1];
         return CollectionsMarshal.AsSpan(page.Text)[start..page.Ends[at]];
     }
+
+    private string Cell(Page page, int row, int column) => Encoding.UTF8.GetString(Bytes(page, row, column));
 
     /// <summary>Prints it.</summary>
     /// <param name="session">Where.</param>
@@ -66,10 +69,10 @@ internal sealed class Table(params string[] headings)
             for (var row = 0; row < RowsIn(page); row++)
             {
                 foreach (var column in shown)
-                    widths[column] = Math.Max(widths[column], Cell(page, row, column).Length);
+                    widths[column] = Math.Max(widths[column], Encoding.UTF8.GetCharCount(Bytes(page, row, column)));
             }
         }
-        var output = new System.Text.StringBuilder();
+        var output = new StringBuilder();
         Line(output, shown, widths, null, 0);
         foreach (var page in _pages)
         {
@@ -86,17 +89,17 @@ internal sealed class Table(params string[] headings)
     }
 
     // A row, or the headings where there is no page.
-    private void Line(System.Text.StringBuilder output, int[] shown, int[] widths, Page? page, int row)
+    private void Line(StringBuilder output, int[] shown, int[] widths, Page? page, int row)
     {
         var spaces = 0;
         foreach (var column in shown)
         {
-            var cell = page is null ? _columns[column].Heading.AsSpan() : Cell(page, row, column);
+            var cell = page is null ? _columns[column].Heading : Cell(page, row, column);
             var padding = widths[column] - cell.Length;
             if (_columns[column].IsNumber)
                 (spaces, padding) = (spaces + padding, 0);
             // No line ends with spaces.
-            if (!cell.IsEmpty)
+            if (cell.Length > 0)
             {
                 output.Append(' ', spaces).Append(cell);
                 spaces = 0;
@@ -109,8 +112,8 @@ internal sealed class Table(params string[] headings)
     private void PrintFitted(Session session, int[] shown)
     {
         var rows = _pages.SelectMany(page => Enumerable.Range(0, RowsIn(page))
-            .Select(row => shown.Select(c => Cell(page, row, c).ToString()).ToArray())).ToList();
-        var output = new System.Text.StringBuilder();
+            .Select(row => shown.Select(c => Cell(page, row, c)).ToArray())).ToList();
+        var output = new StringBuilder();
         foreach (var line in new TableLayout([.. shown.Select(c => _columns[c])], Terminal.Width).Lay(rows))
         {
             foreach (var (column, spaces, text) in line.Pieces)

@@ -3,6 +3,8 @@
 
     stress.py PROGRAM [ROUNDS [SEED]]
 
+ROUNDS with an 's' behind it is a time in seconds.
+
 After each round: the archive lists what it did before the command or what it does after it, verifying finds no damage that was not
 made here, no image has another root than it had, and the next capture works. Damage that was made is found, and nothing wrong is handed
 out. Prints the seed, so that a run can be made again; ends with 1 at the first finding, with the archive left in place.
@@ -19,8 +21,11 @@ import sys
 import tempfile
 import time
 
+from disks import Disks
+
 PROGRAM = os.path.abspath(sys.argv[1])
-ROUNDS = int(sys.argv[2]) if len(sys.argv) > 2 else 1000
+HOW_LONG = sys.argv[2] if len(sys.argv) > 2 else "2000"
+ROUNDS, SECONDS = (1 << 31, int(HOW_LONG[:-1])) if HOW_LONG.endswith("s") else (int(HOW_LONG), 1 << 31)
 SEED = int(sys.argv[3]) if len(sys.argv) > 3 else random.randrange(1 << 31)
 SIGNALS = (signal.SIGKILL, signal.SIGKILL, signal.SIGTERM, signal.SIGINT, signal.SIGHUP)
 rng = random.Random(SEED)
@@ -194,7 +199,26 @@ def together():
     sound(before, None, "several at once")
 
 
-print(f"seed {SEED}, {ROUNDS} rounds", flush=True)
+def synced():
+    """A site that is brought up to date, killed on the way."""
+    prepare()
+    with open(os.path.join(folder, "vembar.yaml"), "w") as file:
+        file.write("archive: a.vmb\nsites:\n  far: { place: far.vmb, newest: 1 }\n")
+    if os.path.exists(os.path.join(folder, "far.vmb")) and rng.randrange(2):
+        os.remove(os.path.join(folder, "far.vmb"))
+    process = start(("sync", "--project", "vembar.yaml"))
+    time.sleep(rng.random())
+    process.send_signal(rng.choice(SIGNALS))
+    process.communicate()
+    code, _, err = run("sync", "--project", "vembar.yaml")
+    if code != 0:
+        raise Finding(f"sync after a sync that was killed ended with {code}: {err}")
+    code, out, _ = run("verify", "far.vmb", "--json")
+    if json.loads(out)["damage"]:
+        raise Finding(f"a site after a sync that was killed: {json.loads(out)['damage'][:3]}")
+
+
+print(f"seed {SEED}, {HOW_LONG} rounds", flush=True)
 folder = tempfile.mkdtemp(prefix="vembar-stress-")
 trees = [tree("one", 12), tree("two", 9), tree("three", 4)]
 expected = {}
@@ -207,9 +231,15 @@ for arguments in (("capture", trees[0], "prepared.vmb", "--name", "one"), ("capt
                   ("capture", trees[2], "from.vmb", "--name", "copied")):
     if run(*arguments)[0] != 0:
         raise SystemExit(f"{arguments} failed")
-kinds = (killed, killed, full, flipped, flipped, replaced, together)
+disks = Disks(folder, PROGRAM, rng, run, Finding)
+kinds = (killed, killed, full, flipped, flipped, replaced, together, synced, disks.container, disks.container, disks.failing, disks.failing,
+         disks.killed_disk, disks.changing)
 done = dict.fromkeys((k.__name__ for k in kinds), 0)
+began = time.monotonic()
+number = -1
 for number in range(ROUNDS):
+    if time.monotonic() - began > SECONDS:
+        break
     kind = rng.choice(kinds)
     try:
         kind()
@@ -220,4 +250,4 @@ for number in range(ROUNDS):
     if number % 100 == 99:
         print(f"{number + 1} rounds: {', '.join(f'{k} {v}' for k, v in done.items())}", flush=True)
 shutil.rmtree(folder)
-print(f"nothing found in {ROUNDS} rounds")
+print(f"nothing found in {sum(done.values())} rounds: {', '.join(f'{k} {v}' for k, v in done.items())}")

@@ -61,7 +61,8 @@ public sealed class NbdDevice : IBlockDevice
             connection.Dispose();
             if (failure is SocketException or IOException)
                 throw new VembarException(ErrorKind.Environment, VembarException.DiskServer,
-                    $"'{displayName}': the server of the disk image did not answer as it should: {failure.Message}", "", null, failure);
+                    $"'{displayName}': the program that serves the disk image (qemu-nbd) did not answer as it should: {failure.Message}",
+                    "", null, failure);
             throw;
         }
     }

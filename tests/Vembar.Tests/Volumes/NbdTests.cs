@@ -206,7 +206,7 @@ public class NbdTests
         }))
         {
             using var device = NbdDevice.Connect(folder.At("t"), "disk", write: false);
-            Assert.ThrowsAny<IOException>(() => device.Read(new byte[512], 0));
+            Assert.Throws<VembarException>(() => device.Read(new byte[512], 0));
         }
         // One that hands the disk out read-only is not written to.
         using var third = new Server(folder.At("u"), socket => Shake(socket, 1 << 20, 3));
