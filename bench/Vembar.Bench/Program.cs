@@ -45,6 +45,7 @@ internal sealed class Bench(int times, string tree, string rows)
             Pool();
             Compacted();
             Verifying();
+            Recovering();
             Deploying();
             Places();
             Station();
@@ -423,6 +424,22 @@ internal sealed class Bench(int times, string tree, string rows)
         var m = InTurn(("", $"{_vembar} verify {At("b.vmb")}"), ("", $"zstd -tq {At("v.tz")}"));
         Row("verify", "≤ 1.2 × zstd -t of the same data", $"time {Ratio(m[0].Seconds / m[1].Seconds)}, {m[0].MemoryKib / 1024} MiB",
             m[0].Seconds <= 1.2 * m[1].Seconds);
+    }
+
+    // Without its header, so that nothing of the index is used; what is saved is written out once.
+    private void Recovering()
+    {
+        if (!Wanted("recover"))
+            return;
+        Base();
+        Once($"cp {At("b.vmb")} {At("h.vmb")} && head -c 8 /dev/zero | dd of={At("h.vmb")} conv=notrunc status=none");
+        var m = InTurn(($"rm -f {At("r.vmb")}", $"{_vembar} verify {At("h.vmb")} --recover {At("r.vmb")} -q"),
+            ("", $"{_vembar} verify {At("b.vmb")} -q"), ($"rm -f {At("r.vmb")}", $"cp {At("b.vmb")} {At("r.vmb")} && sync {At("r.vmb")}"));
+        Row("recover an archive without its header", "≤ 3 × verify and a copy of it, ≤ 400 MiB",
+            $"time {Ratio(m[0].Seconds / m[1].Seconds)} × verify, {Ratio(m[0].Seconds / (m[1].Seconds + m[2].Seconds))} × verify and cp, "
+            + $"{m[0].MemoryKib / 1024} MiB",
+            m[0].Seconds <= 3 * (m[1].Seconds + m[2].Seconds) && m[0].MemoryKib <= 400 * 1024);
+        Once($"rm -f {At("h.vmb")} {At("r.vmb")}");
     }
 
     private void Deploying()

@@ -116,11 +116,11 @@ class Disks:
         for name in (disk, disk + ".unfinished"):
             if os.path.exists(self.at(name)):
                 os.remove(self.at(name))
-        words = ("deploy", "prepared.vmb#1", disk, "--size", "700 MiB") if isnew \
+        words = ("deploy", "prepared.vmb#1", disk, "--size", "1100 MiB") if isnew \
             else ("deploy", "prepared.vmb#1", disk, "--erase", "--confirm", disk, "--layout", self.rng.choice(("uefi", "bios")))
         if not isnew:
             with open(self.at(disk), "wb") as file:
-                file.truncate(700 << 20)
+                file.truncate(1100 << 20)
         process = subprocess.Popen([self.program, *words, "--accept-misfit"], cwd=self.folder, stdout=subprocess.DEVNULL,
                                    stderr=subprocess.DEVNULL)
         time.sleep(self.rng.random() * 1.5)
@@ -128,13 +128,18 @@ class Disks:
         code = process.wait()
         if isnew and code != 0 and os.path.exists(self.at(disk)):
             raise self.finding(f"killed {' '.join(words)}: '{disk}' has its name, exit {code}")
+        # One that does not say that it is not finished is whole: it was killed when it was through.
+        unmarked = None
         if not isnew and code == -signal.SIGKILL:
             _, out, _ = self.run("survey", disk, "--json")
             found = json.loads(out)
-            if any(v["fileSystem"] == "ntfs" for v in found.get("volumes", ())) and not any("broken off" in w for w in found["warnings"]):
-                raise self.finding(f"killed {' '.join(words)}: the disk does not say that it is not finished")
+            windows = [v["number"] for v in found.get("volumes", ()) if v["label"] == "Windows"]
+            if windows and not any("broken off" in w for w in found["warnings"]):
+                unmarked = (windows[0], self.root_of(disk, windows[0]))
         if code != 0:
             self.must(*words, "--accept-misfit")
+        if unmarked and self.root_of(disk, unmarked[0]) != unmarked[1]:
+            raise self.finding(f"killed {' '.join(words)}: the disk does not say that it is not finished, and is not whole")
         os.remove(self.at(disk))
 
     def changing(self):

@@ -86,7 +86,7 @@ internal static class ArchiveCheck
             {
                 var block = segment.Block(number);
                 var copyOf = firstCopies?.GetValueOrDefault(number, -1) ?? -1;
-                if (CheckBlock(archive, block, chunks[copyOf < 0 ? number : copyOf] ?? [], copyOf < 0 ? block : segment.Block(copyOf),
+                if (CheckBlock(archive, block, chunks.Of(copyOf < 0 ? number : copyOf), copyOf < 0 ? block : segment.Block(copyOf),
                     bad) is { } problem)
                     found.Add(new Damage(0, "", problem));
                 Interlocked.Increment(ref blocks);
@@ -136,12 +136,12 @@ internal static class ArchiveCheck
                 var block = segment.Block(number);
                 if (block.Offset < from)
                 {
-                    if (!known.Contains(block) || (chunks[number] ?? []).Any(c => !before!.Contains(c.Id)))
+                    if (!known.Contains(block) || chunks.Of(number).Any(c => !before!.Contains(c.Id)))
                         found.Add(new Damage(0, "", $"the index names a block at byte {block.Offset} that was not there before"));
                     return;
                 }
                 var copyOf = firstCopies?.GetValueOrDefault(number, -1) ?? -1;
-                if (CheckBlock(archive, block, chunks[copyOf < 0 ? number : copyOf] ?? [], copyOf < 0 ? block : segment.Block(copyOf),
+                if (CheckBlock(archive, block, chunks.Of(copyOf < 0 ? number : copyOf), copyOf < 0 ? block : segment.Block(copyOf),
                     bad) is { } problem)
                     found.Add(new Damage(0, "", problem));
             }, cancellation).ConfigureAwait(false);
@@ -180,23 +180,11 @@ internal static class ArchiveCheck
                 + $"damaged; the first one is whole, and the next change writes the second again"));
     }
 
-    // By their blocks; null for a block that has none.
-    private static List<(ChunkId Id, int Offset, int Length)>[] ChunksOf(IndexSegment segment, List<Damage> damage)
-    {
-        var chunks = new List<(ChunkId Id, int Offset, int Length)>[segment.BlockCount];
-        for (var i = 0; i < segment.ChunkCount; i++)
-        {
-            var (id, block, offset, length) = segment.Chunk(i);
-            if ((uint)block >= (uint)segment.BlockCount)
-                damage.Add(new Damage(0, "", $"the index names block {block}, which does not exist"));
-            else
-                (chunks[block] ??= []).Add((id, offset, length));
-        }
-        return chunks;
-    }
+    private static BlockChunks ChunksOf(IndexSegment segment, List<Damage> damage) =>
+        new(segment, block => damage.Add(new Damage(0, "", $"the index names block {block}, which does not exist")));
 
     // No index names the chunks in the second copies of record blocks: they are those of the first, which is the same to the byte.
-    private static Dictionary<int, int>? FirstCopies(IndexSegment segment, List<(ChunkId Id, int Offset, int Length)>[] chunks)
+    private static Dictionary<int, int>? FirstCopies(IndexSegment segment, BlockChunks chunks)
     {
         Dictionary<int, int>? copies = null;
         Dictionary<BlockInfo, int>? firsts = null;
@@ -206,7 +194,7 @@ internal static class ArchiveCheck
             if (block.Kind != BlockKind.Record)
                 continue;
             firsts ??= [];
-            if (chunks[i] is null && firsts.TryGetValue(block with { Offset = 0 }, out var first))
+            if (chunks.CountOf(i) == 0 && firsts.TryGetValue(block with { Offset = 0 }, out var first))
                 (copies ??= [])[i] = first;
             else
                 firsts[block with { Offset = 0 }] = i;
@@ -217,7 +205,6 @@ internal static class ArchiveCheck
     private static string? CheckBlock(ArchiveReader archive, BlockInfo block, List<(ChunkId Id, int Offset, int Length)> chunks,
         BlockInfo indexed, ConcurrentDictionary<ChunkId, byte> bad)
     {
-        chunks = [.. chunks.OrderBy(c => c.Offset)];
         // Content that was stored again elsewhere is not looked for here any more, so damage to it here harms nobody.
         var live = chunks.Where(c => archive.TryFind(c.Id, out var place) && place.Block.Offset == indexed.Offset).ToList();
         if (live.Count == 0)
