@@ -34,9 +34,9 @@ test:
 lint:
 	@tools/lint
 
-# Random trials with faults; STRESS="ROUNDS SEED".
+# Random trials with faults; STRESS="ROUNDS SEED", or STRESS="60s" for a minute.
 stress: build
-	@tools/setup test
+	@tools/setup stress
 	@python3 tests/stress/stress.py out/vembar $(STRESS)
 
 # Damaged input for every parser, for so many seconds; "FUZZ=60 SEED=7" gives the same inputs again.

@@ -99,6 +99,17 @@ internal sealed record FuzzTarget(string Name, IReadOnlyList<byte[]> Inputs, Act
                 made.WaitForExit();
                 images.Add(File.ReadAllBytes($"{folder}/image"));
             }
+            // What names other files: of this machine, of a server, itself.
+            foreach (var name in (string[])["/etc/passwd", "../image", "nbd://127.0.0.1:1", "json:{}", "image", "raw"])
+            {
+                using var made = Process.Start("qemu-img", ["create", "-q", "-u", "-f", "qcow2", "-F", "raw", "-b", name, $"{folder}/image",
+                    "1M"]);
+                made.WaitForExit();
+                images.Add(File.ReadAllBytes($"{folder}/image"));
+                images.Add(Encoding.ASCII.GetBytes("# Disk DescriptorFile\nversion=1\nCID=fffffffe\nparentCID=ffffffff\n"
+                    + $"createType=\"monolithicFlat\"\n# Extent description\nRW 2048 FLAT \"{name}\" 0\nRW 8 SPARSE \"{name}\"\n"
+                    + $"parentFileNameHint=\"{name}\"\n"));
+            }
         }
         finally
         {

@@ -27,7 +27,10 @@ public sealed class HelperProcess : IDisposable
         Input = new FileStream(inputWrite, FileAccess.Write, 0);
         Output = new StreamReader(new FileStream(outputRead, FileAccess.Read, 0));
         Error = new StreamReader(new FileStream(errorRead, FileAccess.Read, 0));
+        // Small systems have neither; what is confined, or listens, cannot do without.
         var guard = File.Exists(DeathGuard) && File.Exists(Shell);
+        if (!guard && (start.ListensOnThree || start.Confinement is not null))
+            throw new NativeException("start the program", DeathGuard, Errno.NotFound);
         using (toldRead)
         using (toldWrite)
         {
