@@ -41,13 +41,13 @@ public sealed class DamagedStateTests(World world) : IDisposable
         var archive = Damaged();
         foreach (var which in (string[])["#last", "#Lending desk", "#Lending desk@newest", "#Lending desk@2026.09", ""])
         {
-            Refused( "a newer state", "show", archive + which);
-            Refused( "--at-state 2", "deploy", archive + which, _folder.At("out"));
+            Refused("a newer state", "show", archive + which);
+            Refused("--at-state 2", "deploy", archive + which, _folder.At("out"));
         }
         Assert.False(Path.Exists(_folder.At("out")));
-        Refused( "a newer state", "copy", archive + "#last", _folder.At("other.vmb"));
-        Refused( "a newer state", "diff", archive + "#1", archive + "#last");
-        Refused( "a newer state", "ready", archive + "#last");
+        Refused("a newer state", "copy", archive + "#last", _folder.At("other.vmb"));
+        Refused("a newer state", "diff", archive + "#1", archive + "#last");
+        Refused("a newer state", "ready", archive + "#last");
         foreach (var command in (string[][])[["show", archive + "#1"], ["list", archive], ["files", archive + "#1"], ["history", archive],
             ["report", archive], ["diff", archive + "#1", archive + "#2"], ["take", archive + "#1", "Users", "--to", _folder.At("taken")]])
         {

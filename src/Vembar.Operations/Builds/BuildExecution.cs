@@ -396,8 +396,11 @@ internal sealed class BuildExecution
     private async Task<BuildStep> ReadyAsync(BuildStep step, IProgress<OperationProgress> progress, CancellationToken cancellation)
     {
         var found = await new ReadyHandler(_host).HandleAsync(_there is null && _image == 0
-            ? new ReadyRequest { Source = Disk, Reading = Reading, Rules = Recipe.Rules } : new ReadyRequest { Image = Image,
-                Rules = Recipe.Rules }, progress,
+            ? new ReadyRequest { Source = Disk, Reading = Reading, Rules = Recipe.Rules } : new ReadyRequest
+            {
+                Image = Image,
+                Rules = Recipe.Rules
+            }, progress,
             cancellation).ConfigureAwait(false);
         var stops = found.Findings.Where(f => f.Severity == Severity.Stop).ToList();
         var open = stops.Where(f => !Recipe.Accept.Contains("all") && !Recipe.Accept.Contains(f.Check)).ToList();

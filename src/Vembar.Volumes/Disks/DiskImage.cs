@@ -36,8 +36,13 @@ public sealed class DiskImage : IDisposable
             chain = ImageChain.Open(file.OpenAgain(write: false), format, write ? reading with { AcceptDamaged = false } : reading);
             _missing = chain.Missing;
             // The programs that serve disk images read what is in the parent of these as zeros, or not at all.
-            _map = format switch { DiskFormat.Vhd => VhdDifferencing.TryOpen(file), DiskFormat.Vhdx => VhdxDifferencing.TryOpen(file), _ =>
-                null };
+            _map = format switch
+            {
+                DiskFormat.Vhd => VhdDifferencing.TryOpen(file),
+                DiskFormat.Vhdx => VhdxDifferencing.TryOpen(file),
+                _ =>
+                null
+            };
             if (_map is null)
                 (_server, Length) = Serve(ref chain);
             else

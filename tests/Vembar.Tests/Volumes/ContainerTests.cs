@@ -73,8 +73,12 @@ public sealed class ContainerTests(DemoDisks demo) : IDisposable
         var whole = Do.Capture(path, archive, "whole");
         Cut(Content(path), new FileInfo(Content(path)).Length * 90 / 100);
         Assert.Throws<VembarException>(() => Do.Capture(path, archive, "cut"));
-        var rescued = Do.Capture(path, archive, "rescued", r => r with { Reading = new DiskReading(AcceptDamaged: true),
-            AcceptUnready = true, Reread = true });
+        var rescued = Do.Capture(path, archive, "rescued", r => r with
+        {
+            Reading = new DiskReading(AcceptDamaged: true),
+            AcceptUnready = true,
+            Reread = true
+        });
         Assert.Contains(rescued.Warnings, w => w.Contains("is cut short", StringComparison.Ordinal));
         var missing = rescued.Excluded.Where(l => l.Rule.StartsWith("unreadable", StringComparison.Ordinal)).ToList();
         Assert.NotEmpty(missing);

@@ -93,8 +93,11 @@ internal sealed class NetworkStory : IDisposable
         // Packages that were fetched before need not be fetched again.
         if (arguments[0] == "starter" && Environment.GetEnvironmentVariable("HOME") is { } home)
             known["HOME"] = home;
-        using var process = HelperProcess.Start(new HelperStart(Environment.ProcessPath!, arguments) { Folder = _folder,
-            Environment = known });
+        using var process = HelperProcess.Start(new HelperStart(Environment.ProcessPath!, arguments)
+        {
+            Folder = _folder,
+            Environment = known
+        });
         var error = process.Error.ReadToEndAsync();
         var output = process.Output.ReadToEnd();
         process.WaitForExit();
@@ -287,7 +290,8 @@ internal sealed class NetworkStory : IDisposable
     private void StartStation()
     {
         var process = HelperProcess.Start(new HelperStart(StationServeCommand.Find()!, ["--config",
-            At("station.yaml")]) { Folder = _folder });
+            At("station.yaml")])
+        { Folder = _folder });
         _processes.Add(process);
         var log = process.Error.ReadToEndAsync();
         while (_token.Length == 0 && process.Output.ReadLine() is { } line)
