@@ -27,7 +27,9 @@ public sealed class ScratchFolder : IDisposable
         // Locked before it has the name by which others look for it.
         var unready = System.IO.Path.Combine(parent, Unready + name);
         Posix.MakeFolder(null, PosixName.Encode(unready), OwnerOnly);
+#pragma warning disable CA2000 // owned by what is returned
         var handle = Posix.OpenFolder(null, PosixName.Encode(unready));
+#pragma warning restore CA2000
         try
         {
             Posix.TryLock(handle);

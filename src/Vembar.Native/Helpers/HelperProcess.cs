@@ -215,7 +215,8 @@ public sealed class HelperProcess : IDisposable
 
     private static void RandomAccessRead(SafeFileHandle pipe, Span<byte> to)
     {
-        using var stream = new FileStream(new SafeFileHandle(pipe.DangerousGetHandle(), false), FileAccess.Read, 0);
+        using var same = new SafeFileHandle(pipe.DangerousGetHandle(), false);
+        using var stream = new FileStream(same, FileAccess.Read, 0);
         stream.ReadExactly(to);
     }
 

@@ -28,7 +28,9 @@ public static unsafe partial class PrivateSocket
             new Span<byte>(address, 2 + LongestPath + 1).Clear();
             address[0] = UnixFamily;
             path.CopyTo(new Span<byte>(address + 2, LongestPath));
+#pragma warning disable CA2000 // goes to the caller
             var made = new SafeFileHandle(socket(UnixFamily, Stream | CloseOnExec, 0), true);
+#pragma warning restore CA2000
             if (made.IsInvalid || bind((int)made.DangerousGetHandle(), address, 2 + path.Length + 1) != 0
                 || listen((int)made.DangerousGetHandle(), Waiting) != 0)
             {

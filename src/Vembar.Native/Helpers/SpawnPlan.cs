@@ -105,7 +105,9 @@ internal sealed unsafe class SpawnPlan : IDisposable
     private void Confine(Confinement confinement)
     {
         State->IsConfined = 1;
+#pragma warning disable CA2000 // kept among what is closed after the start
         if (Landlock.TryMake(confinement) is { } rules)
+#pragma warning restore CA2000
         {
             _copies.Add(rules);
             State->Rules = rules.DangerousGetHandle();

@@ -33,7 +33,9 @@ public sealed class DiskImage : IDisposable
                 Length = file.Length;
                 return;
             }
+#pragma warning disable CA2000 // disposed of by its owner
             chain = ImageChain.Open(file.OpenAgain(write: false), format, write ? reading with { AcceptDamaged = false } : reading);
+#pragma warning restore CA2000
             _missing = chain.Missing;
             // The programs that serve disk images read what is in the parent of these as zeros, or not at all.
             _map = format switch
@@ -188,7 +190,9 @@ public sealed class DiskImage : IDisposable
                 length.ToString(System.Globalization.CultureInfo.InvariantCulture)], $"make the disk image '{path}'");
         if (format == DiskFormat.Vmdk && name is not null)
             VmdkLayout.RenameExtent(path, name);
+#pragma warning disable CA2000 // disposed of by its owner
         return new DiskImage(FileDevice.Open(path, write: false), format, write: true, DiskReading.Usual);
+#pragma warning restore CA2000
     }
 
     /// <summary>The image's path.</summary>
@@ -225,7 +229,9 @@ public sealed class DiskImage : IDisposable
         var others = new List<string>();
         foreach (var candidate in _map!.ParentPaths.SelectMany(p => Candidates(folder, p)).Distinct())
         {
+#pragma warning disable CA2000 // disposed of by its owner
             if (names.TryOpen(candidate) is not { } file)
+#pragma warning restore CA2000
                 continue;
             if ((Format == DiskFormat.Vhd ? VhdDifferencing.IdOf(file) : VhdxDifferencing.IdOf(file)) == _map.ParentId)
                 return new DiskImage(file, FormatOf(file), write: false, reading, depth + 1);

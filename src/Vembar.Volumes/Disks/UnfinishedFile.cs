@@ -27,7 +27,9 @@ public sealed class UnfinishedFile : IDisposable
         {
             while (true)
             {
+#pragma warning disable CA2000 // disposed of by its owner
                 var handle = Posix.OpenOrCreate(target + Ending);
+#pragma warning restore CA2000
                 if (!Posix.TryLock(handle))
                 {
                     handle.Dispose();

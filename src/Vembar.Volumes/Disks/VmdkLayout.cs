@@ -64,7 +64,9 @@ internal static partial class VmdkLayout
     {
         if (extent.Groups[2].Value is "ZERO")
             return new ImageExtent(sectors, false, null, 0);
+#pragma warning disable CA2000 // disposed of by its owner
         var device = names.Open(extent.Groups[3].Value, file.Path, "extent");
+#pragma warning restore CA2000
         try
         {
             var part = new ContainerFile(device, device.DisplayName);
@@ -111,7 +113,9 @@ internal static partial class VmdkLayout
             '/')[^1])])
             .Distinct())
         {
+#pragma warning disable CA2000 // disposed of by its owner
             if (names.TryOpen(candidate) is not { } device)
+#pragma warning restore CA2000
                 continue;
             if (HasContentId(device, file.ParentContentId))
                 return device;

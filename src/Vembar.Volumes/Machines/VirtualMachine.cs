@@ -59,7 +59,9 @@ public static class VirtualMachine
         const int MonitorNumber = 3;
         var (listening, place) = PrivateSocket.Listen();
         using var monitorPlace = place;
+#pragma warning disable CA2000 // disposed of by its owner
         using var chain = ImageChain.Open(FileDevice.Open(disk, write: false), DiskFormat.Qcow2, reading);
+#pragma warning restore CA2000
         var files = new Dictionary<int, SafeHandle>();
         var graph = chain.Graph(write: true, files);
         files[MonitorNumber] = listening;
