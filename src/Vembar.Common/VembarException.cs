@@ -80,8 +80,7 @@ public sealed class VembarException : Exception
     internal const string DiskServer = "disk-server";
 
     /// <summary>The error that the program which serves a disk image ended, where that is behind a failure; null where it is not. What
-    /// cannot
-    /// be read then says nothing of the disk.</summary>
+    /// cannot be read then says nothing of the disk.</summary>
     internal static VembarException? ServerGone(Exception failure)
     {
         for (Exception? at = failure; at is not null; at = at.InnerException)

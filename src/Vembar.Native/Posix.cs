@@ -345,8 +345,7 @@ public static unsafe partial class Posix
 
     /// <summary>
     /// Claims a disk for this process until the handle is closed: a block device against mounting and all else that takes devices for
-    /// itself, a
-    /// file by a lock on all of it, which programs for virtual machines look for.
+    /// itself, a file by a lock on all of it, which programs for virtual machines look for.
     /// </summary>
     /// <returns>Null when somebody else has it.</returns>
     /// <exception cref="NativeException">It cannot be opened.</exception>

@@ -4,8 +4,7 @@ using Vembar.Native;
 namespace Vembar.Common.Files;
 
 /// <summary>A folder for what is needed for a while, below a folder for temporary files. It goes with the work; where that was killed,
-/// the next
-/// one that is made beside it takes it away.</summary>
+/// the next one that is made beside it takes it away.</summary>
 public sealed class ScratchFolder : IDisposable
 {
     private const string Beginning = "vembar-scratch-", Unready = ".vembar-scratch-";

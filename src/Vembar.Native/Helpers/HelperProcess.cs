@@ -153,7 +153,7 @@ public sealed class HelperProcess : IDisposable
                 while (from.ReadLine() is { } line)
                     tell(line);
             }
-            catch (ObjectDisposedException)
+            catch (Exception failure) when (failure is ObjectDisposedException or IOException)
             {
                 // It was closed meanwhile.
             }

@@ -23,8 +23,7 @@ using Vembar.Windows.Servicing;
 namespace Vembar.Operations.Builds;
 
 /// <summary>A run: does step after step, and keeps how far it is. All is made in an archive of the run's own, which stands on the
-/// recipe's; that
-/// one changes once.</summary>
+/// recipe's; that one changes once.</summary>
 internal sealed class BuildExecution
 {
     private readonly OperationHost _host;

@@ -131,8 +131,7 @@ internal sealed class DiskTarget : IDisposable
     private string FileOf(Partition partition) => _formatted.Single(f => f.Partition == partition).File!;
 
     /// <summary>Divides and formats the disk: what was on it is gone from here on. A mark says that it is not finished, and no firmware
-    /// finds
-    /// anything to start until <see cref="FinishBoot"/>.</summary>
+    /// finds anything to start until <see cref="FinishBoot"/>.</summary>
     /// <param name="note">What whoever began it wants to find again; empty for nothing.</param>
     /// <param name="cancellation">Ends it before anything is written.</param>
     public void Divide(string note, CancellationToken cancellation)

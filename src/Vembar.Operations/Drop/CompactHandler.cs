@@ -66,8 +66,7 @@ public sealed class CompactHandler(OperationHost host) : IOperationHandler<Compa
     }
 
     // The archive, open to be rewritten, with what goes as it was agreed to. What others added meanwhile stays; where more would go than
-    // was
-    // said, it is asked again.
+    // was said, it is asked again.
     private async Task<ArchiveWriter> AgreedAsync(CompactRequest request, string full, CancellationToken cancellation)
     {
         const int Most = 5;

@@ -458,8 +458,7 @@ public sealed class ArchiveReader : IDisposable, IChunkSource
         ? _remote.Read(block, to, fresh: _fresh.ContainsKey(block)) : _file.Read(to, block.PayloadOffset) == to.Length;
 
     /// <summary>Says which blocks will be read, in that order, so that those of a remote archive are fetched ahead. Of a local one nothing
-    /// is
-    /// done.</summary>
+    /// is done.</summary>
     /// <returns>What ends it; null for nothing.</returns>
     internal IDisposable? FetchAhead(IEnumerable<BlockInfo> blocks) => _remote?.FetchAhead(blocks.Where(b => b.IsSensible).Distinct());
 

@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using System.Runtime.InteropServices;
 using Vembar.Common;
 using Vembar.Native;
@@ -7,8 +6,7 @@ using Vembar.Native.Helpers;
 namespace Vembar.Volumes.Disks;
 
 /// <summary>qemu-nbd(8), which hands out one disk image on a Unix socket: without root, without a device of the kernel, without a name on
-/// the
-/// file system. It is given the whole graph of images as open files, and may read or write those alone.</summary>
+/// the file system. It is given the whole graph of images as open files, and may read or write those alone.</summary>
 internal sealed class DiskServer : IDisposable
 {
     private readonly ImageChain _chain;
@@ -18,6 +16,8 @@ internal sealed class DiskServer : IDisposable
     private readonly SafeHandle _place;
     private readonly HelperProcess _process;
     private readonly NbdDevice _keeper;
+    private readonly List<string> _said = [];
+    private readonly Task _listening;
 
     /// <param name="chain">The image; closed with this.</param>
     /// <param name="path">Its path, for messages.</param>
@@ -55,6 +55,8 @@ internal sealed class DiskServer : IDisposable
             _place?.Dispose();
             throw VembarException.From(failure, doing, path) ?? throw VembarException.Environment("disk-server", failure.Message);
         }
+        // Nobody is to wait for it to be heard.
+        _listening = _process.EachLine(Hear);
         try
         {
             // It ends with its last connection.
@@ -90,9 +92,23 @@ internal sealed class DiskServer : IDisposable
         {
             // It does not answer because it does not take the image, and ends; else it is as the problem says.
             if (_process.WaitForExit(Milliseconds))
-                throw Refused(_process.Error.ReadToEnd());
+            {
+                _listening.Wait(Milliseconds);
+                lock (_said)
+                    throw Refused(string.Join('\n', _said));
+            }
             _process.Kill();
             throw;
+        }
+    }
+
+    private void Hear(string line)
+    {
+        const int Most = 50;
+        lock (_said)
+        {
+            if (_said.Count < Most)
+                _said.Add(line);
         }
     }
 

@@ -1,8 +1,7 @@
 namespace Vembar.Volumes.Disks;
 
 /// <summary>The mark of a disk that is being written, before its first partition: what is on it is not whole. docs/disk-layout.md, "While
-/// it is
-/// written".</summary>
+/// it is written".</summary>
 internal static class UnfinishedMark
 {
     /// <summary>Where it stands, in bytes from the beginning of the disk.</summary>

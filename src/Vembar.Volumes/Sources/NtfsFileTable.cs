@@ -4,8 +4,7 @@ using Vembar.Native;
 namespace Vembar.Volumes.Sources;
 
 /// <summary>Compares the file table of a volume with what its folders list: a damaged index loses files without a word. All that is in
-/// use is
-/// in a folder, under each name that its record says.</summary>
+/// use is in a folder, under each name that its record says.</summary>
 internal sealed class NtfsFileTable
 {
     private const ulong NumberMask = 0xFFFF_FFFF_FFFF;

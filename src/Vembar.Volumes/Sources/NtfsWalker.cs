@@ -70,8 +70,7 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
     }
 
     // What is in use and no folder lists was lost with a part of an index. Where its folder is known, it is taken under its path; what is
-    // in
-    // a folder that is found so is found by walking on.
+    // in a folder that is found so is found by walking on.
     private async Task FindLostAsync(SourceWalk walk, ConcurrentDictionary<ulong, byte> visited, WalkOptions options,
         CancellationToken cancellation)
     {
