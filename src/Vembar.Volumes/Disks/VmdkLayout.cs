@@ -19,10 +19,10 @@ internal static partial class VmdkLayout
     [GeneratedRegex("""^\s*(?:RW|RDONLY|NOACCESS)\s+(\d{1,15})\s+(\w+)(?:\s+"([^"]*)"\s*(\d{0,15}))?""", RegexOptions.Multiline)]
     private static partial Regex Extents();
 
-    [GeneratedRegex("""^\s*parentCID\s*=\s*([0-9a-fA-F]{8})""", RegexOptions.Multiline)]
+    [GeneratedRegex("""^\s*parentCID\s*=\s*([0-9a-fA-F]*)""", RegexOptions.Multiline)]
     private static partial Regex ParentId();
 
-    [GeneratedRegex("""^\s*CID\s*=\s*([0-9a-fA-F]{8})""", RegexOptions.Multiline)]
+    [GeneratedRegex("""^\s*CID\s*=\s*([0-9a-fA-F]{1,8})\b""", RegexOptions.Multiline)]
     private static partial Regex ContentId();
 
     [GeneratedRegex("""^\s*parentFileNameHint\s*=\s*"([^"]*)""", RegexOptions.Multiline)]
@@ -95,10 +95,12 @@ internal static partial class VmdkLayout
     private static void FindParent(ContainerFile file, string text)
     {
         if (ContentId().Match(text) is { Success: true } own)
-            file.ContentId = own.Groups[1].Value;
-        if (ParentId().Match(text) is not { Success: true } id || id.Groups[1].Value.Equals(NoParent, StringComparison.OrdinalIgnoreCase))
+            file.ContentId = Whole(own);
+        if (ParentId().Match(text) is not { Success: true } id || Whole(id) == NoParent)
             return;
-        file.ParentContentId = id.Groups[1].Value;
+        if (id.Groups[1].Length == 0 || id.Groups[1].Length > NoParent.Length)
+            throw file.Bad("the identifier of its parent is none");
+        file.ParentContentId = Whole(id);
         file.Backing = ParentName().Match(text) is { Success: true } name && name.Groups[1].Length > 0 ? name.Groups[1].Value
             : throw file.Bad("it holds only what differs from a parent that it does not name");
     }
@@ -134,8 +136,11 @@ internal static partial class VmdkLayout
     {
         var head = new byte[LongestDescriptor];
         var text = Encoding.ASCII.GetString(head, 0, device.Read(head, 0));
-        return ContentId().Match(text) is { Success: true } own && own.Groups[1].Value.Equals(id, StringComparison.OrdinalIgnoreCase);
+        return ContentId().Match(text) is { Success: true } own && Whole(own) == id;
     }
+
+    // Some writers leave zeros in front away.
+    private static string Whole(Match id) => id.Groups[1].Value.PadLeft(NoParent.Length, '0').ToLowerInvariant();
 
     /// <summary>Gives the one extent of an image in one file, in its descriptor, the name that the file will have.</summary>
     /// <param name="path">The file.</param>
@@ -162,10 +167,11 @@ internal static partial class VmdkLayout
         var bytes = new byte[Math.Min(file.Length, LongestDescriptor)];
         var text = Encoding.Latin1.GetString(bytes, 0, file.Read(bytes, 0));
         if (ContentId().Match(other) is not { Success: true } next || ContentId().Match(text) is not { Success: true } old
-            || next.Groups[1].Length != old.Groups[1].Length || next.Groups[1].Value == old.Groups[1].Value)
+            || Whole(next) == Whole(old))
             return;
         using var writable = file.OpenAgain(write: true);
-        writable.Write(Encoding.ASCII.GetBytes(next.Groups[1].Value), old.Groups[1].Index);
+        // Of eight digits it is never shorter than what was there.
+        writable.Write(Encoding.Latin1.GetBytes(Whole(next) + text[(old.Groups[1].Index + old.Groups[1].Length)..]), old.Groups[1].Index);
         writable.Flush();
     }
 

@@ -224,12 +224,32 @@ public sealed class HostileImageTests : IDisposable
             image.Finish();
         }
         var after = File.ReadAllText(path);
-        Assert.Equal(before.Length, after.Length);
+        Assert.Equal(WithoutId(before), WithoutId(after));
         Assert.DoesNotContain("/proc/", after, StringComparison.Ordinal);
         Assert.NotEqual(before, after);
         using var again = DiskImage.Open(path);
         using var read = again.OpenDevice();
         Assert.Equal((byte)'n', ReadByte(read, 4096));
+    }
+
+    private static string WithoutId(string descriptor) =>
+        System.Text.RegularExpressions.Regex.Replace(descriptor, "(?m)^CID=[0-9a-f]+$", "CID=").TrimEnd('\0');
+
+    // Some writers leave zeros in front of an identifier away: it still says that there is a parent, and which.
+    [Theory]
+    [InlineData("1234567", "01234567")]
+    [InlineData("01234567", "1234567")]
+    [InlineData("ABCDEF01", "abcdef01")]
+    public void AnIdentifierIsANumber(string parent, string own)
+    {
+        File.WriteAllText(Image("parent.vmdk"), $"# Disk DescriptorFile\nversion=1\nCID={own}\nparentCID=ffffffff\n"
+            + "createType=\"monolithicFlat\"\n# Extent description\nRW 2048 FLAT \"base.raw\" 0\n");
+        var sparse = Image("child-s001.vmdk");
+        Tools.Run("qemu-img", ["create", "-q", "-f", "vmdk", sparse, "1M"]);
+        var child = Vmdk("RW 2048 SPARSE \"child-s001.vmdk\"", $"parentCID={parent}\nparentFileNameHint=\"parent.vmdk\"");
+        Assert.Equal((byte)'B', FirstByte(child));
+        File.WriteAllText(Image("parent.vmdk"), File.ReadAllText(Image("parent.vmdk")).Replace(own, "7", StringComparison.Ordinal));
+        Assert.Equal("parent-missing", Assert.Throws<VembarException>(() => DiskImage.Open(child).Dispose()).Code);
     }
 
     [Fact]
