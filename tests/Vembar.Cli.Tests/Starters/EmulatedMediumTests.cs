@@ -47,7 +47,7 @@ public sealed class EmulatedMediumTests(World world, EmulatedStarter starter)
         Answer("To erase it, type /dev/vda: ", "/dev/vda");
         said.Append(machine.StandardOutput.ReadToEnd());
         machine.WaitForExit();
-        Assert.Contains("Read back and compared: all is as it is in the image.", said.ToString(), StringComparison.Ordinal);
+        Assert.Contains("Read back and compared: all is as it is in the image", said.ToString(), StringComparison.Ordinal);
         Assert.Contains("starting from the disk", said.ToString(), StringComparison.Ordinal);
         using var found = ResolvedSource.Open(disk, null);
         Assert.NotNull(WindowsInstall.FindFolder(found.Source));
