@@ -41,6 +41,10 @@ internal sealed class NtfsWalker(string displayName, NtfsVolumePool volumes)
         }
         _table = NtfsFileTable.TryOpen(volumes);
         await WalkAsync(walk, (root, []), visited, options.Workers, cancellation).ConfigureAwait(false);
+        // Without the comparison nobody could say that nothing is missing.
+        if (_table is null)
+            walk.Unreadable("$MFT", VembarException.Input("unreadable", $"{displayName}: the file table cannot be read, so files may be "
+                + "missing from its folders' lists", Advice.Of("unreadable")));
         await FindLostAsync(walk, visited, options, cancellation).ConfigureAwait(false);
         var tree = walk.Finish(root);
         if (options.Earlier is { } earlier)
